@@ -1,0 +1,139 @@
+"""The staged layer: all changes of a seal, held apart from the image they are for.
+
+Nothing is written to the layer below. Written bytes are kept in pages; ranges that were zeroed are
+kept as ranges, so that zeroing a terabyte of free space costs one entry.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeroseal.blocks.ranges import RangeSet
+from zeroseal.blocks.store import Extent, Store
+
+PAGE_BYTES = 4096
+
+
+class StagedStore(Store):
+    """A copy-on-write store over ``below``.
+
+    A page that was written wins over a zeroed range, which wins over the layer below.
+    """
+
+    def __init__(self, below: Store) -> None:
+        self._below = below
+        self._pages: dict[int, bytearray] = {}
+        self._zeroed = RangeSet()  # page numbers
+        self.size_bytes = below.size_bytes
+
+    def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
+        self.check_range(offset_bytes, length)
+        first, skip = divmod(offset_bytes, PAGE_BYTES)
+        if skip + length <= PAGE_BYTES:
+            page = self._pages.get(first)
+            if page is not None:
+                return bytes(page[skip : skip + length])
+        pieces = []
+        for extent, page_no in self._iter_layers(offset_bytes, length):
+            if page_no is not None:
+                start = extent.offset_bytes - page_no * PAGE_BYTES
+                pieces.append(bytes(self._pages[page_no][start : start + extent.length]))
+            elif extent.is_zero:
+                pieces.append(bytes(extent.length))
+            else:
+                pieces.append(self._below.read(extent.offset_bytes, extent.length))
+        return b"".join(pieces)
+
+    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+        self.check_range(offset_bytes, len(data))
+        position = 0
+        while position < len(data):
+            page_no, start = divmod(offset_bytes + position, PAGE_BYTES)
+            count = min(PAGE_BYTES - start, len(data) - position)
+            self._page_for_change(page_no, count)[start : start + count] = data[
+                position : position + count
+            ]
+            position += count
+
+    def zero(self, offset_bytes: int, length: int) -> None:  # noqa: D102
+        self.check_range(offset_bytes, length)
+        end = offset_bytes + length
+        first_page = -(-offset_bytes // PAGE_BYTES)
+        end_page = end // PAGE_BYTES
+        if end == self.size_bytes:
+            end_page = -(-end // PAGE_BYTES)  # the last page may be a short one
+        if first_page >= end_page:
+            self.write(offset_bytes, bytes(length))
+            return
+        self.write(offset_bytes, bytes(min(first_page * PAGE_BYTES, end) - offset_bytes))
+        tail_start = min(end_page * PAGE_BYTES, end)
+        self.write(tail_start, bytes(end - tail_start))
+        self._drop_pages(first_page, end_page)
+        self._zeroed.add(first_page, end_page)
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
+        self.check_range(offset_bytes, length)
+        for extent, page_no in self._iter_layers(offset_bytes, length):
+            if page_no is not None or extent.is_zero:
+                yield extent
+            else:
+                yield from self._below.iter_extents(extent.offset_bytes, extent.length)
+
+    def iter_changes(self) -> Iterator[Extent]:
+        """Yields, in order, what differs (or may differ) from the layer below."""
+        for extent, page_no in self._iter_layers(0, self.size_bytes):
+            if page_no is not None or extent.is_zero:
+                yield extent
+
+    @property
+    def written_bytes(self) -> int:
+        """How many bytes are held in memory as written pages."""
+        return len(self._pages) * PAGE_BYTES
+
+    def _iter_layers(self, offset: int, length: int) -> Iterator[tuple[Extent, int | None]]:
+        """Yields (extent, number of the written page or None), covering the range in order."""
+        end = offset + length
+        first_page, end_page = offset // PAGE_BYTES, -(-end // PAGE_BYTES)
+        if end_page - first_page < len(self._pages):
+            pages = [number for number in range(first_page, end_page) if number in self._pages]
+        else:
+            pages = sorted(number for number in self._pages if first_page <= number < end_page)
+        for number in pages:
+            page_start = max(offset, number * PAGE_BYTES)
+            page_end = min(end, (number + 1) * PAGE_BYTES)
+            yield from self._iter_unwritten(offset, page_start)
+            yield Extent(page_start, page_end - page_start, False), number
+            offset = page_end
+        yield from self._iter_unwritten(offset, end)
+
+    def _iter_unwritten(self, start: int, end: int) -> Iterator[tuple[Extent, None]]:
+        if start >= end:
+            return
+        for first, last in self._zeroed.within(start // PAGE_BYTES, -(-end // PAGE_BYTES)):
+            zero_start, zero_end = max(start, first * PAGE_BYTES), min(end, last * PAGE_BYTES)
+            if start < zero_start:
+                yield Extent(start, zero_start - start, False), None
+            yield Extent(zero_start, zero_end - zero_start, True), None
+            start = zero_end
+        if start < end:
+            yield Extent(start, end - start, False), None
+
+    def _page_for_change(self, page_no: int, changed: int) -> bytearray:
+        page = self._pages.get(page_no)
+        if page is None:
+            start = page_no * PAGE_BYTES
+            count = min(PAGE_BYTES, self.size_bytes - start)
+            if changed == count or page_no in self._zeroed:
+                page = bytearray(count)
+            else:
+                page = bytearray(self._below.read(start, count))
+            self._pages[page_no] = page
+        return page
+
+    def _drop_pages(self, first_page: int, end_page: int) -> None:
+        if end_page - first_page < len(self._pages):
+            doomed = [number for number in range(first_page, end_page) if number in self._pages]
+        else:
+            doomed = [number for number in self._pages if first_page <= number < end_page]
+        for number in doomed:
+            del self._pages[number]

@@ -1,0 +1,112 @@
+"""The store: a sized array of bytes that can be read, written and zeroed.
+
+An image, a partition inside it and a staged layer over it are all stores, so that everything above
+works the same on each of them. Offsets and lengths are bytes.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from zeroseal.errors import TruncatedError
+
+
+class Extent(NamedTuple):
+    """A range of a store; ``is_zero`` says that it is known to read as zeros without reading it."""
+
+    offset_bytes: int
+    length: int
+    is_zero: bool
+
+
+class Store(ABC):
+    """A sized array of bytes. A store that cannot be changed leaves out ``write`` and ``zero``."""
+
+    size_bytes: int
+
+    @abstractmethod
+    def read(self, offset_bytes: int, length: int) -> bytes:
+        """Returns exactly ``length`` bytes.
+
+        Raises:
+            TruncatedError: the range does not lie inside the store.
+        """
+
+    @abstractmethod
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:
+        """Yields extents that cover the range, in order, without gaps or overlaps."""
+
+    def write(self, offset_bytes: int, data: bytes) -> None:
+        """Puts ``data`` at the offset; the store never grows."""
+        raise TypeError(f"{type(self).__name__} is read-only")
+
+    def zero(self, offset_bytes: int, length: int) -> None:
+        """Makes the range read as zeros, and keeps it as a range where the store can."""
+        raise TypeError(f"{type(self).__name__} is read-only")
+
+    def close(self) -> None:
+        """Releases what the store holds open; closing twice is fine."""
+
+    def check_range(self, offset_bytes: int, length: int) -> None:
+        """Raises TruncatedError unless the range lies inside the store."""
+        if offset_bytes < 0 or length < 0 or offset_bytes + length > self.size_bytes:
+            raise TruncatedError(
+                f"bytes {offset_bytes} to {offset_bytes + length} are needed, but only "
+                f"{self.size_bytes} bytes are there",
+                offset=offset_bytes,
+                expected=length,
+                got=self.size_bytes,
+            )
+
+
+class MemoryStore(Store):
+    """A store in memory, for small sources and for tests."""
+
+    def __init__(self, content: bytes) -> None:
+        self._content = bytearray(content)
+        self.size_bytes = len(content)
+
+    def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
+        self.check_range(offset_bytes, length)
+        return bytes(self._content[offset_bytes : offset_bytes + length])
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
+        self.check_range(offset_bytes, length)
+        if length:
+            yield Extent(offset_bytes, length, False)
+
+    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+        self.check_range(offset_bytes, len(data))
+        self._content[offset_bytes : offset_bytes + len(data)] = data
+
+    def zero(self, offset_bytes: int, length: int) -> None:  # noqa: D102
+        self.write(offset_bytes, bytes(length))
+
+
+class SliceStore(Store):
+    """A part of another store, seen as a store that begins at 0: a partition of a disk."""
+
+    def __init__(self, parent: Store, offset_bytes: int, size_bytes: int) -> None:
+        parent.check_range(offset_bytes, size_bytes)
+        self._parent = parent
+        self.offset_bytes = offset_bytes
+        self.size_bytes = size_bytes
+
+    def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102
+        self.check_range(offset_bytes, length)
+        return self._parent.read(self.offset_bytes + offset_bytes, length)
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
+        self.check_range(offset_bytes, length)
+        for extent in self._parent.iter_extents(self.offset_bytes + offset_bytes, length):
+            yield extent._replace(offset_bytes=extent.offset_bytes - self.offset_bytes)
+
+    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+        self.check_range(offset_bytes, len(data))
+        self._parent.write(self.offset_bytes + offset_bytes, data)
+
+    def zero(self, offset_bytes: int, length: int) -> None:  # noqa: D102
+        self.check_range(offset_bytes, length)
+        self._parent.zero(self.offset_bytes + offset_bytes, length)

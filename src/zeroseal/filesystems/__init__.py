@@ -1,0 +1,1 @@
+"""File systems: a volume becomes a tree of folders and files that can be read and changed."""

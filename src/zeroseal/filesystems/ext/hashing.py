@@ -1,0 +1,135 @@
+"""The hashes that order the names of an indexed folder.
+
+Source: Linux 6.1 ``fs/ext4/hash.c``; ``Documentation/filesystems/ext4/directory.rst``. Names are
+hashed in words of four characters, taken as signed or unsigned as the superblock's flags say.
+"""
+
+from __future__ import annotations
+
+import struct
+from typing import NamedTuple
+
+from zeroseal.filesystems.ext.layout import FLAG_UNSIGNED_HASH, Superblock
+
+LEGACY, HALF_MD4, TEA = 0, 1, 2
+_MASK = 0xFFFFFFFF
+_LAST_HASH = 0x7FFFFFFF << 1  # means "end of folder" and is never given to a name
+_DEFAULT_SEED = (0x67452301, 0xEFCDAB89, 0x98BADCFE, 0x10325476)
+_TEA_DELTA = 0x9E3779B9
+
+
+class HashSettings(NamedTuple):
+    """How a folder's names are hashed."""
+
+    version: int
+    unsigned: bool
+    seed: tuple[int, int, int, int]
+
+
+def settings_of(superblock: Superblock, version: int) -> HashSettings:
+    """The settings of a folder whose index says ``version``."""
+    seed = struct.unpack("<4I", superblock.hash_seed)
+    return HashSettings(
+        version=version,
+        unsigned=bool(superblock.flags & FLAG_UNSIGNED_HASH),
+        seed=seed if any(seed) else _DEFAULT_SEED,
+    )
+
+
+def hash_name(name: bytes, settings: HashSettings) -> tuple[int, int]:
+    """The (major, minor) hash of a name; the major one is even.
+
+    Raises:
+        ValueError: the version is not one of the three known.
+    """
+    if settings.version == LEGACY:
+        major, minor = _legacy(name, settings.unsigned), 0
+    elif settings.version == HALF_MD4:
+        state = settings.seed
+        for start in range(0, len(name), 32):
+            state = _half_md4(state, _words(name[start:], 8, settings.unsigned))
+        major, minor = state[1], state[2]
+    elif settings.version == TEA:
+        state = settings.seed
+        for start in range(0, len(name), 16):
+            state = _tea(state, _words(name[start:], 4, settings.unsigned))
+        major, minor = state[0], state[1]
+    else:
+        raise ValueError(f"unknown folder hash version {settings.version}")
+    major &= ~1
+    return (major - 2 if major == _LAST_HASH else major), minor
+
+
+def _characters(name: bytes, unsigned: bool) -> list[int]:
+    if unsigned:
+        return list(name)
+    return [byte - 256 if byte > 127 else byte for byte in name]
+
+
+def _words(name: bytes, count: int, unsigned: bool) -> list[int]:
+    """The next ``count`` words of a name; what is missing is filled with its length."""
+    pad = len(name) & 0xFF
+    pad |= pad << 8 | pad << 16 | pad << 24
+    words, word = [], pad
+    characters = _characters(name[: count * 4], unsigned)
+    for position, character in enumerate(characters):
+        word = (character + (word << 8)) & _MASK
+        if position % 4 == 3:
+            words.append(word)
+            word = pad
+    if len(words) < count:
+        words.append(word)
+    return words + [pad] * (count - len(words))
+
+
+def _legacy(name: bytes, unsigned: bool) -> int:
+    hash0, hash1 = 0x12A3FE2D, 0x37ABE8F9
+    for character in _characters(name, unsigned):
+        value = (hash1 + (hash0 ^ (character * 7152373 & _MASK))) & _MASK
+        if value & 0x80000000:
+            value = (value - 0x7FFFFFFF) & _MASK
+        hash1, hash0 = hash0, value
+    return hash0 << 1 & _MASK
+
+
+_State = tuple[int, int, int, int]
+
+_ROUNDS = (
+    (0, (0, 1, 2, 3, 4, 5, 6, 7), (3, 7, 11, 19)),
+    (0x5A827999, (1, 3, 5, 7, 0, 2, 4, 6), (3, 5, 9, 13)),
+    (0x6ED9EBA1, (3, 7, 2, 6, 1, 5, 0, 4), (3, 9, 11, 15)),
+)
+
+
+def _mix(round_no: int, x: int, y: int, z: int) -> int:
+    if round_no == 0:
+        return z ^ (x & (y ^ z))
+    if round_no == 1:
+        return (x & y) + ((x ^ y) & z)
+    return x ^ y ^ z
+
+
+def _half_md4(state: tuple[int, ...], words: list[int]) -> _State:
+    a, b, c, d = state
+    for round_no, (constant, order, shifts) in enumerate(_ROUNDS):
+        for step, index in enumerate(order):
+            shift = shifts[step % 4]
+            total = (a + _mix(round_no, b, c, d) + words[index] + constant) & _MASK
+            a, b, c, d = d, (total << shift | total >> (32 - shift)) & _MASK, b, c
+    return (
+        (state[0] + a) & _MASK,
+        (state[1] + b) & _MASK,
+        (state[2] + c) & _MASK,
+        (state[3] + d) & _MASK,
+    )
+
+
+def _tea(state: tuple[int, ...], words: list[int]) -> _State:
+    first, second, total = state[0], state[1], 0
+    for _ in range(16):
+        total = (total + _TEA_DELTA) & _MASK
+        mixed = ((second << 4) + words[0]) ^ (second + total) ^ ((second >> 5) + words[1])
+        first = (first + mixed) & _MASK
+        mixed = ((first << 4) + words[2]) ^ (first + total) ^ ((first >> 5) + words[3])
+        second = (second + mixed) & _MASK
+    return ((state[0] + first) & _MASK, (state[1] + second) & _MASK, state[2], state[3])

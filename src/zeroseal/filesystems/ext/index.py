@@ -1,0 +1,196 @@
+"""The index of a large folder (htree): finding the block for a name, and building a new index.
+
+Source: Linux 6.1 ``Documentation/filesystems/ext4/directory.rst``, Hash Tree Directories.
+
+Block 0 holds ``.`` and ``..`` and, behind them, the root: entries of (hash, block). Each points to
+a leaf, or with one more level to a node of such entries. The first entry has no hash; its place
+holds the limit and count of entries. When the names of one hash go on in a second leaf, that leaf's
+hash is odd.
+
+When a leaf is full the whole index is built anew with every leaf three quarters full: for a folder
+of n names that happens once in about n/4 insertions, and the result has no empty or half-empty
+leaves. Removing names never changes the index.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+from typing import NamedTuple
+
+from zeroseal.errors import DamagedError, UnsupportedError
+from zeroseal.filesystems.ext import checksums
+from zeroseal.filesystems.ext.folders import empty_block, entry_room, pack_entry
+from zeroseal.filesystems.ext.hashing import HashSettings, hash_name
+from zeroseal.filesystems.ext.layout import ENTRY_TYPES, MODE_FOLDER, TAIL_BYTES
+
+ROOT_ENTRIES_OFFSET = 32  # entries of "." and ".." take 12 each, the root's settings 8
+NODE_ENTRIES_OFFSET = 8
+_INFO_OFFSET = 24
+_ENTRY_BYTES = 8
+MAX_LEVELS = 2
+
+
+class Name(NamedTuple):
+    """A name to be put into a folder."""
+
+    name: bytes
+    inode: int
+    type_code: int
+
+
+class FolderShape(NamedTuple):
+    """What a folder's blocks depend on."""
+
+    block_bytes: int
+    has_types: bool
+    own_seed: int | None  # where checksums begin; None without metadata_csum
+
+
+class IndexRoot(NamedTuple):
+    """The settings in an index's root."""
+
+    hash_version: int
+    levels: int
+
+
+def parse_root(block: bytes) -> IndexRoot:
+    """Reads the root's settings.
+
+    Raises:
+        DamagedError: they are none that the format allows.
+    """
+    reserved, version, info_bytes, levels, _flags = struct.unpack_from("<IBBBB", block, _INFO_OFFSET)
+    if reserved or info_bytes != 8 or version > 5 or levels >= MAX_LEVELS:
+        raise DamagedError("the index of a folder has a wrong root")
+    return IndexRoot(version, levels)
+
+
+def parse_entries(block: bytes, offset: int) -> list[tuple[int, int]]:
+    """Reads (hash, logical block) pairs; the first one's hash is 0."""
+    limit, count = struct.unpack_from("<HH", block, offset)
+    if not 0 < count <= limit or offset + limit * _ENTRY_BYTES > len(block):
+        raise DamagedError("the index of a folder has a wrong number of entries")
+    numbers = struct.unpack_from(f"<{count * 2}I", block, offset)
+    return [(0, numbers[1]), *zip(numbers[2::2], numbers[3::2], strict=True)]
+
+
+def find_leaf(read_block: Callable[[int], bytes], major_hash: int) -> int:
+    """The logical block where a name with this hash belongs."""
+    root = read_block(0)
+    entries = parse_entries(root, ROOT_ENTRIES_OFFSET)
+    for _ in range(parse_root(root).levels):
+        entries = parse_entries(read_block(_choose(entries, major_hash)), NODE_ENTRIES_OFFSET)
+    return _choose(entries, major_hash)
+
+
+def build_index(
+    names: list[Name], own: int, parent: int, settings: HashSettings, shape: FolderShape
+) -> list[bytes]:
+    """Builds all blocks of an indexed folder: the root, the leaves, then the nodes.
+
+    Args:
+        names: what the folder holds besides ``.`` and ``..``.
+        own: the folder's inode; ``parent`` that of the folder above.
+        settings: how names are hashed.
+        shape: block size, types, checksums.
+
+    Raises:
+        UnsupportedError: more names than two levels of index can hold.
+    """
+    leaves, hashes = _pack_leaves(names, settings, shape)
+    pointers = [(value, 1 + number) for number, value in enumerate(hashes)]
+    tail_entries = 0 if shape.own_seed is None else 1
+    root_limit = (shape.block_bytes - ROOT_ENTRIES_OFFSET) // _ENTRY_BYTES - tail_entries
+    node_limit = (shape.block_bytes - NODE_ENTRIES_OFFSET) // _ENTRY_BYTES - tail_entries
+    nodes: list[bytes] = []
+    levels = 0
+    if len(pointers) > root_limit:
+        levels = 1
+        above = []
+        for start in range(0, len(pointers), node_limit):
+            above.append((pointers[start][0], 1 + len(leaves) + len(nodes)))
+            nodes.append(_build_node(pointers[start : start + node_limit], node_limit, shape))
+        pointers = above
+    if len(pointers) > root_limit:
+        raise UnsupportedError(f"a folder of {len(names)} names is too large to be changed here")
+    root = _build_root(own, parent, settings.version, levels, shape)
+    _put_entries(root, ROOT_ENTRIES_OFFSET, pointers, root_limit, shape)
+    return [bytes(root), *leaves, *nodes]
+
+
+def _choose(entries: list[tuple[int, int]], major_hash: int) -> int:
+    chosen = entries[0][1]
+    for value, block in entries[1:]:
+        if value > major_hash:
+            break
+        chosen = block
+    return chosen & 0x0FFFFFFF
+
+
+def _pack_leaves(
+    names: list[Name], settings: HashSettings, shape: FolderShape
+) -> tuple[list[bytes], list[int]]:
+    """Fills leaves in the order of hashes; returns them with the first hash of each."""
+    room = shape.block_bytes - (0 if shape.own_seed is None else TAIL_BYTES)
+    hashed = sorted((*hash_name(item.name, settings), item) for item in names)
+    groups: list[list[Name]] = [[]]
+    hashes, used, last_major = [0], 0, -1
+    for major, _minor, item in hashed:
+        needed = entry_room(item.name)
+        if groups[-1] and used + needed > room * 3 // 4:
+            groups.append([])
+            hashes.append(major | (1 if major == last_major else 0))
+            used = 0
+        groups[-1].append(item)
+        used += needed
+        last_major = major
+    return [_build_leaf(group, room, shape) for group in groups], hashes
+
+
+def _build_leaf(names: list[Name], room: int, shape: FolderShape) -> bytes:
+    block = empty_block(shape.block_bytes, shape.own_seed is not None)
+    position = 0
+    for number, item in enumerate(names):
+        length = entry_room(item.name) if number + 1 < len(names) else room - position
+        code = item.type_code if shape.has_types else 0
+        block[position : position + length] = pack_entry(
+            item.inode, length, item.name, code, shape.block_bytes
+        )
+        position += length
+    if shape.own_seed is not None:
+        value = checksums.folder_block_checksum(shape.own_seed, bytes(block))
+        block[-4:] = value.to_bytes(4, "little")
+    return bytes(block)
+
+
+def _build_root(
+    own: int, parent: int, version: int, levels: int, shape: FolderShape
+) -> bytearray:
+    code = ENTRY_TYPES[MODE_FOLDER] if shape.has_types else 0
+    size = shape.block_bytes
+    block = bytearray(pack_entry(own, 12, b".", code, size))
+    block += pack_entry(parent, size - 12, b"..", code, size)
+    struct.pack_into("<IBBBB", block, _INFO_OFFSET, 0, version, 8, levels, 0)
+    return block
+
+
+def _build_node(pointers: list[tuple[int, int]], limit: int, shape: FolderShape) -> bytes:
+    block = empty_block(shape.block_bytes, with_tail=False)
+    _put_entries(block, NODE_ENTRIES_OFFSET, pointers, limit, shape)
+    return bytes(block)
+
+
+def _put_entries(
+    block: bytearray,
+    offset: int,
+    pointers: list[tuple[int, int]],
+    limit: int,
+    shape: FolderShape,
+) -> None:
+    for number, (value, logical) in enumerate(pointers):
+        struct.pack_into("<II", block, offset + number * _ENTRY_BYTES, value, logical)
+    struct.pack_into("<HH", block, offset, limit, len(pointers))
+    if shape.own_seed is not None:
+        value = checksums.index_block_checksum(shape.own_seed, bytes(block), offset)
+        struct.pack_into("<II", block, offset + limit * _ENTRY_BYTES, 0, value)

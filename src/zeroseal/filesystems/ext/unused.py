@@ -1,0 +1,59 @@
+"""What lies in no file: free blocks, free inodes and the journal's body, as ranges of the volume."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeroseal.blocks.bitmaps import find_runs
+from zeroseal.filesystems.ext import layout
+from zeroseal.filesystems.ext.allocate import Allocator
+from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.volume import ExtVolume
+
+ByteRange = tuple[int, int]  # (offset, length)
+
+
+def iter_free_space(volume: ExtVolume) -> Iterator[ByteRange]:
+    """Yields the ranges of all free blocks, as the bitmaps on the store say."""
+    allocator = Allocator(volume)
+    for group in range(volume.group_count):
+        base, size = volume.group_blocks(group)
+        for first, count in find_runs(allocator.get_bitmap("block", group), size, value=False):
+            yield (base + first) * volume.block_bytes, count * volume.block_bytes
+
+
+def iter_free_inodes(volume: ExtVolume) -> Iterator[ByteRange]:
+    """Yields the ranges of inode slots that no file uses, reserved inodes left out."""
+    allocator = Allocator(volume)
+    per_group = volume.superblock.inodes_per_group
+    for group in range(volume.group_count):
+        table = volume.get_group(group).inode_table * volume.block_bytes
+        for first, count in find_runs(allocator.get_bitmap("inode", group), per_group, value=False):
+            yield table + first * volume.inode_bytes, count * volume.inode_bytes
+
+
+def iter_journal_body(volume: ExtVolume) -> Iterator[ByteRange]:
+    """Yields the ranges of the journal behind its superblock.
+
+    With an empty journal (``start`` 0) nothing in them is ever read again: the kernel writes a
+    block before it looks for it.
+
+    Raises:
+        DamagedError: the journal's superblock is none, or the journal is not empty.
+    """
+    superblock = volume.superblock
+    if not superblock.compat & layout.COMPAT_HAS_JOURNAL:
+        return
+    inode = volume.read_inode(superblock.journal_inode)
+    runs = read_mapping(volume, superblock.journal_inode, inode).runs
+    if not runs or runs[0].logical:
+        raise volume.damaged("its journal has no first block")
+    raw = volume.read_block(runs[0].physical)[: layout.JournalSuperblock.SIZE]
+    journal = layout.JournalSuperblock.parse(raw)
+    if journal.magic != layout.JOURNAL_MAGIC or journal.start:
+        raise volume.damaged("its journal is not empty or not a journal")
+    for run in runs:
+        skipped = 1 if run.logical == 0 else 0
+        if run.blocks > skipped:
+            start = (run.physical + skipped) * volume.block_bytes
+            yield start, (run.blocks - skipped) * volume.block_bytes

@@ -1,0 +1,269 @@
+"""A guest: the file systems of its volumes as one tree, read and changed by path.
+
+Paths are absolute and belong to the guest. Symbolic links are resolved inside the guest only: an
+absolute one starts again at the guest's root, ``..`` never leaves it, and a chain of more than forty
+links is a damaged guest.
+"""
+
+from __future__ import annotations
+
+import fnmatch
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from zeroseal.errors import DamagedError
+from zeroseal.filesystems.tree import EditableTree, FileTree, Kind, NodeFacts
+from zeroseal.volumes.volume import Volume
+
+MAX_LINKS = 40
+MAX_TEXT_BYTES = 16 << 20
+_WILD = frozenset("*?[")
+
+
+class Place(NamedTuple):
+    """A node of one of the guest's file systems."""
+
+    mount_no: int
+    node: int
+
+
+@dataclass(frozen=True)
+class Mount:
+    """A volume's tree and where the guest mounts it."""
+
+    path: str
+    volume: Volume
+    tree: FileTree
+
+
+class Found(NamedTuple):
+    """A resolved path: its canonical form, its place, and the name in the folder above."""
+
+    path: str
+    place: Place
+    parent: Place | None
+    name: bytes
+
+
+class Guest:
+    """The tree of an operating system across its volumes.
+
+    Args:
+        mounts: the root (``/``) first, then the others; those whose mount point is no folder in the
+            tree are left out.
+    """
+
+    def __init__(self, mounts: list[Mount]) -> None:
+        self.mounts: list[Mount] = [mounts[0]]
+        self._covered: dict[Place, Place] = {}
+        for mount in sorted(mounts[1:], key=lambda item: item.path.count("/")):
+            point = self.find(mount.path)
+            if point and self.facts(point.path).kind is Kind.FOLDER:
+                self.mounts.append(mount)
+                self._covered[point.place] = Place(len(self.mounts) - 1, mount.tree.root)
+
+    # -- finding
+
+    def find(self, path: str, follow_last: bool = True) -> Found | None:
+        """Resolves a path; None where there is nothing.
+
+        Raises:
+            DamagedError: too many symbolic links.
+        """
+        trail = [Found("/", Place(0, self.mounts[0].tree.root), None, b"")]
+        pending = [part for part in reversed(path.split("/")) if part]
+        links = 0
+        while pending:
+            part = pending.pop()
+            if part == ".":
+                continue
+            if part == "..":
+                trail = trail[:-1] or trail
+                continue
+            here = trail[-1]
+            if self._facts_of(here.place).kind is not Kind.FOLDER:
+                return None
+            child = self._child(here, part)
+            if child is None:
+                return None
+            is_last = not pending
+            if self._facts_of(child.place).kind is Kind.LINK and (follow_last or not is_last):
+                links += 1
+                if links > MAX_LINKS:
+                    raise DamagedError(f"{path} in the guest leads through too many links")
+                target = _text(self._tree(child.place).read_link(child.place.node))
+                pending += [piece for piece in reversed(target.split("/")) if piece]
+                if target.startswith("/"):
+                    trail = trail[:1]
+                continue
+            trail.append(child)
+        return trail[-1]
+
+    def exists(self, path: str) -> bool:
+        """Whether a path leads to anything."""
+        return self.find(path) is not None
+
+    def is_file(self, path: str) -> bool:
+        """Whether a path leads to a regular file."""
+        found = self.find(path)
+        return found is not None and self._facts_of(found.place).kind is Kind.FILE
+
+    def is_folder(self, path: str) -> bool:
+        """Whether a path leads to a folder."""
+        found = self.find(path)
+        return found is not None and self._facts_of(found.place).kind is Kind.FOLDER
+
+    def facts(self, path: str, follow_last: bool = True) -> NodeFacts:
+        """A path's own data."""
+        return self._facts_of(self._get(path, follow_last).place)
+
+    def list_names(self, path: str) -> list[str]:
+        """The sorted names in a folder; none where there is no folder."""
+        found = self.find(path)
+        if not found or self._facts_of(found.place).kind is not Kind.FOLDER:
+            return []
+        entries = self._tree(found.place).list_folder(found.place.node)
+        return sorted(_text(entry.name) for entry in entries)
+
+    def glob(self, pattern: str) -> list[str]:
+        """Canonical paths that match, sorted; ``*``, ``?``, ``[..]`` in a name, ``**`` for folders.
+
+        A link that the last part matches is itself the result; ``**`` follows no links.
+        """
+        found = {item.path: item for item in self._glob("/", pattern.strip("/").split("/"))}
+        return sorted(found)
+
+    def walk(self, path: str) -> Iterator[tuple[str, NodeFacts]]:
+        """Yields (path, facts) of all that lies beneath a folder, mounts included, links unfollowed."""
+        pending = [path]
+        while pending:
+            folder = self._get(pending.pop(), follow_last=False)
+            for entry in self._tree(folder.place).list_folder(folder.place.node):
+                child = self._child(folder, _text(entry.name))
+                if child is None:
+                    continue
+                facts = self._facts_of(child.place)
+                yield child.path, facts
+                if facts.kind is Kind.FOLDER:
+                    pending.append(child.path)
+
+    def size_of(self, path: str) -> tuple[int, int]:
+        """(files, bytes) of what a path is or holds."""
+        facts = self.facts(path, follow_last=False)
+        if facts.kind is not Kind.FOLDER:
+            return 1, facts.size_bytes
+        files, size = 0, 0
+        for _path, item in self.walk(path):
+            if item.kind is not Kind.FOLDER:
+                files += 1
+                size += item.size_bytes
+        return files, size
+
+    # -- reading
+
+    def read_file(self, path: str, limit_bytes: int = MAX_TEXT_BYTES) -> bytes:
+        """A file's content, or its beginning."""
+        place = self._get(path).place
+        return self._tree(place).read_file(place.node, limit_bytes)
+
+    def read_text(self, path: str) -> str:
+        """A text file's content; empty where there is no such file."""
+        return _text(self.read_file(path)) if self.is_file(path) else ""
+
+    # -- changing; only for guests opened with editable trees
+
+    def remove(self, path: str) -> int:
+        """Removes a file, link or whole folder; returns how many names went."""
+        found = self._get(path, follow_last=False)
+        if found.parent is None or any(mount.path == found.path for mount in self.mounts):
+            raise ValueError(f"{path} is a mount point")
+        return self._editor(found.parent).remove_tree(found.parent.node, found.name)
+
+    def replace_content(self, path: str, content: bytes) -> None:
+        """Gives a file other content."""
+        place = self._get(path).place
+        self._editor(place).replace_content(place.node, content)
+
+    def create_file(self, path: str, content: bytes, mode: int) -> None:
+        """Makes a file that belongs to root; its folder must be there."""
+        folder, name = self._get_folder_for(path)
+        self._editor(folder).create_file(folder.node, name, content, mode)
+
+    def create_link(self, path: str, target: str) -> None:
+        """Makes a symbolic link; its folder must be there."""
+        folder, name = self._get_folder_for(path)
+        self._editor(folder).create_link(folder.node, name, target.encode())
+
+    def create_folder(self, path: str, mode: int) -> None:
+        """Makes an empty folder that belongs to root; the one above must be there."""
+        folder, name = self._get_folder_for(path)
+        self._editor(folder).create_folder(folder.node, name, mode)
+
+    def finish(self) -> None:
+        """Brings all changes to the volumes."""
+        for mount_no in range(len(self.mounts)):
+            self._editor(Place(mount_no, 0)).finish()
+
+    # -- inside
+
+    def _get(self, path: str, follow_last: bool = True) -> Found:
+        found = self.find(path, follow_last)
+        if found is None:
+            raise DamagedError(f"{path} is not in the guest")
+        return found
+
+    def _get_folder_for(self, path: str) -> tuple[Place, bytes]:
+        folder, _slash, name = path.rpartition("/")
+        return self._get(folder or "/").place, name.encode("utf-8", "surrogateescape")
+
+    def _tree(self, place: Place) -> FileTree:
+        return self.mounts[place.mount_no].tree
+
+    def _editor(self, place: Place) -> EditableTree:
+        tree = self._tree(place)
+        if not hasattr(tree, "finish"):
+            raise TypeError("the guest was opened for reading")
+        return tree  # type: ignore[return-value]  # an EditableTree is a FileTree with finish()
+
+    def _facts_of(self, place: Place) -> NodeFacts:
+        return self._tree(place).get_facts(place.node)
+
+    def _child(self, folder: Found, name: str) -> Found | None:
+        raw = name.encode("utf-8", "surrogateescape")
+        entry = self._tree(folder.place).find_child(folder.place.node, raw)
+        if entry is None:
+            return None
+        own = Place(folder.place.mount_no, entry.node)
+        path = f"{folder.path.rstrip('/')}/{name}"
+        return Found(path, self._covered.get(own, own), folder.place, raw)
+
+    def _glob(self, folder: str, parts: list[str]) -> Iterator[Found]:
+        part, rest = parts[0], parts[1:]
+        if part == "**":
+            yield from self._glob(folder, rest) if rest else ()
+            for path, facts in list(self.walk(folder)) if self.is_folder(folder) else []:
+                if not rest:
+                    yield self._get(path, follow_last=False)
+                elif facts.kind is Kind.FOLDER:
+                    yield from self._glob(path, rest)
+            return
+        names = [part]
+        if _WILD & set(part):
+            names = [
+                name
+                for name in self.list_names(folder)
+                if fnmatch.fnmatchcase(name, part)
+                and (part.startswith(".") or not name.startswith("."))
+            ]
+        for name in names:
+            found = self.find(f"{folder.rstrip('/')}/{name}", follow_last=bool(rest))
+            if found and rest:
+                yield from self._glob(found.path, rest)
+            elif found:
+                yield found
+
+
+def _text(raw: bytes) -> str:
+    """Names and texts of the guest; bytes that are no UTF-8 survive a round trip."""
+    return raw.decode("utf-8", "surrogateescape")

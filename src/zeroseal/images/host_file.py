@@ -1,0 +1,181 @@
+"""Files of the host by offset: the only place where image bytes meet the operating system."""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+from threading import Lock
+
+from zeroseal.blocks.store import Extent, Store
+from zeroseal.errors import MissingError, NoSpaceError, TruncatedError, UnfinishedError
+
+_WIPE_BYTES = 1 << 20
+
+
+def environment_error(error: OSError, path: Path, doing: str) -> UnfinishedError:
+    """The project's error for a failed call to the operating system."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+        return NoSpaceError(
+            f"no space left while {doing} {path}: free some, or choose another folder with -o",
+            path=str(path),
+        )
+    reason = (error.strerror or str(error)).lower()
+    return UnfinishedError(f"{doing} {path} failed: {reason}", path=str(path))
+
+
+class HostFile(Store):
+    """One regular file of the host, as a store.
+
+    Args:
+        path: the file.
+        descriptor: an open descriptor to take over; without one the file is opened for reading.
+        writable: whether ``write`` and ``zero`` are allowed; writing past the end grows the file.
+
+    Raises:
+        MissingError: the path is not a readable regular file.
+    """
+
+    def __init__(self, path: Path, descriptor: int | None = None, writable: bool = False) -> None:
+        self.path = path
+        self._writable = writable
+        self._lock = Lock()
+        self._closed = False
+        if descriptor is None:
+            descriptor = _open_regular(path, writable)
+        self._descriptor = descriptor
+        self.size_bytes = os.fstat(descriptor).st_size
+
+    @property
+    def allocated_bytes(self) -> int:
+        """How much of the host's disk the file takes."""
+        facts = os.fstat(self._descriptor)
+        blocks: int | None = getattr(facts, "st_blocks", None)
+        return facts.st_size if blocks is None else blocks * 512
+
+    def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
+        self.check_range(offset_bytes, length)
+        pieces = []
+        while length:
+            try:
+                piece = self._read_some(offset_bytes, length)
+            except OSError as error:
+                raise environment_error(error, self.path, "reading") from error
+            if not piece:
+                raise TruncatedError(
+                    f"{self.path} became shorter while it was read: is something changing it?"
+                )
+            pieces.append(piece)
+            offset_bytes += len(piece)
+            length -= len(piece)
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+        if not self._writable:
+            raise TypeError(f"{self.path} was opened for reading")
+        view = memoryview(data)
+        while view:
+            try:
+                count = self._write_some(offset_bytes, view)
+            except OSError as error:
+                raise environment_error(error, self.path, "writing") from error
+            offset_bytes += count
+            view = view[count:]
+        self.size_bytes = max(self.size_bytes, offset_bytes)
+
+    def zero(self, offset_bytes: int, length: int) -> None:  # noqa: D102
+        for start in range(offset_bytes, offset_bytes + length, _WIPE_BYTES):
+            self.write(start, bytes(min(_WIPE_BYTES, offset_bytes + length - start)))
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:
+        """Yields holes as zero extents where the host's file system tells them."""
+        self.check_range(offset_bytes, length)
+        end = offset_bytes + length
+        while offset_bytes < end:
+            data_start = self._seek_data(offset_bytes, end)
+            if data_start > offset_bytes:
+                yield Extent(offset_bytes, data_start - offset_bytes, True)
+            if data_start >= end:
+                return
+            data_end = self._seek_hole(data_start, end)
+            yield Extent(data_start, data_end - data_start, False)
+            offset_bytes = data_end
+
+    def resize(self, size_bytes: int) -> None:
+        """Makes the file this long; what is added is a hole."""
+        try:
+            os.ftruncate(self._descriptor, size_bytes)
+        except OSError as error:
+            raise environment_error(error, self.path, "writing") from error
+        self.size_bytes = size_bytes
+
+    def flush(self) -> None:
+        """Returns when the file's bytes are on the host's disk."""
+        try:
+            os.fsync(self._descriptor)
+        except OSError as error:
+            raise environment_error(error, self.path, "writing") from error
+
+    def wipe(self) -> None:
+        """Overwrites all data of the file with zeros, as far as the host lets us."""
+        for extent in list(self.iter_extents(0, self.size_bytes)):
+            if not extent.is_zero:
+                self.zero(extent.offset_bytes, extent.length)
+        self.flush()
+
+    def close(self) -> None:  # noqa: D102
+        if not self._closed:
+            self._closed = True
+            os.close(self._descriptor)
+
+    def _read_some(self, offset: int, length: int) -> bytes:
+        if hasattr(os, "pread"):
+            return os.pread(self._descriptor, min(length, 1 << 30), offset)
+        with self._lock:
+            os.lseek(self._descriptor, offset, os.SEEK_SET)
+            return os.read(self._descriptor, min(length, 1 << 30))
+
+    def _write_some(self, offset: int, data: memoryview) -> int:
+        if hasattr(os, "pwrite"):
+            return os.pwrite(self._descriptor, data, offset)
+        with self._lock:
+            os.lseek(self._descriptor, offset, os.SEEK_SET)
+            return os.write(self._descriptor, data)
+
+    def _seek_data(self, offset: int, end: int) -> int:
+        if not hasattr(os, "SEEK_DATA"):
+            return offset
+        with self._lock:
+            try:
+                return min(os.lseek(self._descriptor, offset, os.SEEK_DATA), end)
+            except OSError as error:
+                return end if error.errno == errno.ENXIO else offset
+
+    def _seek_hole(self, offset: int, end: int) -> int:
+        if not hasattr(os, "SEEK_HOLE"):
+            return end
+        with self._lock:
+            try:
+                return min(os.lseek(self._descriptor, offset, os.SEEK_HOLE), end)
+            except OSError:
+                return end
+
+
+def _open_regular(path: Path, writable: bool) -> int:
+    flags = (os.O_RDWR if writable else os.O_RDONLY) | getattr(os, "O_BINARY", 0)
+    flags |= getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
+    try:
+        descriptor = os.open(path, flags)
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise MissingError(
+            f"cannot open {path}: {reason}; check the name and your rights to it", path=str(path)
+        ) from error
+    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+        os.close(descriptor)
+        raise MissingError(
+            f"{path} is not a regular file; give the path of a disk image file", path=str(path)
+        )
+    return descriptor

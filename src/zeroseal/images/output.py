@@ -1,0 +1,114 @@
+"""Output files: whole or not at all, never over another file, and nothing left when they fail."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import secrets
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+from zeroseal.errors import OutputExistsError, UnfinishedError
+from zeroseal.images.host_file import HostFile, environment_error
+
+
+class OutputFile:
+    """A file that comes to be at ``target`` when it is committed.
+
+    Until then it is a hidden temporary file beside the target, readable by its owner only. When the
+    block is left without a commit, what was written is overwritten with zeros and unlinked.
+
+    Raises:
+        OutputExistsError: the target is there already.
+        UnfinishedError: its folder is missing or cannot be written to.
+    """
+
+    def __init__(self, target: Path) -> None:
+        self.target = target
+        if os.path.lexists(target):
+            raise OutputExistsError(
+                f"{target} exists already: choose another name, or remove it first",
+                path=str(target),
+            )
+        if not target.parent.is_dir():
+            raise UnfinishedError(f"there is no folder {target.parent} to write to")
+        self._temporary = target.parent / f".{target.name}.{secrets.token_hex(4)}.part"
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
+        try:
+            descriptor = os.open(self._temporary, flags, 0o600)
+        except OSError as error:
+            raise environment_error(error, target, "writing") from error
+        self.file = HostFile(self._temporary, descriptor, writable=True)
+        self._is_committed = False
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        if not self._is_committed:
+            with contextlib.suppress(UnfinishedError):
+                self.file.wipe()
+        self.file.close()
+        self._temporary.unlink(missing_ok=True)
+
+    def commit(self, mode: int = 0o666) -> None:
+        """Flushes the file and gives it its name; ``mode`` is cut by the user's mask.
+
+        Raises:
+            OutputExistsError: something took the name in the meantime.
+        """
+        try:
+            self.file.flush()
+            self._temporary.chmod(mode & ~_umask())
+            _give_name(self._temporary, self.target)
+            _flush_folder(self.target.parent)
+        except FileExistsError:
+            raise OutputExistsError(
+                f"{self.target} came to be in the meantime: choose another name"
+            ) from None
+        except OSError as error:
+            raise environment_error(error, self.target, "writing") from error
+        self._is_committed = True
+
+
+def write_small_file(target: Path, content: bytes) -> None:
+    """Writes a small file whole or not at all."""
+    with OutputFile(target) as output:
+        output.file.write(0, content)
+        output.commit()
+
+
+def _give_name(temporary: Path, target: Path) -> None:
+    """A hard link fails where the name is taken, which a rename would not."""
+    try:
+        os.link(temporary, target)
+    except OSError as error:
+        if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS):
+            raise
+        if os.path.lexists(target):
+            raise FileExistsError(errno.EEXIST, "file exists", str(target)) from error
+        temporary.rename(target)
+
+
+def _umask() -> int:
+    mask = os.umask(0o077)
+    os.umask(mask)
+    return mask
+
+
+def _flush_folder(folder: Path) -> None:
+    """Makes the new name itself lasting, where the system can."""
+    if os.name != "posix":
+        return
+    descriptor = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

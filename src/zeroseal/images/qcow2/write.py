@@ -1,0 +1,273 @@
+"""Writing qcow2: new images, and changes to existing ones.
+
+Data goes to the file at once; tables are kept in memory and written by ``flush`` in the order that
+keeps a reader right at any moment: reference counts, L2 tables, L1 table, header.
+"""
+
+from __future__ import annotations
+
+from array import array
+
+from zeroseal.errors import RefusedError
+from zeroseal.images.host_file import HostFile
+from zeroseal.images.image import Image
+from zeroseal.images.qcow2 import layout
+from zeroseal.images.qcow2.layout import Header
+from zeroseal.images.qcow2.read import Qcow2Image, read_extensions
+from zeroseal.images.qcow2.refcounts import RefcountTable, big_endian
+
+DEFAULT_CLUSTER_BITS = 16
+
+
+class WritableQcow2(Qcow2Image):
+    """A qcow2 image that can be changed.
+
+    Raises:
+        RefusedError: the image is dirty or keeps bitmaps, which a change would leave wrong.
+    """
+
+    def __init__(self, file: HostFile, backing: Image | None = None) -> None:
+        super().__init__(file, backing)
+        if self.header.incompatible_features & layout.INCOMPATIBLE_DIRTY:
+            raise RefusedError(
+                f"{file.path} was not closed cleanly: repair a copy with qemu-img check -r all"
+            )
+        if layout.EXTENSION_BITMAPS in read_extensions(file, self.header):
+            raise RefusedError(
+                f"{file.path} keeps dirty bitmaps, which a change would leave wrong: remove them "
+                "with qemu-img bitmap --remove"
+            )
+        self._refcounts = RefcountTable(file, self.header)
+        self._changed_l2: set[int] = set()
+        self._l1_changed = False
+        self._header_changed = False
+        self._compressed_end = 0  # where the next compressed cluster may go on, 0 for nowhere
+
+    @classmethod
+    def create(
+        cls, file: HostFile, size_bytes: int, cluster_bits: int = DEFAULT_CLUSTER_BITS
+    ) -> WritableQcow2:
+        """Makes an empty version 3 image in an empty file."""
+        cluster = 1 << cluster_bits
+        l1_entries = max(1, -(-size_bytes // (cluster * cluster // 8)))
+        l1_clusters = -(-l1_entries * 8 // cluster)
+        data_clusters = -(-size_bytes // cluster)
+        counted = data_clusters + data_clusters // 8 + 64 + l1_clusters
+        table_clusters = -(-(-(-counted // (cluster // 2))) * 8 // cluster)
+        first_block = 1 + l1_clusters + table_clusters
+        header = Header.blank(
+            magic=layout.MAGIC,
+            version=3,
+            cluster_bits=cluster_bits,
+            size_bytes=size_bytes,
+            l1_entries=l1_entries,
+            l1_table_offset=cluster,
+            refcount_table_offset=(1 + l1_clusters) * cluster,
+            refcount_table_clusters=table_clusters,
+            refcount_order=4,
+            header_bytes=layout.V3_HEADER_BYTES,
+        )
+        counts = array("H", [1] * (first_block + 1)).tobytes()
+        block = array("H", counts + bytes(cluster - len(counts)))
+        file.write(0, header.build())
+        file.write(header.refcount_table_offset, (first_block * cluster).to_bytes(8, "big"))
+        file.write(first_block * cluster, big_endian(block))
+        return cls(file)
+
+    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102 - as in Store
+        self.check_range(offset_bytes, len(data))
+        self._begin_change()
+        cluster = self._cluster_bytes
+        end = offset_bytes + len(data)
+        first_whole, end_whole = -(-offset_bytes // cluster), end // cluster
+        if first_whole > end_whole:  # inside one cluster
+            self._write_part(offset_bytes, data)
+            return
+        head = first_whole * cluster - offset_bytes
+        if head:
+            self._write_part(offset_bytes, data[:head])
+        if first_whole < end_whole:
+            whole = (end_whole - first_whole) * cluster
+            self._write_whole(first_whole, memoryview(data)[head : head + whole])
+        if end_whole * cluster < end:
+            self._write_part(end_whole * cluster, data[end_whole * cluster - offset_bytes :])
+
+    def write_compressed(self, offset_bytes: int, packed: bytes) -> None:
+        """Stores one whole cluster as its raw deflate stream (window of 4 KiB at most)."""
+        self._begin_change()
+        cluster = self._cluster_bytes
+        l1_index, l2_index = divmod(offset_bytes // cluster, self._entries_per_l2)
+        table = self._get_l2_for_change(l1_index)
+        offset = self._place_compressed(len(packed))
+        self._file.write(offset, packed)
+        self._release(table[l2_index])
+        sectors = (offset + len(packed) - 1) // 512 - offset // 512
+        offset_bits = 62 - (self.header.cluster_bits - 8)
+        table[l2_index] = layout.ENTRY_COMPRESSED | sectors << offset_bits | offset
+
+    def zero(self, offset_bytes: int, length: int) -> None:
+        """Frees whole clusters (their bytes in the file are zeroed too) and writes zeros for parts."""
+        self.check_range(offset_bytes, length)
+        self._begin_change()
+        cluster = self._cluster_bytes
+        for extent in list(self.iter_extents(offset_bytes, length)):
+            if extent.is_zero:
+                continue
+            end = extent.offset_bytes + extent.length
+            position = extent.offset_bytes
+            while position < end:
+                stop = min(end, (position // cluster + 1) * cluster)
+                if position % cluster == 0 and (stop % cluster == 0 or stop == self.size_bytes):
+                    self._zero_cluster(position // cluster)
+                else:
+                    self._write_part(position, bytes(stop - position))
+                position = stop
+
+    def flush(self) -> None:
+        """Writes all tables; the image is whole on the disk of the host afterwards."""
+        end = self._refcounts.end_cluster * self._cluster_bytes
+        if self._file.size_bytes < end:
+            self._file.resize(end)
+        self._refcounts.flush()
+        for index in sorted(self._changed_l2):
+            self._file.write(
+                self._l1[index] & layout.ENTRY_OFFSET_MASK, big_endian(self._l2_tables[index])
+            )
+        self._changed_l2.clear()
+        if self._l1_changed:
+            self._file.write(self.header.l1_table_offset, big_endian(self._l1))
+            self._l1_changed = False
+        if self._header_changed:
+            size = layout.V2_HEADER_BYTES if self.header.version == 2 else layout.V3_HEADER_BYTES
+            self._file.write(0, self.header.build()[:size])
+            self._header_changed = False
+        self._file.flush()
+
+    def _evict(self) -> None:
+        """Keeps every L2 table: changed ones are only written by ``flush``."""
+
+    def _begin_change(self) -> None:
+        if self.header.autoclear_features:
+            self.header.autoclear_features = 0
+            self._header_changed = True
+
+    def _get_l2_for_change(self, l1_index: int) -> array[int]:
+        table = self._get_l2(l1_index)
+        if table is None:
+            table = array("Q", bytes(self._cluster_bytes))
+            self._l2_tables[l1_index] = table
+            self._point_l1(l1_index)
+        elif not self._l1[l1_index] & layout.ENTRY_COPIED:
+            self._refcounts.add(self._cluster_of(self._l1[l1_index]), -1)
+            self._point_l1(l1_index)
+        self._changed_l2.add(l1_index)
+        return table
+
+    def _point_l1(self, l1_index: int) -> None:
+        self._l1[l1_index] = self._allocate(1) | layout.ENTRY_COPIED
+        self._l1_changed = True
+
+    def _allocate(self, count: int) -> int:
+        table_offset = self.header.refcount_table_offset
+        offset = self._refcounts.allocate(count)
+        self._header_changed |= table_offset != self.header.refcount_table_offset
+        return offset
+
+    def _cluster_of(self, entry: int) -> int:
+        return (entry & layout.ENTRY_OFFSET_MASK) // self._cluster_bytes
+
+    def _is_own(self, entry: int) -> bool:
+        return (
+            bool(entry & layout.ENTRY_COPIED)
+            and not entry & layout.ENTRY_COMPRESSED
+            and self._is_stored(entry)
+        )
+
+    def _write_part(self, offset: int, data: bytes) -> None:
+        """Writes inside one cluster."""
+        cluster_no, start = divmod(offset, self._cluster_bytes)
+        l1_index, l2_index = divmod(cluster_no, self._entries_per_l2)
+        table = self._get_l2(l1_index)
+        if table is not None and self._is_own(table[l2_index]):
+            place = table[l2_index] & layout.ENTRY_OFFSET_MASK
+            if place + self._cluster_bytes > self._file.size_bytes:
+                self._file.resize(place + self._cluster_bytes)
+            self._file.write(place + start, data)
+            return
+        cluster_start = cluster_no * self._cluster_bytes
+        stored = min(self._cluster_bytes, self.size_bytes - cluster_start)
+        content = bytearray(self.read(cluster_start, stored).ljust(self._cluster_bytes, b"\0"))
+        content[start : start + len(data)] = data
+        self._write_whole(cluster_no, memoryview(content))
+
+    def _write_whole(self, cluster_no: int, data: memoryview) -> None:
+        """Writes whole clusters, new ones side by side where the old cannot be kept."""
+        cluster = self._cluster_bytes
+        while data:
+            l1_index, l2_index = divmod(cluster_no, self._entries_per_l2)
+            table = self._get_l2_for_change(l1_index)
+            most = min(self._entries_per_l2 - l2_index, len(data) // cluster)
+            own = self._is_own(table[l2_index])
+            count = 1
+            if not own:
+                while count < most and not self._is_own(table[l2_index + count]):
+                    count += 1
+                self._replace_entries(table, l2_index, count)
+            place = table[l2_index] & layout.ENTRY_OFFSET_MASK
+            self._file.write(place, bytes(data[: count * cluster]))
+            data = data[count * cluster :]
+            cluster_no += count
+
+    def _replace_entries(self, table: array[int], l2_index: int, count: int) -> None:
+        place = self._allocate(count)
+        for number in range(count):
+            self._release(table[l2_index + number])
+            table[l2_index + number] = (
+                place + number * self._cluster_bytes
+            ) | layout.ENTRY_COPIED
+
+    def _zero_cluster(self, cluster_no: int) -> None:
+        if self.backing and self.header.version == 2:
+            self._write_whole(cluster_no, memoryview(bytes(self._cluster_bytes)))
+            return
+        l1_index, l2_index = divmod(cluster_no, self._entries_per_l2)
+        table = self._get_l2_for_change(l1_index)
+        self._release(table[l2_index])
+        table[l2_index] = layout.ENTRY_ZERO if self.backing else 0
+
+    def _release(self, entry: int) -> None:
+        """Gives up what an L2 entry points to; bytes that nothing uses any more are zeroed."""
+        if entry & layout.ENTRY_COMPRESSED:
+            offset, length = self.compressed_span(entry)
+            first = offset // self._cluster_bytes
+            last = (offset + length - 1) // self._cluster_bytes
+        elif entry & layout.ENTRY_OFFSET_MASK:
+            first = last = self._cluster_of(entry)
+        else:
+            return
+        for cluster_no in range(first, last + 1):
+            if self._refcounts.add(cluster_no, -1) == 0:
+                start = cluster_no * self._cluster_bytes
+                stored = min(self._cluster_bytes, self._file.size_bytes - start)
+                self._file.zero(start, max(0, stored))
+                self._inflated.clear()
+
+    def _place_compressed(self, length: int) -> int:
+        """Finds room for a stream: behind the last one, in clusters counted once a stream."""
+        cluster = self._cluster_bytes
+        offset = self._compressed_end
+        room = -offset % cluster
+        at_end = (offset + room) // cluster == self._refcounts.end_cluster
+        if not offset or not room or (length > room and not at_end):
+            offset, room = self._allocate(1), cluster
+            length_beyond = length - room
+        else:
+            self._refcounts.add(offset // cluster, 1)
+            length_beyond = length - room
+        if length_beyond > 0:
+            follow = self._allocate(1)
+            if follow != offset + room:  # a table's cluster came between
+                self._refcounts.add(offset // cluster, -1)
+                offset = follow
+        self._compressed_end = offset + length
+        return offset

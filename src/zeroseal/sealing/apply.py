@@ -1,0 +1,91 @@
+"""Applying a plan to a staged layer."""
+
+from __future__ import annotations
+
+from typing import assert_never
+
+from zeroseal.guests.guest import Guest
+from zeroseal.progress import Progress, Step
+from zeroseal.sealing.first_boot import plant
+from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.subject import Subject
+from zeroseal.traces.changes import (
+    BlankFreeInodes,
+    BlankFreeSpace,
+    BlankJournal,
+    BlankSwap,
+    DropAccounts,
+    DropHostNames,
+    EmptyFile,
+    LockPassword,
+    PathChange,
+    RemovePath,
+    ReplaceContent,
+    VolumeChange,
+)
+from zeroseal.traces.finders import (
+    FindContext,
+    drop_accounts,
+    drop_host_names,
+    get_volume,
+    lock_password,
+    ranges_of,
+)
+
+
+def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
+    """Does all that the plan says.
+
+    Args:
+        plan: made from the same store.
+        subject: read from the staged store, with trees that can be changed.
+        progress: told of each finding.
+    """
+    guest = subject.opened.guest
+    changes = [finding.change for finding in plan.treated]
+    for number, change in enumerate(changes):
+        progress(Step("removing", number, len(changes), "findings"))
+        if not isinstance(change, VolumeChange):
+            apply_to_path(change, guest)
+    if plan.choices.plant_first_boot:
+        plant(guest)
+    guest.finish()
+    context = subject.context(plan.choices)
+    for change in changes:
+        if isinstance(change, VolumeChange):
+            apply_to_volume(change, context)
+    progress(Step("removing", len(changes), len(changes), "findings"))
+
+
+def apply_to_path(change: PathChange, guest: Guest) -> None:
+    """Treats one place in the guest's tree."""
+    match change:
+        case RemovePath(path=path):
+            guest.remove(path)
+        case EmptyFile(path=path):
+            guest.replace_content(path, b"")
+        case ReplaceContent(path=path, content=content):
+            guest.replace_content(path, content.encode())
+        case DropAccounts(path=path):
+            _rewrite(guest, path, drop_accounts(guest.read_text(path), change))
+        case LockPassword(path=path):
+            _rewrite(guest, path, lock_password(guest.read_text(path), change))
+        case DropHostNames(path=path):
+            _rewrite(guest, path, drop_host_names(guest.read_text(path), change))
+        case _:
+            assert_never(change)
+
+
+def apply_to_volume(change: VolumeChange, context: FindContext) -> None:
+    """Zeroes what a change says of a volume."""
+    match change:
+        case BlankSwap() | BlankJournal() | BlankFreeInodes() | BlankFreeSpace():
+            volume = get_volume(context, change.volume)
+            for offset, length in ranges_of(change, volume):
+                volume.store.zero(offset, length)
+        case _:
+            assert_never(change)
+
+
+def _rewrite(guest: Guest, path: str, text: str) -> None:
+    guest.replace_content(path, text.encode("utf-8", "surrogateescape"))

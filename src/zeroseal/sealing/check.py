@@ -1,0 +1,199 @@
+"""Is this image sealed? One verdict, the level it was reached at, and its evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+
+from zeroseal.errors import DamagedError, ZeroSealError
+from zeroseal.filesystems.tree import Kind
+from zeroseal.images.image import Image
+from zeroseal.progress import Progress, quiet
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.digest import CHUNK_BYTES, digest_store
+from zeroseal.sealing.record import SealRecord, find_record
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.survey import opened
+from zeroseal.traces.finding import Finding
+from zeroseal.volumes.disk import Disk
+
+_MOST_FILES = 20
+
+
+class Verdict(Enum):
+    """The five answers of a check."""
+
+    SEALED = "SEALED"
+    CLEAN = "CLEAN"
+    UNSEALED = "UNSEALED"
+    BROKEN_SEAL = "BROKEN SEAL"
+    UNKNOWN = "UNKNOWN"
+
+
+class Level(Enum):
+    """How far a check looks: record and bytes, or the catalogue too."""
+
+    QUICK = "quick"
+    FULL = "full"
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """A verdict and what it rests on.
+
+    Attributes:
+        reason: one sentence.
+        findings: traces that are there, none at level ``quick``.
+        changed_chunks: chunks that differ from the sealed disk, by number.
+        changed_volumes: the volumes they lie in.
+        changed_files: paths that were changed after the seal, at most twenty.
+        skipped: ids of traces that the record says were left on purpose.
+        error: what kept the check from an answer, for UNKNOWN.
+    """
+
+    path: Path
+    verdict: Verdict
+    level: Level
+    reason: str
+    findings: tuple[Finding, ...] = ()
+    record: SealRecord | None = None
+    changed_chunks: tuple[int, ...] = ()
+    changed_volumes: tuple[str, ...] = ()
+    changed_files: tuple[str, ...] = ()
+    skipped: tuple[str, ...] = ()
+    error: ZeroSealError | None = None
+
+
+def check_image(path: Path, level: Level, progress: Progress = quiet) -> CheckResult:
+    """Checks an image; nothing is written.
+
+    Raises:
+        ImageError: the container itself cannot be read.
+    """
+    with opened(path) as image:
+        try:
+            record = find_record(path)
+        except DamagedError as error:
+            return CheckResult(path, Verdict.UNKNOWN, level, error.message, error=error)
+        if record:
+            digest = digest_store(image, "reading the disk", progress)
+            if digest.root != record.root or digest.size_bytes != record.size_bytes:
+                return _broken(path, image, level, record, record.changed_chunks(digest))
+        if level is Level.QUICK:
+            return _quick(path, record)
+        return _full(path, image, record, progress)
+
+
+def _quick(path: Path, record: SealRecord | None) -> CheckResult:
+    level = Level.QUICK
+    if record is None:
+        reason = "there is no seal record beside the image, and a quick check looks no further"
+        return CheckResult(path, Verdict.UNKNOWN, level, reason)
+    if not record.is_complete:
+        return _partial(path, level, record)
+    reason = "the disk is byte for byte what the seal record describes"
+    return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=record.skipped)
+
+
+def _partial(
+    path: Path, level: Level, record: SealRecord, findings: tuple[Finding, ...] = ()
+) -> CheckResult:
+    left = ", ".join(record.skipped)
+    reason = f"it was sealed in part only: {left} were left on purpose"
+    return CheckResult(
+        path, Verdict.UNSEALED, level, reason, findings, record=record, skipped=record.skipped
+    )
+
+
+def _full(
+    path: Path, image: Image, record: SealRecord | None, progress: Progress
+) -> CheckResult:
+    level = Level.FULL
+    try:
+        subject = Subject.read(image)
+        found = subject.find_all(_choices_of(record, subject), progress)
+    except ZeroSealError as error:
+        return CheckResult(path, Verdict.UNKNOWN, level, error.message, record=record, error=error)
+    skipped = record.skipped if record else ()
+    findings = tuple(item for item in found if item.trace.id not in skipped)
+    if record and not record.is_complete:
+        return _partial(path, level, record, tuple(found))
+    if findings:
+        traces = len({item.trace.id for item in findings})
+        reason = f"{len(findings)} findings of {traces} traces are on it"
+        return CheckResult(path, Verdict.UNSEALED, level, reason, findings, record, skipped=skipped)
+    if record is None:
+        reason = "no trace was found, but there is no seal record to compare it with"
+        return CheckResult(path, Verdict.CLEAN, level, reason)
+    reason = "no trace was found, and the disk is byte for byte what the seal record describes"
+    return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=skipped)
+
+
+def _choices_of(record: SealRecord | None, subject: Subject) -> SealChoices:
+    """What the seal was told to keep is no finding; accounts that have gone since are no error."""
+    if record is None:
+        return SealChoices()
+    known = {account.name for account in subject.context(SealChoices()).accounts}
+    return SealChoices(
+        retained_accounts=tuple(name for name in record.retained_accounts if name in known),
+        keep_root_login=record.keep_root_login,
+    )
+
+
+def _broken(
+    path: Path, image: Image, level: Level, record: SealRecord, changed: list[int]
+) -> CheckResult:
+    """Tells where a sealed disk was changed, as far as it can still be read."""
+    volumes: tuple[str, ...] = ()
+    files: tuple[str, ...] = ()
+    if image.size_bytes != record.size_bytes:
+        reason = "the disk has another size than when it was sealed"
+    else:
+        one = len(changed) == 1
+        reason = (
+            f"{len(changed)} chunk{'' if one else 's'} of 1 MiB {'was' if one else 'were'} changed "
+            "after the disk was sealed"
+        )
+    error: ZeroSealError | None = None
+    try:
+        subject = Subject.read(image)
+        volumes = _volumes_of(subject.disk, changed)
+        files = tuple(_changed_files(subject, record.sealed_at))
+    except ZeroSealError as problem:
+        error = problem
+    return CheckResult(
+        path,
+        Verdict.BROKEN_SEAL,
+        level,
+        reason,
+        record=record,
+        changed_chunks=tuple(changed),
+        changed_volumes=volumes,
+        changed_files=files,
+        error=error,
+    )
+
+
+def _volumes_of(disk: Disk, chunks: list[int]) -> tuple[str, ...]:
+    names = []
+    for volume in disk.volumes:
+        end = volume.offset_bytes + volume.size_bytes
+        if any(
+            number * CHUNK_BYTES < end and (number + 1) * CHUNK_BYTES > volume.offset_bytes
+            for number in chunks
+        ):
+            names.append(volume.name)
+    return tuple(names)
+
+
+def _changed_files(subject: Subject, sealed_at: int) -> list[str]:
+    """Paths whose own times lie behind the seal; folders only where nothing in them does."""
+    guest = subject.opened.guest
+    later = {
+        path: facts.kind for path, facts in guest.walk("/") if facts.changed_at > sealed_at
+    }
+    parents = {path.rpartition("/")[0] for path in later}
+    return sorted(
+        path for path, kind in later.items() if kind is not Kind.FOLDER or path not in parents
+    )[:_MOST_FILES]

@@ -1,0 +1,111 @@
+"""The digest of a disk's contents: a tree over equal chunks of the virtual disk.
+
+It is the same in every container format, a change can be located by chunk, and chunks of zeros are
+left out, so that holes cost nothing. A chunk's leaf is the BLAKE3 hash of its bytes; the root is the
+BLAKE3 hash of a header (a context string, disk size, chunk size) and of (number, leaf) of every
+chunk that is not all zeros, numbers as little-endian 64-bit integers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from queue import SimpleQueue
+from types import TracebackType
+from typing import Self
+
+from blake3 import blake3
+
+from zeroseal.blocks.store import Store
+from zeroseal.progress import Progress, Step, quiet
+
+CHUNK_BYTES = 1 << 20
+LEAF_BYTES = 32
+_CONTEXT = b"zeroseal disk tree 1\0"
+_ZEROS = bytes(CHUNK_BYTES)
+
+
+@dataclass(frozen=True)
+class DiskDigest:
+    """The digest of one disk; ``leaves`` maps a chunk's number to its hash, zero chunks left out."""
+
+    size_bytes: int
+    leaves: dict[int, bytes]
+
+    @property
+    def root(self) -> str:
+        """The hash over all, in hexadecimal."""
+        hasher = blake3(_CONTEXT)
+        hasher.update(self.size_bytes.to_bytes(8, "little") + CHUNK_BYTES.to_bytes(8, "little"))
+        for number in sorted(self.leaves):
+            hasher.update(number.to_bytes(8, "little") + self.leaves[number])
+        return hasher.hexdigest()
+
+
+class DigestBuilder:
+    """Hashes chunks on another core while the caller reads or writes the next."""
+
+    _MOST_WAITING = 32
+
+    def __init__(self, size_bytes: int) -> None:
+        self._size_bytes = size_bytes
+        self._pool = ThreadPoolExecutor(1)
+        self._waiting: SimpleQueue[tuple[int, Future[bytes]]] = SimpleQueue()
+        self._leaves: dict[int, bytes] = {}
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._pool.shutdown(cancel_futures=True)
+
+    def add(self, number: int, chunk: bytes) -> None:
+        """Adds a chunk that is not all zeros."""
+        self._waiting.put((number, self._pool.submit(_leaf, chunk)))
+        if self._waiting.qsize() > self._MOST_WAITING:
+            self._collect()
+
+    def finish(self) -> DiskDigest:
+        """The digest of all chunks added."""
+        while not self._waiting.empty():
+            self._collect()
+        return DiskDigest(self._size_bytes, self._leaves)
+
+    def _collect(self) -> None:
+        number, future = self._waiting.get()
+        self._leaves[number] = future.result()
+
+
+def iter_chunks(store: Store) -> Iterator[tuple[int, bytes]]:
+    """Yields (number, content) of every chunk that is not all zeros, in order."""
+    last = -1
+    for extent in store.iter_extents(0, store.size_bytes):
+        if extent.is_zero:
+            continue
+        first = max(extent.offset_bytes // CHUNK_BYTES, last + 1)
+        last = (extent.offset_bytes + extent.length - 1) // CHUNK_BYTES
+        for number in range(first, last + 1):
+            start = number * CHUNK_BYTES
+            chunk = store.read(start, min(CHUNK_BYTES, store.size_bytes - start))
+            if chunk != _ZEROS[: len(chunk)]:
+                yield number, chunk
+
+
+def digest_store(store: Store, stage: str, progress: Progress = quiet) -> DiskDigest:
+    """Digests a whole disk."""
+    with DigestBuilder(store.size_bytes) as builder:
+        for number, chunk in iter_chunks(store):
+            builder.add(number, chunk)
+            progress(Step(stage, number * CHUNK_BYTES, store.size_bytes))
+        progress(Step(stage, store.size_bytes, store.size_bytes))
+        return builder.finish()
+
+
+def _leaf(chunk: bytes) -> bytes:
+    return blake3(chunk).digest()

@@ -1,0 +1,63 @@
+"""The plan of a seal: the ordered treatments for one image, as a pure value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zeroseal.errors import BlockerError, LockOutError
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.first_boot import check_plantable
+from zeroseal.sealing.lockout import Guard, guard
+from zeroseal.sealing.readiness import Readiness
+from zeroseal.sealing.subject import Subject
+from zeroseal.traces.finding import Finding
+from zeroseal.traces.model import SEAL_FAMILIES
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a seal will do to one image; ``seal`` does exactly this.
+
+    Attributes:
+        treated: findings to be treated, files first and free space last.
+        skipped: findings that stay because the administrator said so.
+        guard: why clones will be usable.
+    """
+
+    treated: tuple[Finding, ...]
+    skipped: tuple[Finding, ...]
+    choices: SealChoices
+    readiness: Readiness
+    guard: Guard
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether the result may be called sealed: nothing that makes the machine itself stays."""
+        return not any(finding.trace.family in SEAL_FAMILIES for finding in self.skipped)
+
+
+def plan_seal(subject: Subject, findings: list[Finding], choices: SealChoices, readiness: Readiness) -> Plan:
+    """Makes the plan; writes nothing.
+
+    Raises:
+        RefusedError: a first-boot unit was asked for and could not work.
+    """
+    if choices.plant_first_boot:
+        check_plantable(subject.opened.guest)
+    treated = [finding for finding in findings if choices.treats(finding.trace)]
+    skipped = [finding for finding in findings if not choices.treats(finding.trace)]
+    return Plan(
+        treated=tuple(treated),
+        skipped=tuple(skipped),
+        choices=choices,
+        readiness=readiness,
+        guard=guard(subject.context(choices), treated, choices),
+    )
+
+
+def check_allowed(plan: Plan) -> None:
+    """Raises the refusal if a blocker or a lock-out stands against the plan."""
+    if plan.readiness.blockers:
+        raise BlockerError("not sealed: " + " ".join(plan.readiness.blockers))
+    if plan.guard.lock_outs:
+        raise LockOutError("not sealed: " + "; ".join(plan.guard.lock_outs))

@@ -1,0 +1,57 @@
+"""Is a machine fit to be sealed? Blockers stop a seal; advice does not."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.images.image import Image
+from zeroseal.sealing.subject import Subject
+
+_NEARLY_FULL = 0.95
+
+
+@dataclass(frozen=True)
+class Readiness:
+    """Sentences for the administrator."""
+
+    blockers: tuple[str, ...]
+    advice: tuple[str, ...]
+
+
+def assess(image: Image, subject: Subject) -> Readiness:
+    """Judges a machine by what is on its disk."""
+    blockers = [
+        f"The guest mounts {reason}, which cannot be read here: its traces would stay."
+        for reason in subject.opened.unread
+    ]
+    advice = list(subject.disk.notes)
+    advice += [
+        f"{reason} is not looked into: what lies there, such as the boot loader's random seed, stays."
+        for reason in subject.opened.boot_unread
+    ]
+    advice += [
+        f"{volume.name} ({volume.content.kind}) is not mounted by the guest and stays as it is."
+        for volume in subject.opened.strangers
+        if not any(volume.name in reason for reason in subject.opened.boot_unread)
+    ]
+    if image.snapshot_count:
+        advice.append(
+            f"The image keeps {image.snapshot_count} internal snapshots; the sealed disk is new and "
+            "has none of them."
+        )
+    if len(image.chain) > 1:
+        advice.append("The image has a backing file; the sealed disk is one whole file.")
+    advice += _full_volumes(subject)
+    return Readiness(tuple(blockers), tuple(advice))
+
+
+def _full_volumes(subject: Subject) -> list[str]:
+    found = []
+    for mount in subject.opened.guest.mounts:
+        volume = ExtVolume(mount.volume.store, mount.volume.name)
+        free = volume.superblock.free_blocks_lo | volume.superblock.free_blocks_hi << 32
+        used = 1 - free / volume.block_count
+        if used > _NEARLY_FULL:
+            found.append(f"{mount.path} is {used:.0%} full: clones will soon have no room.")
+    return found

@@ -1,0 +1,203 @@
+"""The seal record: the statement of what was done to which bytes, kept beside the image.
+
+An in-toto Statement (version 1) in JSON with a predicate type of our own. The subject is the disk,
+by the digest of its contents (``digest.py``); the predicate says what was removed, what was kept,
+what regrows, and how that was verified. ``docs/seal-record.md`` describes every field.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from zeroseal import __version__
+from zeroseal.errors import DamagedError
+from zeroseal.guests.facts import SystemFacts
+from zeroseal.sealing.digest import CHUNK_BYTES, DiskDigest
+from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.survey import ImageFacts, by_trace
+from zeroseal.traces.load import catalogue_digest
+
+STATEMENT_TYPE = "https://in-toto.io/Statement/v1"
+PREDICATE_TYPE = "urn:zeroseal:predicate:seal:v1"
+DIGEST_NAME = "zerosealDiskTree1"
+_HINT_BYTES = 8
+_MAX_RECORD_BYTES = 256 << 20
+
+
+@dataclass(frozen=True)
+class SealRecord:
+    """A record that was read.
+
+    Attributes:
+        root: the digest of the sealed disk.
+        sealed_at: seconds since 1970.
+        is_complete: whether nothing that makes the machine itself was left.
+        skipped: ids of traces that were found and left.
+        retained_accounts, keep_root_login: as chosen for the seal.
+        leaf_hints: chunk number to the first bytes of its hash, to locate a change.
+    """
+
+    root: str
+    size_bytes: int
+    sealed_at: int
+    tool_version: str
+    is_complete: bool
+    skipped: tuple[str, ...]
+    retained_accounts: tuple[str, ...]
+    keep_root_login: bool
+    leaf_hints: dict[int, bytes]
+
+    def changed_chunks(self, digest: DiskDigest) -> list[int]:
+        """Numbers of chunks that differ from the sealed disk."""
+        numbers = self.leaf_hints.keys() | digest.leaves.keys()
+        return sorted(
+            number
+            for number in numbers
+            if self.leaf_hints.get(number) != digest.leaves.get(number, b"")[:_HINT_BYTES]
+        )
+
+
+def record_path(image: Path) -> Path:
+    """Where the record of an image lies: ``NAME.seal.json`` beside it."""
+    return image.with_name(image.name + ".seal.json")
+
+
+def build_record(
+    name: str,
+    digest: DiskDigest,
+    plan: Plan,
+    system: SystemFacts,
+    source: ImageFacts,
+    checked_volumes: list[str],
+    sealed_at: int,
+) -> bytes:
+    """The record's JSON text."""
+    choices = plan.choices
+    statement = {
+        "_type": STATEMENT_TYPE,
+        "subject": [{"name": name, "digest": {DIGEST_NAME: digest.root}}],
+        "predicateType": PREDICATE_TYPE,
+        "predicate": {
+            "tool": {"name": "zeroseal", "version": __version__, "catalogue": catalogue_digest()},
+            "sealedAt": _to_text(sealed_at),
+            "level": "full",
+            "complete": plan.is_complete,
+            "disk": {
+                "sizeBytes": digest.size_bytes,
+                "chunkBytes": CHUNK_BYTES,
+                "leafHints": _pack_hints(digest),
+            },
+            "source": {"name": source.path.name, "format": source.format_name},
+            "guest": {
+                "family": system.family,
+                "name": system.name,
+                "osId": system.os_id,
+                "version": system.version,
+            },
+            "treated": [
+                {
+                    "trace": group.trace.id,
+                    "treatments": sorted({item.treatment.value for item in group.findings}),
+                    "findings": len(group.findings),
+                    "files": sum(item.files for item in group.findings),
+                    "bytes": group.size_bytes,
+                    "regrowth": group.trace.regrowth.by,
+                }
+                for group in by_trace(plan.treated)
+            ],
+            "skipped": [group.trace.id for group in by_trace(plan.skipped)],
+            "kept": {
+                "retainedAccounts": list(choices.retained_accounts),
+                "rootLogin": choices.keep_root_login,
+            },
+            "planted": ["first-boot"] if choices.plant_first_boot else [],
+            "assured": list(plan.guard.assured),
+            "notLookedInto": list(plan.readiness.advice),
+            "proof": {
+                "consistentVolumes": checked_volumes,
+                "catalogue": "no treated trace was found again",
+                "bytes": "not searched",
+            },
+        },
+    }
+    return json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
+
+
+def find_record(image: Path) -> SealRecord | None:
+    """Reads the record beside an image; None where there is none.
+
+    Raises:
+        DamagedError: there is one that cannot be understood.
+    """
+    path = record_path(image)
+    if not path.is_file():
+        return None
+    try:
+        if path.stat().st_size > _MAX_RECORD_BYTES:
+            raise ValueError("it is too large")
+        return parse_record(path.read_bytes())
+    except (ValueError, KeyError, TypeError, AttributeError, OSError, binascii.Error) as error:
+        raise DamagedError(
+            f"{path} is no seal record that can be understood ({error}): restore it, or remove it to "
+            "check the image without one"
+        ) from error
+
+
+def parse_record(raw: bytes) -> SealRecord:
+    """Parses a record's JSON text.
+
+    Raises:
+        ValueError, KeyError, TypeError, AttributeError: it is none.
+    """
+    statement: dict[str, Any] = json.loads(raw)
+    if statement["_type"] != STATEMENT_TYPE or statement["predicateType"] != PREDICATE_TYPE:
+        raise ValueError("it is a statement of another kind")
+    predicate = statement["predicate"]
+    disk, kept = predicate["disk"], predicate["kept"]
+    if disk["chunkBytes"] != CHUNK_BYTES:
+        raise ValueError(f"it counts in chunks of {disk['chunkBytes']} bytes")
+    return SealRecord(
+        root=str(statement["subject"][0]["digest"][DIGEST_NAME]),
+        size_bytes=int(disk["sizeBytes"]),
+        sealed_at=int(datetime.fromisoformat(predicate["sealedAt"]).timestamp()),
+        tool_version=str(predicate["tool"]["version"]),
+        is_complete=bool(predicate["complete"]),
+        skipped=tuple(str(item) for item in predicate["skipped"]),
+        retained_accounts=tuple(str(item) for item in kept["retainedAccounts"]),
+        keep_root_login=bool(kept["rootLogin"]),
+        leaf_hints=_unpack_hints(disk["leafHints"]),
+    )
+
+
+def _pack_hints(digest: DiskDigest) -> list[dict[str, object]]:
+    """Runs of neighbouring chunks: the first one's number, and their hashes' first bytes."""
+    runs: list[tuple[int, bytearray]] = []
+    following = -1
+    for number in sorted(digest.leaves):
+        if number != following:
+            runs.append((number, bytearray()))
+        runs[-1][1].extend(digest.leaves[number][:_HINT_BYTES])
+        following = number + 1
+    return [
+        {"firstChunk": first, "hashes": base64.b64encode(hashes).decode()} for first, hashes in runs
+    ]
+
+
+def _unpack_hints(runs: list[dict[str, Any]]) -> dict[int, bytes]:
+    hints = {}
+    for run in runs:
+        hashes = base64.b64decode(run["hashes"], validate=True)
+        for index in range(len(hashes) // _HINT_BYTES):
+            start = index * _HINT_BYTES
+            hints[int(run["firstChunk"]) + index] = hashes[start : start + _HINT_BYTES]
+    return hints
+
+
+def _to_text(moment: int) -> str:
+    return datetime.fromtimestamp(moment, UTC).isoformat().replace("+00:00", "Z")

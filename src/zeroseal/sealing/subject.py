@@ -1,0 +1,73 @@
+"""A disk as the sealing room looks at it: volumes, guest, facts and findings, from one store."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zeroseal.blocks.store import Store
+from zeroseal.errors import UsageError
+from zeroseal.guests.accounts import find_account
+from zeroseal.guests.facts import SystemFacts, read_facts
+from zeroseal.guests.open import OpenedGuest, TreeOpener, open_for_reading, open_guest
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.traces.finders import FindContext, find_trace
+from zeroseal.traces.finding import Finding
+from zeroseal.traces.load import get_trace, load_catalogue
+from zeroseal.volumes.disk import Disk, read_disk
+
+
+@dataclass(frozen=True)
+class Subject:
+    """A disk with its guest, read afresh from a store."""
+
+    disk: Disk
+    opened: OpenedGuest
+    facts: SystemFacts
+
+    @classmethod
+    def read(cls, store: Store, open_tree: TreeOpener = open_for_reading) -> Subject:
+        """Reads partition table, volumes and guest.
+
+        Raises:
+            ImageError, RefusedError: the disk holds no guest that we can handle.
+        """
+        disk = read_disk(store)
+        opened = open_guest(disk, open_tree)
+        return cls(disk, opened, read_facts(opened.guest))
+
+    def context(self, choices: SealChoices) -> FindContext:
+        """What finders need.
+
+        Raises:
+            UsageError: an account to be retained is not there.
+        """
+        context = FindContext(
+            guest=self.opened.guest,
+            swaps=self.opened.swaps,
+            retained=frozenset(choices.retained_accounts),
+            keep_root_login=choices.keep_root_login,
+            accounts_stay=not choices.treats(get_trace("people.accounts")),
+        )
+        for name in choices.retained_accounts:
+            if find_account(context.accounts, name) is None:
+                humans = [account.name for account in context.accounts if account.is_human]
+                raise UsageError(
+                    f"the guest has no account {name!r} to retain; its human accounts are "
+                    f"{', '.join(humans) or 'none'}"
+                )
+        return context
+
+    def find_all(self, choices: SealChoices, progress: Progress = quiet) -> list[Finding]:
+        """All findings of the catalogue, those of skipped traces included."""
+        context = self.context(choices)
+        claimed: set[str] = set()
+        findings: list[Finding] = []
+        catalogue = [
+            trace for trace in load_catalogue() if trace.guest in ("any", self.facts.family)
+        ]
+        for number, trace in enumerate(catalogue):
+            progress(Step("looking for traces", number, len(catalogue), "traces"))
+            findings += find_trace(trace, context, claimed)
+        progress(Step("looking for traces", len(catalogue), len(catalogue), "traces"))
+        return findings

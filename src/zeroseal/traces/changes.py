@@ -1,0 +1,110 @@
+"""What a treatment does to one place: a closed set of small values that a plan is made of.
+
+A change is a pure value. It never holds a secret: a file of accounts is rewritten by naming what
+goes, not by carrying its new content.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class RemovePath:
+    """Removes a file, link or whole folder of the guest."""
+
+    path: str
+
+
+@dataclass(frozen=True)
+class EmptyFile:
+    """Cuts a file of the guest to nothing; owner, mode and attributes stay."""
+
+    path: str
+
+
+@dataclass(frozen=True)
+class ReplaceContent:
+    """Gives a file of the guest other content; owner, mode and attributes stay."""
+
+    path: str
+    content: str
+
+
+@dataclass(frozen=True)
+class DropAccounts:
+    """Takes accounts out of an account file: their lines, and their places in groups.
+
+    ``own_groups`` are groups that go with them.
+    """
+
+    path: str
+    accounts: tuple[str, ...]
+    own_groups: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class LockPassword:
+    """Makes an account's password field match no password, and drops its hash."""
+
+    path: str
+    account: str
+
+
+@dataclass(frozen=True)
+class DropHostNames:
+    """Takes names out of a hosts file; a line left with its address alone goes."""
+
+    path: str
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class BlankSwap:
+    """Zeroes a swap volume behind its header."""
+
+    volume: str
+
+
+@dataclass(frozen=True)
+class BlankJournal:
+    """Zeroes the body of a file system's journal."""
+
+    volume: str
+
+
+@dataclass(frozen=True)
+class BlankFreeInodes:
+    """Zeroes the inodes that no file uses."""
+
+    volume: str
+
+
+@dataclass(frozen=True)
+class BlankFreeSpace:
+    """Zeroes all blocks that no file uses; done last, when everything else is gone."""
+
+    volume: str
+
+
+PathChange = (
+    RemovePath | EmptyFile | ReplaceContent | DropAccounts | LockPassword | DropHostNames
+)
+VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace
+Change = PathChange | VolumeChange
+
+
+def place_of(change: Change) -> str:
+    """The path or the volume's name that a change is about."""
+    match change:
+        case (
+            RemovePath(path=path)
+            | EmptyFile(path=path)
+            | ReplaceContent(path=path)
+            | DropAccounts(path=path)
+            | LockPassword(path=path)
+            | DropHostNames(path=path)
+        ):
+            return path
+        case BlankSwap() | BlankJournal() | BlankFreeInodes() | BlankFreeSpace():
+            return change.volume

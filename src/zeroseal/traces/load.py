@@ -1,0 +1,179 @@
+"""Reading the catalogue: TOML text to traces, validated with errors that name file and key."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import tomllib
+from functools import cache
+from importlib import resources
+from typing import Any
+
+from zeroseal.errors import UsageError
+from zeroseal.traces.model import (
+    FAMILIES,
+    Finder,
+    FinderName,
+    HomeGlobs,
+    Locator,
+    PathGlobs,
+    Regrowth,
+    Trace,
+    Treatment,
+    Where,
+)
+
+_ID = re.compile(r"[a-z]+\.[a-z0-9]+(-[a-z0-9]+)*")
+_PLACE_KEYS = {"paths", "home_paths", "finder", "treatment", "content", "clean"}
+_TRACE_KEYS = _PLACE_KEYS | {"id", "title", "why", "guest", "also", "regrowth", "risk", "source"}
+_REGROWTH_KEYS = {"by", "service", "program", "required"}
+
+
+@cache
+def load_catalogue() -> tuple[Trace, ...]:
+    """The built-in traces, in the order of the families and of their files."""
+    traces: list[Trace] = []
+    for family in FAMILIES:
+        name = f"{family}.toml"
+        traces += parse_traces(_read_catalogue_file(name), name)
+    return tuple(traces)
+
+
+@cache
+def catalogue_digest() -> str:
+    """SHA-256 of the catalogue's text, in hexadecimal."""
+    digest = hashlib.sha256()
+    for family in FAMILIES:
+        digest.update(_read_catalogue_file(f"{family}.toml").encode())
+    return digest.hexdigest()
+
+
+def parse_traces(text: str, file_name: str) -> list[Trace]:
+    """Parses the ``[[trace]]`` tables of a TOML text.
+
+    Raises:
+        UsageError: no TOML, or an entry that breaks the schema; says file, trace and key.
+    """
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise UsageError(f"{file_name} is no valid TOML: {error}") from error
+    traces = [_parse_trace(table, file_name) for table in document.get("trace", [])]
+    seen: set[str] = set()
+    for trace in traces:
+        if trace.id in seen:
+            raise UsageError(f"{file_name}: trace {trace.id} is there twice")
+        seen.add(trace.id)
+    return traces
+
+
+def get_trace(trace_id: str) -> Trace:
+    """The trace of that id.
+
+    Raises:
+        UsageError: there is none; names what comes close.
+    """
+    for trace in load_catalogue():
+        if trace.id == trace_id:
+            return trace
+    import difflib
+
+    known = [trace.id for trace in load_catalogue()]
+    close = difflib.get_close_matches(trace_id, known, n=3, cutoff=0.5)
+    hint = f"did you mean {' or '.join(close)}?" if close else "zeroseal traces lists them"
+    raise UsageError(f"there is no trace {trace_id!r}: {hint}")
+
+
+def _read_catalogue_file(name: str) -> str:
+    return (resources.files("zeroseal.traces") / "catalogue" / name).read_text("utf-8")
+
+
+def _parse_trace(table: dict[str, Any], file_name: str) -> Trace:
+    trace_id = table.get("id", "")
+    where = f"{file_name}: trace {trace_id or '(without id)'}"
+    if not isinstance(trace_id, str) or not _ID.fullmatch(trace_id):
+        raise UsageError(f"{where}: id must look like family.some-name")
+    if trace_id.partition(".")[0] not in FAMILIES:
+        raise UsageError(f"{where}: there is no family {trace_id.partition('.')[0]}")
+    _check_keys(table, _TRACE_KEYS, where)
+    places = [_parse_place(table, where)]
+    for extra in table.get("also", []):
+        _check_keys(extra, _PLACE_KEYS, where)
+        places.append(_parse_place(extra, where))
+    return Trace(
+        id=trace_id,
+        title=_text(table, "title", where),
+        why=_text(table, "why", where),
+        guest=table.get("guest", "any"),
+        places=tuple(places),
+        regrowth=_parse_regrowth(table.get("regrowth", {}), where),
+        risk=table.get("risk", "none"),
+        source=table.get("source", ""),
+    )
+
+
+def _parse_place(table: dict[str, Any], where: str) -> Where:
+    try:
+        treatment = Treatment(table.get("treatment"))
+    except ValueError:
+        names = ", ".join(item.value for item in Treatment)
+        raise UsageError(f"{where}: treatment must be one of {names}") from None
+    return Where(
+        locator=_parse_locator(table, where),
+        treatment=treatment,
+        content=table.get("content", ""),
+        clean=_texts(table, "clean", where),
+    )
+
+
+def _parse_locator(table: dict[str, Any], where: str) -> Locator:
+    given = [key for key in ("paths", "home_paths", "finder") if key in table]
+    if len(given) != 1:
+        raise UsageError(f"{where}: give exactly one of paths, home_paths and finder")
+    if given == ["paths"]:
+        patterns = _texts(table, "paths", where)
+        if not patterns or not all(pattern.startswith("/") for pattern in patterns):
+            raise UsageError(f"{where}: paths must be absolute")
+        return PathGlobs(patterns)
+    if given == ["home_paths"]:
+        patterns = _texts(table, "home_paths", where)
+        if not patterns or any(pattern.startswith("/") for pattern in patterns):
+            raise UsageError(f"{where}: home_paths are relative to a home folder")
+        return HomeGlobs(patterns)
+    try:
+        return Finder(FinderName(table["finder"]))
+    except ValueError:
+        raise UsageError(f"{where}: there is no finder {table['finder']!r}") from None
+
+
+def _parse_regrowth(table: dict[str, Any], where: str) -> Regrowth:
+    _check_keys(table, _REGROWTH_KEYS, f"{where}: regrowth")
+    services = _texts(table, "service", where)
+    return Regrowth(
+        by=table.get("by") or (f"{services[0]} on the first boot" if services else "not needed"),
+        services=services,
+        programs=_texts(table, "program", where),
+        required=bool(table.get("required", False)),
+    )
+
+
+def _check_keys(table: dict[str, Any], allowed: set[str], where: str) -> None:
+    for key in table:
+        if key not in allowed:
+            raise UsageError(f"{where}: unknown key {key!r}")
+
+
+def _text(table: dict[str, Any], key: str, where: str) -> str:
+    value = table.get(key)
+    if not isinstance(value, str) or not value.strip():
+        raise UsageError(f"{where}: {key} is missing")
+    return value
+
+
+def _texts(table: dict[str, Any], key: str, where: str) -> tuple[str, ...]:
+    value = table.get(key, ())
+    if isinstance(value, str):
+        return (value,)
+    if not all(isinstance(item, str) for item in value):
+        raise UsageError(f"{where}: {key} must be a text or a list of texts")
+    return tuple(value)

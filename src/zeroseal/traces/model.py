@@ -1,0 +1,128 @@
+"""What a trace is: the shape of a catalogue entry."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+
+class Treatment(Enum):
+    """What is done to a finding."""
+
+    REMOVE = "remove"
+    EMPTY = "empty"
+    REWRITE = "rewrite"
+    BLANK = "blank"
+    REPLACE = "replace"
+    KEEP = "keep"
+
+
+@dataclass(frozen=True)
+class PathGlobs:
+    """Places by path; see ``Guest.glob`` for the patterns."""
+
+    patterns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class HomeGlobs:
+    """Places by path below the home folder of every account that stays."""
+
+    patterns: tuple[str, ...]
+
+
+class FinderName(Enum):
+    """Finders for what no pattern can say; each is a function in ``finders.py``."""
+
+    ACCOUNTS = "accounts"
+    ROOT_PASSWORD = "root-password"
+    HOST_NAME = "host-name"
+    SWAP = "swap"
+    FREE_SPACE = "free-space"
+    JOURNAL = "file-system-journal"
+    FREE_INODES = "free-inodes"
+
+
+@dataclass(frozen=True)
+class Finder:
+    """Places that a finder names."""
+
+    name: FinderName
+
+
+Locator = PathGlobs | HomeGlobs | Finder
+
+
+@dataclass(frozen=True)
+class Where:
+    """A locator and what is done to what it finds.
+
+    Attributes:
+        content: with ``replace``, the new content.
+        clean: contents (without white space around them) that are clean already.
+    """
+
+    locator: Locator
+    treatment: Treatment
+    content: str = ""
+    clean: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Regrowth:
+    """What creates a removed identity anew on a clone.
+
+    Attributes:
+        by: who does it and when, a sentence.
+        services: units of the guest; any of them enabled is proof of regrowth.
+        programs: paths of the guest; any of them present is proof of regrowth.
+        required: whether a clone without it would be of no use (a lock-out).
+    """
+
+    by: str
+    services: tuple[str, ...] = ()
+    programs: tuple[str, ...] = ()
+    required: bool = False
+
+
+@dataclass(frozen=True)
+class Trace:
+    """One kind of identity or private residue.
+
+    Attributes:
+        id: stable and never used for anything else, ``family.name``.
+        why: what goes wrong when clones share it.
+        guest: the guest family it is for: ``linux``, or ``any``.
+        risk: what removing it may cost, ``none`` where nothing.
+        source: where the fact comes from.
+    """
+
+    id: str
+    title: str
+    why: str
+    guest: str
+    places: tuple[Where, ...]
+    regrowth: Regrowth
+    risk: str
+    source: str
+
+    @property
+    def family(self) -> str:
+        """The family that the id begins with."""
+        return self.id.partition(".")[0]
+
+
+FAMILIES = {
+    "identity": "Identity: who the machine thinks it is",
+    "keys": "Keys: secrets that prove it",
+    "people": "People: accounts, profiles, histories",
+    "wire": "Wire: network",
+    "diary": "Diary: logs and traces of activity",
+    "leftovers": "Leftovers: caches and temporary files",
+    "birth": "Birth: first-boot state",
+    "disk": "Disk: swap, journal, free space",
+}
+"""Trace families in the order in which they are shown."""
+
+SEAL_FAMILIES = ("identity", "keys", "wire")
+"""A seal that skips a trace of these is none: two clones would be one machine."""

@@ -1,0 +1,152 @@
+"""GUID partition tables (UEFI specification 2.10, section 5.3)."""
+
+from __future__ import annotations
+
+import uuid
+import zlib
+from dataclasses import dataclass
+
+from zeroseal.blocks.records import Record, at, record
+from zeroseal.blocks.store import Store
+from zeroseal.errors import DamagedError
+
+SIGNATURE = b"EFI PART"
+SECTOR_SIZES = (512, 4096)
+_MAX_ENTRIES = 1024
+
+TYPE_NAMES = {
+    "c12a7328-f81f-11d2-ba4b-00a0c93ec93b": "EFI system",
+    "21686148-6449-6e6f-744e-656564454649": "BIOS boot",
+    "0fc63daf-8483-4772-8e79-3d69d8477de4": "Linux data",
+    "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f": "Linux swap",
+    "4f68bce3-e8cd-4db1-96e7-fbcaf984b709": "Linux root (x86-64)",
+    "b921b045-1df0-41c3-af44-4c6f280d3fae": "Linux root (ARM64)",
+    "e6d6d379-f507-44c2-a23c-238f2a3df928": "Linux LVM",
+    "a19d880f-05fc-4d3b-a006-743f0f84911e": "Linux RAID",
+    "933ac7e1-2eb4-4f13-b844-0e14e2aef915": "Linux home",
+    "bc13c2ff-59e6-4262-a352-b275fd6f7172": "Linux boot",
+    "e3c9e316-0b5c-4db8-817d-f92df00215ae": "Microsoft reserved",
+    "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7": "Microsoft data",
+    "de94bba4-06d1-4d40-a16a-bfd50179d6ac": "Windows recovery",
+}
+
+
+@record(size=92, byte_order="<", source="UEFI 2.10, table 5.5")
+class GptHeader(Record):
+    """A table header, primary (LBA 1) or backup (last LBA)."""
+
+    signature: bytes = at(0, "8s")
+    revision: int = at(8, "I")
+    header_bytes: int = at(12, "I")
+    header_crc: int = at(16, "I", "CRC-32 of the header with this field zero")
+    my_lba: int = at(24, "Q")
+    alternate_lba: int = at(32, "Q")
+    first_usable_lba: int = at(40, "Q")
+    last_usable_lba: int = at(48, "Q", "inclusive")
+    disk_guid: bytes = at(56, "16s")
+    entries_lba: int = at(72, "Q")
+    entry_count: int = at(80, "I")
+    entry_bytes: int = at(84, "I")
+    entries_crc: int = at(88, "I")
+
+
+@record(size=128, byte_order="<", source="UEFI 2.10, table 5.6")
+class GptEntry(Record):
+    """One partition."""
+
+    type_guid: bytes = at(0, "16s")
+    part_guid: bytes = at(16, "16s")
+    first_lba: int = at(32, "Q")
+    last_lba: int = at(40, "Q", "inclusive")
+    attributes: int = at(48, "Q")
+    name: bytes = at(56, "72s", "UTF-16LE")
+
+
+@dataclass(frozen=True)
+class Partition:
+    """A partition as its table describes it, in bytes."""
+
+    number: int
+    offset_bytes: int
+    size_bytes: int
+    type_name: str
+    part_uuid: str
+    label: str = ""
+
+
+@dataclass(frozen=True)
+class GptTable:
+    """A whole table; ``from_backup`` says that the primary copy was damaged."""
+
+    sector_bytes: int
+    disk_uuid: str
+    partitions: list[Partition]
+    from_backup: bool
+
+
+def find_gpt(store: Store) -> GptTable | None:
+    """Reads the disk's GUID partition table; None where there is none.
+
+    Raises:
+        DamagedError: there is one, but both copies are damaged.
+    """
+    problem: DamagedError | None = None
+    for sector in SECTOR_SIZES:
+        if store.size_bytes < 4 * sector:
+            continue
+        for lba, from_backup in ((1, False), (store.size_bytes // sector - 1, True)):
+            if store.read(lba * sector, 8) != SIGNATURE:
+                continue
+            try:
+                return _read_table(store, sector, lba, from_backup)
+            except DamagedError as error:
+                problem = problem or error
+    if problem:
+        raise problem
+    return None
+
+
+def _read_table(store: Store, sector: int, lba: int, from_backup: bool) -> GptTable:
+    raw = store.read(lba * sector, sector)
+    header = GptHeader.parse(raw[: GptHeader.SIZE])
+    if not GptHeader.SIZE <= header.header_bytes <= sector:
+        raise DamagedError(f"the partition table at sector {lba} has a header of wrong length")
+    covered = raw[:16] + bytes(4) + raw[20 : header.header_bytes]
+    _check_crc(covered, header.header_crc, f"the partition table header at sector {lba}")
+    if header.entry_bytes < 128 or header.entry_bytes % 8 or header.entry_bytes > 4096:
+        raise DamagedError(f"the partition table has entries of {header.entry_bytes} bytes")
+    if header.entry_count > _MAX_ENTRIES:
+        raise DamagedError(f"the partition table claims {header.entry_count} entries")
+    entries = store.read(header.entries_lba * sector, header.entry_count * header.entry_bytes)
+    _check_crc(entries, header.entries_crc, "the partition entries")
+    partitions = []
+    for index in range(header.entry_count):
+        start = index * header.entry_bytes
+        entry = GptEntry.parse(entries[start : start + GptEntry.SIZE])
+        if any(entry.type_guid):
+            partitions.append(_partition_of(entry, index + 1, sector, store.size_bytes))
+    return GptTable(sector, _guid_text(header.disk_guid), partitions, from_backup)
+
+
+def _partition_of(entry: GptEntry, number: int, sector: int, disk_bytes: int) -> Partition:
+    end_lba = entry.last_lba + 1
+    if entry.first_lba >= end_lba or end_lba * sector > disk_bytes:
+        raise DamagedError(f"partition {number} does not lie inside the disk")
+    type_guid = _guid_text(entry.type_guid)
+    return Partition(
+        number=number,
+        offset_bytes=entry.first_lba * sector,
+        size_bytes=(end_lba - entry.first_lba) * sector,
+        type_name=TYPE_NAMES.get(type_guid, type_guid),
+        part_uuid=_guid_text(entry.part_guid),
+        label=entry.name.decode("utf-16-le", "replace").split("\0")[0],
+    )
+
+
+def _check_crc(data: bytes, expected: int, what: str) -> None:
+    if zlib.crc32(data) != expected:
+        raise DamagedError(f"{what} fails its checksum", expected=expected, got=zlib.crc32(data))
+
+
+def _guid_text(raw: bytes) -> str:
+    return str(uuid.UUID(bytes_le=raw))

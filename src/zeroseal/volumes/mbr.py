@@ -1,0 +1,111 @@
+"""Master boot records: four primary partitions, and logical ones chained in an extended one.
+
+The layout is the one of the IBM PC; Linux numbers logical partitions from 5 and makes PARTUUIDs of
+the disk signature and the partition's number.
+"""
+
+from __future__ import annotations
+
+from zeroseal.blocks.records import Record, at, record
+from zeroseal.blocks.store import Store
+from zeroseal.errors import DamagedError
+from zeroseal.volumes.gpt import Partition
+
+SECTOR_BYTES = 512
+SIGNATURE = b"\x55\xaa"
+PROTECTIVE_TYPE = 0xEE
+EXTENDED_TYPES = (0x05, 0x0F, 0x85)
+_ENTRIES_OFFSET = 446
+_MAX_LOGICAL = 60
+
+TYPE_NAMES = {
+    0x07: "NTFS or exFAT",
+    0x0B: "FAT32",
+    0x0C: "FAT32 (LBA)",
+    0x0E: "FAT16 (LBA)",
+    0x82: "Linux swap",
+    0x83: "Linux data",
+    0x8E: "Linux LVM",
+    0xEF: "EFI system",
+    0xFD: "Linux RAID",
+}
+
+
+@record(size=16, byte_order="<", source="IBM PC master boot record, partition entry")
+class MbrEntry(Record):
+    """One of the four entries."""
+
+    boot_flag: int = at(0, "B", "0x80 active, 0 not")
+    type_code: int = at(4, "B")
+    first_lba: int = at(8, "I", "relative to the table's base")
+    sector_count: int = at(12, "I")
+
+
+def find_mbr(store: Store) -> list[Partition] | None:
+    """Reads the disk's MBR partitions; None where there is no such table."""
+    if store.size_bytes < SECTOR_BYTES:
+        return None
+    sector = store.read(0, SECTOR_BYTES)
+    if not _looks_like_table(sector):
+        return None
+    signature = int.from_bytes(sector[440:444], "little")
+    partitions = []
+    for number, entry in enumerate(_entries(sector), 1):
+        if entry.type_code in EXTENDED_TYPES:
+            partitions += _read_logical(store, entry, signature)
+        elif entry.type_code and entry.sector_count:
+            partitions.append(_partition(store, number, entry.first_lba, entry, signature))
+    return partitions or None
+
+
+def _looks_like_table(sector: bytes) -> bool:
+    """A boot sector of a file system carries the same signature: the entries must make sense."""
+    if sector[510:] != SIGNATURE or sector[3:11] in (b"NTFS    ", b"EXFAT   ", b"-FVE-FS-"):
+        return False
+    if sector[54:57] == b"FAT" or sector[82:85] == b"FAT":
+        return False
+    return all(entry.boot_flag in (0, 0x80) for entry in _entries(sector))
+
+
+def _entries(sector: bytes) -> list[MbrEntry]:
+    starts = range(_ENTRIES_OFFSET, 510, MbrEntry.SIZE)
+    return [MbrEntry.parse(sector[start : start + MbrEntry.SIZE]) for start in starts]
+
+
+def _partition(
+    store: Store, number: int, first_lba: int, entry: MbrEntry, signature: int
+) -> Partition:
+    offset, size = first_lba * SECTOR_BYTES, entry.sector_count * SECTOR_BYTES
+    if offset + size > store.size_bytes:
+        raise DamagedError(f"partition {number} does not lie inside the disk")
+    return Partition(
+        number=number,
+        offset_bytes=offset,
+        size_bytes=size,
+        type_name=TYPE_NAMES.get(entry.type_code, f"type {entry.type_code:#04x}"),
+        part_uuid=f"{signature:08x}-{number:02x}",
+    )
+
+
+def _read_logical(store: Store, extended: MbrEntry, signature: int) -> list[Partition]:
+    """Follows the chain of extended boot records; it must go on forwards."""
+    partitions: list[Partition] = []
+    base = extended.first_lba
+    table_lba = base
+    while len(partitions) < _MAX_LOGICAL:
+        if (table_lba + 1) * SECTOR_BYTES > store.size_bytes:
+            raise DamagedError("the extended partition's chain leaves the disk")
+        sector = store.read(table_lba * SECTOR_BYTES, SECTOR_BYTES)
+        if sector[510:] != SIGNATURE:
+            break
+        logical, following = _entries(sector)[:2]
+        if logical.type_code and logical.sector_count:
+            number = 5 + len(partitions)
+            first_lba = table_lba + logical.first_lba
+            partitions.append(_partition(store, number, first_lba, logical, signature))
+        if following.type_code not in EXTENDED_TYPES:
+            break
+        if base + following.first_lba <= table_lba:
+            raise DamagedError("the extended partition's chain goes backwards")
+        table_lba = base + following.first_lba
+    return partitions

@@ -1,0 +1,57 @@
+"""A volume: a named slice of a disk that holds a file system, swap or something else."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zeroseal.blocks.store import Store
+
+
+@dataclass(frozen=True)
+class Content:
+    """What was recognised on a volume.
+
+    Attributes:
+        kind: ``ext2``, ``ext3``, ``ext4``, ``swap``, ``vfat``, ``xfs``, ..., or ``unknown``.
+        uuid: the file system's UUID or serial number in the form that fstab uses; may be empty.
+        label: the file system's own label; may be empty.
+        refusal: why a disk with such a volume cannot be handled, empty where it can.
+    """
+
+    kind: str
+    uuid: str = ""
+    label: str = ""
+    refusal: str = ""
+
+    @property
+    def is_ext(self) -> bool:
+        """Whether it is one of ext2, ext3 and ext4."""
+        return self.kind in ("ext2", "ext3", "ext4")
+
+
+@dataclass(frozen=True)
+class Volume:
+    """One volume of a disk.
+
+    Attributes:
+        name: ``partition 3``, or ``whole disk`` where there is no table.
+        number: the partition's number, 0 for the whole disk.
+        offset_bytes: where it begins on the disk.
+        type_name: what the partition table says it is for.
+        part_uuid: PARTUUID as fstab uses it (lower case); may be empty.
+        part_label: name in the partition table; may be empty.
+    """
+
+    name: str
+    number: int
+    store: Store
+    offset_bytes: int
+    content: Content
+    type_name: str = ""
+    part_uuid: str = ""
+    part_label: str = ""
+
+    @property
+    def size_bytes(self) -> int:
+        """Size of the volume."""
+        return self.store.size_bytes
