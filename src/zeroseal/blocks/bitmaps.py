@@ -7,9 +7,7 @@ import numpy as np
 
 def find_runs(bitmap: bytes | bytearray, bit_count: int, value: bool) -> list[tuple[int, int]]:
     """Returns (first_bit, count) of every run of bits equal to ``value``, in order."""
-    bits = np.unpackbits(
-        np.frombuffer(bitmap, dtype=np.uint8), count=bit_count, bitorder="little"
-    )
+    bits = np.unpackbits(np.frombuffer(bitmap, dtype=np.uint8), count=bit_count, bitorder="little")
     wanted = bits == (1 if value else 0)
     edges = np.flatnonzero(np.diff(np.concatenate(([False], wanted, [False])).astype(np.int8)))
     pairs = edges.reshape(-1, 2)

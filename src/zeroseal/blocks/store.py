@@ -46,7 +46,7 @@ class Store(ABC):
         """Makes the range read as zeros, and keeps it as a range where the store can."""
         raise TypeError(f"{type(self).__name__} is read-only")
 
-    def close(self) -> None:
+    def close(self) -> None:  # noqa: B027 - most stores hold nothing open
         """Releases what the store holds open; closing twice is fine."""
 
     def check_range(self, offset_bytes: int, length: int) -> None:

@@ -6,7 +6,6 @@ follows a symbolic link: that is the guest's business, which knows where the mou
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple, Protocol
@@ -83,9 +82,7 @@ class EditableTree(FileTree, Protocol):
     ) -> int:
         """Makes a file and returns its node."""
 
-    def create_folder(
-        self, folder: int, name: bytes, mode: int, uid: int = 0, gid: int = 0
-    ) -> int:
+    def create_folder(self, folder: int, name: bytes, mode: int, uid: int = 0, gid: int = 0) -> int:
         """Makes an empty folder and returns its node."""
 
     def create_link(self, folder: int, name: bytes, target: bytes) -> int:
@@ -121,5 +118,3 @@ class Problem(NamedTuple):
 
     where: str
     what: str
-
-

@@ -1,8 +1,8 @@
 """A guest: the file systems of its volumes as one tree, read and changed by path.
 
 Paths are absolute and belong to the guest. Symbolic links are resolved inside the guest only: an
-absolute one starts again at the guest's root, ``..`` never leaves it, and a chain of more than forty
-links is a damaged guest.
+absolute one starts again at the guest's root, ``..`` never leaves it, and a chain of more than
+forty links is a damaged guest.
 """
 
 from __future__ import annotations
@@ -135,7 +135,7 @@ class Guest:
         return sorted(found)
 
     def walk(self, path: str) -> Iterator[tuple[str, NodeFacts]]:
-        """Yields (path, facts) of all that lies beneath a folder, mounts included, links unfollowed."""
+        """Yields (path, facts) of all beneath a folder, mounts included, links unfollowed."""
         pending = [path]
         while pending:
             folder = self._get(pending.pop(), follow_last=False)

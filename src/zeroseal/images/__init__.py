@@ -1,1 +1,1 @@
-"""Disk image files: a path becomes a store, and a store becomes a file, in open container formats."""
+"""Disk image files: a path becomes a store, and a store becomes a file, in open formats."""

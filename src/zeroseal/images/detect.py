@@ -67,10 +67,14 @@ def _open_qcow2(file: HostFile, above: list[Path]) -> Image:
         return Qcow2Image(file)
     name = file.read(header.backing_file_offset, header.backing_file_size)
     extensions = read_extensions(file, header)
-    format_name = extensions.get(qcow2_layout.EXTENSION_BACKING_FORMAT, b"").decode("ascii", "replace")
+    format_name = extensions.get(qcow2_layout.EXTENSION_BACKING_FORMAT, b"").decode(
+        "ascii", "replace"
+    )
     text = name.decode("utf-8", "surrogateescape")
     if text.startswith("json:") or ("\0" in text):
-        raise UnsupportedError(f"{file.path} names its backing file in a form we do not know: {text!r}")
+        raise UnsupportedError(
+            f"{file.path} names its backing file in a form we do not know: {text!r}"
+        )
     backing_path = file.path.parent / text.removeprefix("file:")
     if not backing_path.is_file():
         raise MissingError(

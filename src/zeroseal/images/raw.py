@@ -28,7 +28,9 @@ class RawImage(Image):
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102
         self.check_range(offset_bytes, length)
         stored = max(0, min(length, self._file.size_bytes - offset_bytes))
-        return self._file.read(offset_bytes, stored).ljust(length, b"\0") if stored else bytes(length)
+        return (
+            self._file.read(offset_bytes, stored).ljust(length, b"\0") if stored else bytes(length)
+        )
 
     def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
         self.check_range(offset_bytes, len(data))

@@ -23,14 +23,9 @@ from zeroseal.traces.changes import (
     ReplaceContent,
     VolumeChange,
 )
-from zeroseal.traces.finders import (
-    FindContext,
-    drop_accounts,
-    drop_host_names,
-    get_volume,
-    lock_password,
-    ranges_of,
-)
+from zeroseal.traces.context import FindContext
+from zeroseal.traces.text_edits import drop_accounts, drop_host_names, lock_password
+from zeroseal.traces.volume_finders import ranges_of
 
 
 def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
@@ -80,7 +75,7 @@ def apply_to_volume(change: VolumeChange, context: FindContext) -> None:
     """Zeroes what a change says of a volume."""
     match change:
         case BlankSwap() | BlankJournal() | BlankFreeInodes() | BlankFreeSpace():
-            volume = get_volume(context, change.volume)
+            volume = context.get_volume(change.volume)
             for offset, length in ranges_of(change, volume):
                 volume.store.zero(offset, length)
         case _:

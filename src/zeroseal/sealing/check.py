@@ -106,9 +106,7 @@ def _partial(
     )
 
 
-def _full(
-    path: Path, image: Image, record: SealRecord | None, progress: Progress
-) -> CheckResult:
+def _full(path: Path, image: Image, record: SealRecord | None, progress: Progress) -> CheckResult:
     level = Level.FULL
     try:
         subject = Subject.read(image)
@@ -190,9 +188,7 @@ def _volumes_of(disk: Disk, chunks: list[int]) -> tuple[str, ...]:
 def _changed_files(subject: Subject, sealed_at: int) -> list[str]:
     """Paths whose own times lie behind the seal; folders only where nothing in them does."""
     guest = subject.opened.guest
-    later = {
-        path: facts.kind for path, facts in guest.walk("/") if facts.changed_at > sealed_at
-    }
+    later = {path: facts.kind for path, facts in guest.walk("/") if facts.changed_at > sealed_at}
     parents = {path.rpartition("/")[0] for path in later}
     return sorted(
         path for path, kind in later.items() if kind is not Kind.FOLDER or path not in parents

@@ -1,8 +1,8 @@
 """The digest of a disk's contents: a tree over equal chunks of the virtual disk.
 
-It is the same in every container format, a change can be located by chunk, and chunks of zeros are
-left out, so that holes cost nothing. A chunk's leaf is the BLAKE3 hash of its bytes; the root is the
-BLAKE3 hash of a header (a context string, disk size, chunk size) and of (number, leaf) of every
+It is the same in every container format, a change can be located by chunk, and chunks of zeros
+are left out, so that holes cost nothing. A chunk's leaf is the BLAKE3 hash of its bytes; the root
+is the BLAKE3 hash of a header (a context string, disk size, chunk size) and of (number, leaf) of every
 chunk that is not all zeros, numbers as little-endian 64-bit integers.
 """
 
@@ -28,7 +28,7 @@ _ZEROS = bytes(CHUNK_BYTES)
 
 @dataclass(frozen=True)
 class DiskDigest:
-    """The digest of one disk; ``leaves`` maps a chunk's number to its hash, zero chunks left out."""
+    """The digest of one disk; ``leaves`` maps chunk numbers to hashes, zero chunks left out."""
 
     size_bytes: int
     leaves: dict[int, bytes]

@@ -1,7 +1,8 @@
 """The lock-out guard: after this seal, can anybody use a clone?
 
 Three things must hold: somebody can log in or be seeded, SSH host keys regrow, and the network
-comes up. The answers are read from the guest; only ``--expect-seed`` takes the administrator's word.
+comes up. The answers are read from the guest; only ``--expect-seed`` takes the administrator's
+word.
 """
 
 from __future__ import annotations
@@ -13,7 +14,8 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.services import is_unit_enabled, seeding_service
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.traces.changes import RemovePath
-from zeroseal.traces.finders import FindContext, regrower
+from zeroseal.traces.context import FindContext
+from zeroseal.traces.finders import regrower
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.load import get_trace
 
@@ -73,9 +75,9 @@ def _login(context: FindContext, choices: SealChoices) -> _Answer:
             return _Answer(True, f"Login: {account.name} stays, with {opened_by}.")
     return _Answer(
         False,
-        "nobody could log in to a clone, because no account with a password or key stays and nothing "
-        "in the guest takes a seed: use --retain-account NAME or --keep-root-login, or --expect-seed "
-        "if a seed will come all the same",
+        "nobody could log in to a clone, because no account with a password or key stays and "
+        "nothing in the guest takes a seed: use --retain-account NAME or --keep-root-login, or "
+        "--expect-seed if a seed will come all the same",
     )
 
 
@@ -100,7 +102,9 @@ def _how_opened(guest: Guest, account: Account) -> str:
 
 
 def _host_keys(guest: Guest, gone: set[str], choices: SealChoices) -> _Answer:
-    server = next((path for path in ("/usr/sbin/sshd", "/usr/sbin/dropbear") if guest.exists(path)), "")
+    server = next(
+        (path for path in ("/usr/sbin/sshd", "/usr/sbin/dropbear") if guest.exists(path)), ""
+    )
     if not server:
         return _Answer(True, "SSH host keys: the guest has no SSH server.")
     keys = [path for path in guest.glob("/etc/ssh/ssh_host_*key") if path not in gone]

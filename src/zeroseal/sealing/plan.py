@@ -36,7 +36,9 @@ class Plan:
         return not any(finding.trace.family in SEAL_FAMILIES for finding in self.skipped)
 
 
-def plan_seal(subject: Subject, findings: list[Finding], choices: SealChoices, readiness: Readiness) -> Plan:
+def plan_seal(
+    subject: Subject, findings: list[Finding], choices: SealChoices, readiness: Readiness
+) -> Plan:
     """Makes the plan; writes nothing.
 
     Raises:

@@ -27,7 +27,7 @@ def assess(image: Image, subject: Subject) -> Readiness:
     ]
     advice = list(subject.disk.notes)
     advice += [
-        f"{reason} is not looked into: what lies there, such as the boot loader's random seed, stays."
+        f"{reason} is not looked into: what is there, such as the loader's random seed, stays."
         for reason in subject.opened.boot_unread
     ]
     advice += [
@@ -37,8 +37,8 @@ def assess(image: Image, subject: Subject) -> Readiness:
     ]
     if image.snapshot_count:
         advice.append(
-            f"The image keeps {image.snapshot_count} internal snapshots; the sealed disk is new and "
-            "has none of them."
+            f"The image keeps {image.snapshot_count} internal snapshots; the sealed disk is new "
+            "and has none of them."
         )
     if len(image.chain) > 1:
         advice.append("The image has a backing file; the sealed disk is one whole file.")

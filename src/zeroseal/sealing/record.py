@@ -144,8 +144,8 @@ def find_record(image: Path) -> SealRecord | None:
         return parse_record(path.read_bytes())
     except (ValueError, KeyError, TypeError, AttributeError, OSError, binascii.Error) as error:
         raise DamagedError(
-            f"{path} is no seal record that can be understood ({error}): restore it, or remove it to "
-            "check the image without one"
+            f"{path} is no seal record that can be understood ({error}): restore it, or remove it "
+            "to check the image without one"
         ) from error
 
 

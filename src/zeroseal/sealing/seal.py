@@ -21,7 +21,13 @@ from zeroseal.images.output import OutputFile
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.digest import CHUNK_BYTES, DigestBuilder, DiskDigest, digest_store, iter_chunks
+from zeroseal.sealing.digest import (
+    CHUNK_BYTES,
+    DigestBuilder,
+    DiskDigest,
+    digest_store,
+    iter_chunks,
+)
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import build_record, record_path
@@ -60,8 +66,8 @@ class SealResult:
 
     Attributes:
         output: the new image, ``record`` the file beside it.
-        zeroed_bytes: how much of the disk is known as zeroed ranges, ``rewritten_bytes`` how much was
-            written anew.
+        zeroed_bytes: how much of the disk was zeroed as ranges.
+        rewritten_bytes: how much of it was written anew.
     """
 
     planned: PlannedSeal
@@ -116,7 +122,8 @@ def seal_image(
             _read_back(target.file.path, digest, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
-                    f"{source} was changed while it was sealed: shut the machine down, then try again"
+                    f"{source} was changed while it was sealed: shut the machine down, then try "
+                    "again"
                 )
             text = build_record(
                 output.path.name, digest, planned.plan, planned.system, planned.source, checked, now
@@ -139,9 +146,7 @@ def seal_image(
         )
 
 
-def _plan(
-    image: Image, subject: Subject, choices: SealChoices, progress: Progress
-) -> PlannedSeal:
+def _plan(image: Image, subject: Subject, choices: SealChoices, progress: Progress) -> PlannedSeal:
     findings = subject.find_all(choices, progress)
     plan = plan_seal(subject, findings, choices, assess(image, subject))
     return PlannedSeal(facts_of(image), subject.facts, plan)

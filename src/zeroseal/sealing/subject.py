@@ -11,7 +11,8 @@ from zeroseal.guests.facts import SystemFacts, read_facts
 from zeroseal.guests.open import OpenedGuest, TreeOpener, open_for_reading, open_guest
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.traces.finders import FindContext, find_trace
+from zeroseal.traces.context import FindContext
+from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.load import get_trace, load_catalogue
 from zeroseal.volumes.disk import Disk, read_disk

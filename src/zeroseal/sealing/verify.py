@@ -50,10 +50,12 @@ def check_file_systems(staged: Store, progress: Progress) -> list[str]:
         progress(Step("checking file systems", number, len(volumes), "volumes"))
         problems = check_volume(volume.store, volume.name)
         if problems:
-            told = "; ".join(f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED])
+            told = "; ".join(
+                f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
+            )
             raise NotProvenError(
-                f"the file system of {volume.name} is not consistent ({told}): nothing was written; "
-                "run e2fsck on it in the guest or on a copy, then seal again",
+                f"the file system of {volume.name} is not consistent ({told}): nothing was written; run "
+                "e2fsck on it in the guest or on a copy, then seal again",
                 got=len(problems),
             )
         checked.append(volume.name)

@@ -87,9 +87,7 @@ class BlankFreeSpace:
     volume: str
 
 
-PathChange = (
-    RemovePath | EmptyFile | ReplaceContent | DropAccounts | LockPassword | DropHostNames
-)
+PathChange = RemovePath | EmptyFile | ReplaceContent | DropAccounts | LockPassword | DropHostNames
 VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace
 Change = PathChange | VolumeChange
 

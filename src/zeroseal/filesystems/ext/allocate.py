@@ -1,4 +1,4 @@
-"""Which blocks and inodes are free: the bitmaps of an ext volume, kept in memory until ``flush``."""
+"""Which blocks and inodes are free: the bitmaps of an ext volume, in memory until ``flush``."""
 
 from __future__ import annotations
 
@@ -58,7 +58,9 @@ class Allocator:
                 taken += runs
                 missing -= sum(length for _first, length in runs)
         if missing:
-            raise NoSpaceError(f"{volume.where} is full: {missing} more blocks are needed inside it")
+            raise NoSpaceError(
+                f"{volume.where} is full: {missing} more blocks are needed inside it"
+            )
         for first, length in taken:
             self._mark_blocks(first, length, used=True)
         return taken
@@ -166,9 +168,7 @@ class Allocator:
         descriptor.free_inodes -= 1
         descriptor.folders += int(is_folder)
         volume.superblock.free_inodes -= 1
-        volume.store.zero(
-            volume.inode_offset(group * per_group + index + 1), volume.inode_bytes
-        )
+        volume.store.zero(volume.inode_offset(group * per_group + index + 1), volume.inode_bytes)
         self._changed.add(("inode", group))
 
     def _load(self, which: Which, group: int) -> bytearray:

@@ -59,9 +59,7 @@ class ExtEditor(ExtTree):
         self.replace_content(node, content)
         return node
 
-    def create_folder(
-        self, folder: int, name: bytes, mode: int, uid: int = 0, gid: int = 0
-    ) -> int:
+    def create_folder(self, folder: int, name: bytes, mode: int, uid: int = 0, gid: int = 0) -> int:
         """Makes an empty folder and returns its inode number."""
         node = self._create(folder, name, layout.MODE_FOLDER | mode, uid, gid, links=2)
         inode = self.volume.read_inode(node)
@@ -72,7 +70,9 @@ class ExtEditor(ExtTree):
         block[:12] = pack_entry(node, 12, b".", code, size)
         block[12:end] = pack_entry(folder, end - 12, b"..", code, size)
         self._replace_blocks(node, inode, Mapping(), [bytes(block)])
-        self._write_leaf(node, inode, read_mapping(self.volume, node, inode).runs[0].physical, block)
+        self._write_leaf(
+            node, inode, read_mapping(self.volume, node, inode).runs[0].physical, block
+        )
         self._change_links(folder, +1)
         return node
 

@@ -141,7 +141,12 @@ def set_entry_inode(block: bytearray, offset: int, inode: int) -> None:
 
 def check_name(name: bytes) -> None:
     """Raises ValueError for what can be no name in a folder."""
-    if not 0 < len(name) <= MAX_NAME_BYTES or b"/" in name or b"\0" in name or name in (b".", b".."):
+    if (
+        not 0 < len(name) <= MAX_NAME_BYTES
+        or b"/" in name
+        or b"\0" in name
+        or name in (b".", b"..")
+    ):
         raise ValueError(f"{name!r} cannot be a file name")
 
 

@@ -60,7 +60,9 @@ def parse_root(block: bytes) -> IndexRoot:
     Raises:
         DamagedError: they are none that the format allows.
     """
-    reserved, version, info_bytes, levels, _flags = struct.unpack_from("<IBBBB", block, _INFO_OFFSET)
+    reserved, version, info_bytes, levels, _flags = struct.unpack_from(
+        "<IBBBB", block, _INFO_OFFSET
+    )
     if reserved or info_bytes != 8 or version > 5 or levels >= MAX_LEVELS:
         raise DamagedError("the index of a folder has a wrong root")
     return IndexRoot(version, levels)
@@ -91,7 +93,8 @@ def build_index(
 
     Args:
         names: what the folder holds besides ``.`` and ``..``.
-        own: the folder's inode; ``parent`` that of the folder above.
+        own: the folder's inode.
+        parent: the inode of the folder above.
         settings: how names are hashed.
         shape: block size, types, checksums.
 
@@ -164,9 +167,7 @@ def _build_leaf(names: list[Name], room: int, shape: FolderShape) -> bytes:
     return bytes(block)
 
 
-def _build_root(
-    own: int, parent: int, version: int, levels: int, shape: FolderShape
-) -> bytearray:
+def _build_root(own: int, parent: int, version: int, levels: int, shape: FolderShape) -> bytearray:
     code = ENTRY_TYPES[MODE_FOLDER] if shape.has_types else 0
     size = shape.block_bytes
     block = bytearray(pack_entry(own, 12, b".", code, size))

@@ -25,8 +25,8 @@ from zeroseal.filesystems.ext.volume import ExtVolume
 class Run(NamedTuple):
     """Blocks that follow one another both in the file and on the volume.
 
-    ``logical`` and ``physical`` count in blocks, from the file's and the volume's start. A run that is
-    not ``written`` is allocated but reads as zeros.
+    ``logical`` and ``physical`` count in blocks, from the file's and the volume's start. A run
+    that is not ``written`` is allocated but reads as zeros.
     """
 
     logical: int

@@ -86,13 +86,17 @@ def write_block_list(
         """Writes the list of ``levels`` that begins at a logical block; 0 for an empty one."""
         nonlocal taken
         span = per_block**levels
-        if not any(first <= run.logical + run.blocks - 1 and run.logical < first + span for run in runs):
+        if not any(
+            first <= run.logical + run.blocks - 1 and run.logical < first + span for run in runs
+        ):
             return 0
         block_no = take_block()
         taken += 1
         step = span // per_block
         children = [
-            numbers.get(first + index, 0) if levels == 1 else build(first + index * step, levels - 1)
+            numbers.get(first + index, 0)
+            if levels == 1
+            else build(first + index * step, levels - 1)
             for index in range(per_block)
         ]
         volume.write_block(block_no, struct.pack(f"<{per_block}I", *children))

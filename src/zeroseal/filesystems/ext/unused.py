@@ -1,4 +1,4 @@
-"""What lies in no file: free blocks, free inodes and the journal's body, as ranges of the volume."""
+"""What lies in no file: free blocks, free inodes and the journal's body, as byte ranges."""
 
 from __future__ import annotations
 

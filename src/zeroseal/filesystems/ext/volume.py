@@ -1,4 +1,4 @@
-"""One ext volume: its superblock, group descriptors, inodes and blocks, checked as they are read."""
+"""One ext volume: superblock, group descriptors, inodes and blocks, checked as they are read."""
 
 from __future__ import annotations
 
@@ -222,9 +222,7 @@ class ExtVolume:
         self.group_count = -(-blocks_to_share // superblock.blocks_per_group)
         if superblock.inodes_count != self.group_count * superblock.inodes_per_group:
             raise self.damaged("the number of inodes does not fit the number of groups")
-        self.has_group_checksums = bool(
-            superblock.ro_compat & (RO_METADATA_CSUM | RO_GDT_CSUM)
-        )
+        self.has_group_checksums = bool(superblock.ro_compat & (RO_METADATA_CSUM | RO_GDT_CSUM))
         self.checksum_seed = crc32c(checksums.START, superblock.uuid)
         if superblock.incompat & INCOMPAT_CSUM_SEED:
             self.checksum_seed = superblock.checksum_seed

@@ -66,7 +66,9 @@ class RefcountTable:
     def flush(self) -> None:
         """Writes the changed blocks, then the table."""
         for index in sorted(self._changed):
-            self._file.write(self._table[index] & ENTRY_OFFSET_MASK, big_endian(self._blocks[index]))
+            self._file.write(
+                self._table[index] & ENTRY_OFFSET_MASK, big_endian(self._blocks[index])
+            )
         self._changed.clear()
         if self._table_changed:
             self._file.write(self._header.refcount_table_offset, big_endian(self._table))

@@ -53,7 +53,8 @@ class WritableQcow2(Qcow2Image):
         l1_clusters = -(-l1_entries * 8 // cluster)
         data_clusters = -(-size_bytes // cluster)
         counted = data_clusters + data_clusters // 8 + 64 + l1_clusters
-        table_clusters = -(-(-(-counted // (cluster // 2))) * 8 // cluster)
+        count_blocks = -(-counted // (cluster // 2))
+        table_clusters = -(-count_blocks * 8 // cluster)
         first_block = 1 + l1_clusters + table_clusters
         header = Header.blank(
             magic=layout.MAGIC,
@@ -106,7 +107,7 @@ class WritableQcow2(Qcow2Image):
         table[l2_index] = layout.ENTRY_COMPRESSED | sectors << offset_bits | offset
 
     def zero(self, offset_bytes: int, length: int) -> None:
-        """Frees whole clusters (their bytes in the file are zeroed too) and writes zeros for parts."""
+        """Frees whole clusters, zeroing their bytes in the file; writes zeros for parts."""
         self.check_range(offset_bytes, length)
         self._begin_change()
         cluster = self._cluster_bytes
@@ -222,9 +223,7 @@ class WritableQcow2(Qcow2Image):
         place = self._allocate(count)
         for number in range(count):
             self._release(table[l2_index + number])
-            table[l2_index + number] = (
-                place + number * self._cluster_bytes
-            ) | layout.ENTRY_COPIED
+            table[l2_index + number] = (place + number * self._cluster_bytes) | layout.ENTRY_COPIED
 
     def _zero_cluster(self, cluster_no: int) -> None:
         if self.backing and self.header.version == 2:

@@ -1,0 +1,53 @@
+"""``zeroseal check``: is this image sealed?"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from zeroseal.cli.options import Subparsers, add_common
+from zeroseal.cli.ui import Ui
+
+
+def add_parser(subparsers: Subparsers) -> None:
+    """Declares the command's words."""
+    parser = subparsers.add_parser(
+        "check",
+        help="is this image sealed",
+        description="Gives one of five verdicts: SEALED (no trace, and the disk is what its seal "
+        "record says), CLEAN (no trace, no record), UNSEALED, BROKEN SEAL (changed since it was "
+        "sealed), UNKNOWN. Nothing is written. Ends with 0 for SEALED and CLEAN, with 1 otherwise; "
+        "UNKNOWN ends with 3 or 4 where the disk cannot be read.",
+    )
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image: raw or qcow2")
+    parser.add_argument(
+        "--level",
+        choices=("quick", "full"),
+        default="full",
+        help="quick: compare with the record only; full: look for traces too (default)",
+    )
+    parser.add_argument(
+        "--require-record", action="store_true", help="without a seal record the answer is no"
+    )
+    parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    add_common(parser)
+
+
+def run(args: argparse.Namespace, ui: Ui) -> int:
+    """Runs the command."""
+    from zeroseal.cli.show_check import show_check
+    from zeroseal.reports.as_json import check_to_json
+    from zeroseal.sealing.check import Level, Verdict, check_image
+
+    result = check_image(args.image, Level(args.level), ui.progress)
+    ui.end_progress()
+    if ui.as_json:
+        ui.show_json(check_to_json(result))
+    else:
+        show_check(result, ui.console, every_place=args.places)
+    if result.verdict is Verdict.UNKNOWN and result.error:
+        return result.error.exit_status
+    passes = result.verdict is Verdict.SEALED or (
+        result.verdict is Verdict.CLEAN and not args.require_record
+    )
+    return 0 if passes else 1

@@ -1,0 +1,80 @@
+"""``zeroseal seal``: a sealed copy of an image, proven before it is written."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+
+from zeroseal.cli.options import Subparsers, add_choices, add_common, choices_from
+from zeroseal.cli.ui import Ui
+from zeroseal.errors import UsageError
+
+
+def add_parser(subparsers: Subparsers) -> None:
+    """Declares the command's words."""
+    parser = subparsers.add_parser(
+        "seal",
+        help="write a sealed copy of an image",
+        description="Removes and zeroes every trace that the catalogue knows, verifies the result, "
+        "and writes it to a new file with a seal record beside it. The source never changes. Ends "
+        "with 0 if the new image is sealed, with 1 if traces that make a machine itself were "
+        "skipped, with 4 if the seal was refused.",
+    )
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image: raw or qcow2")
+    parser.add_argument("-o", dest="output", type=Path, metavar="OUT", help="the new image file")
+    parser.add_argument(
+        "--format", choices=("raw", "qcow2"), help="container of the new file (default: as IMAGE)"
+    )
+    parser.add_argument("--compress", action="store_true", help="compress the new file (qcow2)")
+    parser.add_argument(
+        "--dry-run", action="store_true", help="print the plan, exactly as it would be carried out"
+    )
+    parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    add_choices(parser)
+    add_common(parser)
+
+
+def run(args: argparse.Namespace, ui: Ui) -> int:
+    """Runs the command."""
+    if args.output is None and not args.dry_run:
+        raise UsageError("name the new image with -o OUT, or look at the plan with --dry-run")
+    if args.compress and args.format == "raw":
+        raise UsageError("a raw image cannot be compressed: use --format qcow2 with --compress")
+    return _plan(args, ui) if args.dry_run else _seal(args, ui)
+
+
+def _plan(args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.show_seal import show_plan
+    from zeroseal.errors import RefusedError
+    from zeroseal.reports.as_json import plan_to_json
+    from zeroseal.sealing.plan import check_allowed
+    from zeroseal.sealing.seal import plan_image
+
+    planned = plan_image(args.image, choices_from(args), ui.progress)
+    ui.end_progress()
+    if ui.as_json:
+        ui.show_json(plan_to_json(planned))
+    else:
+        show_plan(planned, args.output, ui.console, every_place=args.places)
+    try:
+        check_allowed(planned.plan)
+    except RefusedError as error:
+        return error.exit_status
+    return 0
+
+
+def _seal(args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.show_seal import show_result
+    from zeroseal.reports.as_json import seal_to_json
+    from zeroseal.sealing.seal import OutputSpec, seal_image
+
+    output = OutputSpec(args.output, args.format or "", args.compress)
+    now = int(time.time())
+    result = seal_image(args.image, output, choices_from(args), now, ui.progress)
+    ui.end_progress()
+    if ui.as_json:
+        ui.show_json(seal_to_json(result))
+    else:
+        show_result(result, ui.console, every_place=args.places)
+    return 0 if result.planned.plan.is_complete else 1

@@ -1,0 +1,38 @@
+"""``zeroseal survey``: what is this disk, what identity is on it, is it fit to be sealed?"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from zeroseal.cli.options import Subparsers, add_choices, add_common, choices_from
+from zeroseal.cli.ui import Ui
+
+
+def add_parser(subparsers: Subparsers) -> None:
+    """Declares the command's words."""
+    parser = subparsers.add_parser(
+        "survey",
+        help="what is this disk, what identity is on it, is it fit to be sealed",
+        description="Reads an image and tells what is on it. Nothing is written. Ends with 0 if "
+        "the machine is fit to be sealed, with 1 if something stands against it.",
+    )
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image: raw or qcow2")
+    parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    add_choices(parser)
+    add_common(parser)
+
+
+def run(args: argparse.Namespace, ui: Ui) -> int:
+    """Runs the command."""
+    from zeroseal.cli.show_survey import show_survey
+    from zeroseal.reports.as_json import survey_to_json
+    from zeroseal.sealing.survey import survey_image
+
+    survey = survey_image(args.image, choices_from(args), ui.progress)
+    ui.end_progress()
+    if ui.as_json:
+        ui.show_json(survey_to_json(survey))
+    else:
+        show_survey(survey, ui.console, every_place=args.places)
+    return 0 if survey.is_ready else 1

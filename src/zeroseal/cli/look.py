@@ -1,0 +1,107 @@
+"""The look of all output: styles, headings, aligned tables."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from zeroseal.cli.ui import clean, size_text
+from zeroseal.sealing.check import Verdict
+from zeroseal.sealing.survey import TraceSummary
+from zeroseal.traces.model import FAMILIES
+from zeroseal.volumes.disk import Disk
+
+# Told apart by colour-blind readers, on dark and on light ground; never the only sign.
+SEALED_STYLE = "bold #2b8cd6"
+FINDING_STYLE = "#c98500"
+BROKEN_STYLE = "bold #d1478f"
+QUIET_STYLE = "dim"
+VERDICT_STYLES = {
+    Verdict.SEALED: SEALED_STYLE,
+    Verdict.CLEAN: SEALED_STYLE,
+    Verdict.UNSEALED: FINDING_STYLE,
+    Verdict.BROKEN_SEAL: BROKEN_STYLE,
+    Verdict.UNKNOWN: FINDING_STYLE,
+}
+_WIDE = 100
+
+
+def headline(console: Console, word: str, style: str, rest: str) -> None:
+    """The answer: a word that carries it, then a sentence."""
+    console.print(Text.assemble((word, style), clean(rest)), soft_wrap=False)
+
+
+def section(console: Console, title: str) -> None:
+    """A heading with a blank line above it."""
+    console.print()
+    console.print(Text(title, style="bold"))
+
+
+def facts(console: Console, rows: Iterable[tuple[str, str]]) -> None:
+    """Names and values, aligned."""
+    table = Table.grid(padding=(0, 2))
+    table.add_column(min_width=8)
+    table.add_column()
+    for name, value in rows:
+        table.add_row(Text(name, style=QUIET_STYLE), Text(clean(value)))
+    console.print(Padding(table, (0, 0, 0, 2), expand=False))
+
+
+def bullets(console: Console, sentences: Iterable[str]) -> None:
+    """One sentence a line, wrapped under itself."""
+    table = Table.grid(padding=(0, 1))
+    table.add_column()
+    table.add_column()
+    for sentence in sentences:
+        table.add_row("-", Text(clean(sentence)))
+    console.print(Padding(table, (0, 0, 0, 2), expand=False))
+
+
+def next_step(console: Console, sentence: str, command: str) -> None:
+    """What to do next, with the command to copy."""
+    console.print()
+    console.print(Text(clean(sentence)))
+    console.print(Text(f"  {clean(command)}"), soft_wrap=True)
+
+
+def trace_table(console: Console, groups: list[TraceSummary], every_place: bool) -> None:
+    """Findings by family and trace; with ``every_place`` each place on a line below."""
+    shows_treatment = console.width >= _WIDE
+    header = f"    {'':<31}  {'':<26}  {'places':>6}  {'size':>9}"
+    console.print(Text(header + ("  treatment" if shows_treatment else ""), style=QUIET_STYLE))
+    family = ""
+    for group in groups:
+        if group.trace.family != family:
+            family = group.trace.family
+            console.print(Text(f"  {FAMILIES[family].partition(':')[0]}", style="bold"))
+        line = Text(f"    {group.trace.title:<31}  ")
+        line.append(f"{group.trace.id:<26}", style=QUIET_STYLE)
+        line.append(f"  {len(group.findings):>6}  {size_text(group.size_bytes):>9}")
+        if shows_treatment:
+            treatments = sorted({item.treatment.value for item in group.findings})
+            line.append(f"  {', '.join(treatments)}", style=FINDING_STYLE)
+        console.print(line, soft_wrap=True)
+        for item in group.findings if every_place else ():
+            evidence = f"  ({clean(item.evidence)})" if item.evidence else ""
+            place = f"        {item.treatment.value:<8} {clean(item.place)}{evidence}"
+            console.print(Text(place, style=QUIET_STYLE), soft_wrap=True)
+
+
+def disk_strip(console: Console, disk: Disk) -> None:
+    """The disk's volumes in their order, one line each."""
+    table = Table.grid(padding=(0, 2))
+    for justify in ("left", "right", "left", "left", "left"):
+        table.add_column(justify=justify, no_wrap=True)
+    for volume in disk.volumes:
+        table.add_row(
+            volume.name,
+            size_text(volume.size_bytes),
+            clean(volume.type_name),
+            volume.content.kind,
+            Text(clean(volume.content.label), style=QUIET_STYLE),
+        )
+    console.print(Padding(table, (0, 0, 0, 2), expand=False))

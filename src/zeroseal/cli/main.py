@@ -1,0 +1,114 @@
+"""The entry point: parses the words, runs one command, turns errors into one sentence."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import signal
+import sys
+from collections.abc import Mapping
+from importlib import import_module
+from typing import NoReturn, Protocol, TextIO, cast
+
+from zeroseal import __version__
+from zeroseal.cli.options import Subparsers
+from zeroseal.cli.ui import Ui
+from zeroseal.errors import ZeroSealError
+
+COMMANDS = ("survey", "seal", "check", "traces", "demo")
+INTERRUPTED = 130
+_WRONG_USAGE = 2
+
+_DESCRIPTION = "Take a machine's identity out of its disk image, and prove that it is gone."
+_EPILOG = """\
+exit status:
+  0  done, or sealed          3  image unreadable or not supported
+  1  the answer is no         4  refused for safety
+  2  wrong usage              5  could not finish; nothing lost, nothing left behind
+"""
+
+
+class Command(Protocol):
+    """What every module ``cmd_NAME`` has."""
+
+    def add_parser(self, subparsers: Subparsers) -> None:
+        """Declares the command's words."""
+
+    def run(self, args: argparse.Namespace, ui: Ui) -> int:
+        """Runs it and returns the exit status."""
+
+
+class _ParserExitError(Exception):
+    """argparse wants to leave; carries the status."""
+
+    def __init__(self, status: int) -> None:
+        super().__init__(status)
+        self.status = status
+
+
+class _Parser(argparse.ArgumentParser):
+    def exit(self, status: int = 0, message: str | None = None) -> NoReturn:
+        if message:
+            self._print_message(message, sys.stderr)
+        raise _ParserExitError(status)
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The parser with all commands; imports nothing heavy."""
+    parser = _Parser(
+        prog="zeroseal",
+        description=_DESCRIPTION,
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="version", version=f"zeroseal {__version__}")
+    parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
+    subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
+    for name in COMMANDS:
+        _load(name).add_parser(subparsers)
+    return parser
+
+
+def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, str]) -> int:
+    """Runs one command line; never exits the process itself."""
+    old = sys.stdout, sys.stderr
+    sys.stdout, sys.stderr = stdout, stderr  # where argparse prints
+    try:
+        args = build_parser().parse_args(argv)
+    except _ParserExitError as wanted:
+        return wanted.status
+    finally:
+        sys.stdout, sys.stderr = old
+    ui = Ui(stdout, stderr, environ, as_json=args.json, quiet=args.quiet)
+    try:
+        return _load(args.command).run(args, ui)
+    except ZeroSealError as error:
+        ui.end_progress()
+        if args.debug:
+            import traceback
+
+            traceback.print_exc(file=stderr)
+        ui.show_error(error)
+        return error.exit_status
+    except KeyboardInterrupt:
+        ui.end_progress()
+        ui.tell("interrupted: nothing lost, and nothing left behind")
+        return INTERRUPTED
+
+
+def entry_point() -> None:
+    """What the installed command calls."""
+    if hasattr(signal, "SIGTERM"):
+        signal.signal(signal.SIGTERM, signal.default_int_handler)
+    try:
+        status = main(sys.argv[1:], sys.stdout, sys.stderr, os.environ)
+        sys.stdout.flush()
+    except BrokenPipeError:
+        # whoever read our output has gone: say nothing more, and let nothing be flushed to it
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        status = 0
+    sys.exit(status)
+
+
+def _load(name: str) -> Command:
+    return cast(Command, import_module(f"zeroseal.cli.cmd_{name}"))

@@ -1,0 +1,78 @@
+"""Options that several commands share, and what they mean."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any, TypeAlias
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.choices import SealChoices
+
+Subparsers: TypeAlias = "argparse._SubParsersAction[Any]"
+
+
+def add_common(parser: argparse.ArgumentParser) -> None:
+    """The habits of every command."""
+    parser.add_argument("--json", action="store_true", help="print the result as JSON")
+    parser.add_argument("--quiet", action="store_true", help="no progress, only the result")
+
+
+def add_choices(parser: argparse.ArgumentParser) -> None:
+    """What to treat and what to keep."""
+    parser.add_argument(
+        "--only",
+        action="append",
+        default=[],
+        metavar="TRACE",
+        help="treat only this trace or family; may be repeated",
+    )
+    parser.add_argument(
+        "--skip",
+        action="append",
+        default=[],
+        metavar="TRACE",
+        help="leave this trace or family alone; may be repeated",
+    )
+    parser.add_argument(
+        "--retain-account",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="keep this human account with its home and login keys; may be repeated",
+    )
+    parser.add_argument(
+        "--keep-root-login", action="store_true", help="keep root's password and login keys"
+    )
+    parser.add_argument(
+        "--plant-first-boot",
+        action="store_true",
+        help="put a small unit into the guest that makes new SSH host keys on the first boot",
+    )
+    parser.add_argument(
+        "--expect-seed",
+        action="store_true",
+        help="every clone will get a seed that creates an account and the network",
+    )
+
+
+def choices_from(args: argparse.Namespace) -> SealChoices:
+    """The choices that the words mean.
+
+    Raises:
+        UsageError: a name that is no trace, or options that do not go together.
+    """
+    from zeroseal.sealing.choices import SealChoices
+
+    return SealChoices(
+        only=_split(args.only),
+        skip=_split(args.skip),
+        retained_accounts=_split(args.retain_account),
+        keep_root_login=args.keep_root_login,
+        plant_first_boot=args.plant_first_boot,
+        expect_seed=args.expect_seed,
+    )
+
+
+def _split(values: list[str]) -> tuple[str, ...]:
+    """A comma may stand for a repeated option."""
+    return tuple(part.strip() for value in values for part in value.split(",") if part.strip())

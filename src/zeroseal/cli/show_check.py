@@ -1,0 +1,87 @@
+"""How a verdict looks on a terminal."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from rich.console import Console
+
+from zeroseal.cli import look
+from zeroseal.sealing.check import CheckResult, Verdict
+from zeroseal.sealing.digest import CHUNK_BYTES
+from zeroseal.sealing.record import record_path
+from zeroseal.sealing.survey import by_trace
+
+_MOST_CHUNKS = 8
+_MOST_NOTED_FILES = 20
+
+
+def show_check(result: CheckResult, console: Console, every_place: bool) -> None:
+    """The verdict with its level, the evidence, what to do."""
+    rest = f"  {result.path}  (level {result.level.value})"
+    look.headline(console, result.verdict.value, look.VERDICT_STYLES[result.verdict], rest)
+    look.bullets(console, _sentences(result))
+    if result.changed_files:
+        look.section(console, "Files changed since the seal")
+        look.facts(console, [("", path) for path in result.changed_files])
+        if len(result.changed_files) == _MOST_NOTED_FILES:
+            console.print("    and perhaps more")
+    if result.findings:
+        look.section(console, "Findings")
+        look.trace_table(console, by_trace(result.findings), every_place)
+    _show_next(result, console)
+
+
+def _sentences(result: CheckResult) -> list[str]:
+    sentences = [_sentence(result.reason)]
+    record = result.record
+    if record:
+        when = datetime.fromtimestamp(record.sealed_at, UTC).strftime("%Y-%m-%d %H:%M UTC")
+        sentences.append(f"Sealed {when} with zeroseal {record.tool_version}.")
+        if record.retained_accounts:
+            sentences.append(f"Retained on purpose: {', '.join(record.retained_accounts)}.")
+        if record.keep_root_login:
+            sentences.append("Root's login was kept on purpose.")
+    if result.skipped:
+        sentences.append(f"Skipped on purpose: {', '.join(result.skipped)}.")
+    if result.changed_chunks:
+        sentences.append(_where_changed(result))
+    if result.verdict is Verdict.BROKEN_SEAL and result.error:
+        sentences.append(f"Its files could not be looked at: {result.error.message}.")
+    elif result.verdict is Verdict.BROKEN_SEAL and not result.changed_files:
+        sentences.append(
+            "No file's own times tell what it was: the bytes were changed beneath them."
+        )
+    return sentences
+
+
+def _where_changed(result: CheckResult) -> str:
+    offsets = [f"{number * CHUNK_BYTES >> 20} MiB" for number in result.changed_chunks]
+    shown = ", ".join(offsets[:_MOST_CHUNKS])
+    more = f" and {len(offsets) - _MOST_CHUNKS} more" if len(offsets) > _MOST_CHUNKS else ""
+    volumes = ", ".join(result.changed_volumes) or "no volume"
+    return f"Changed at {shown}{more} of the disk, in {volumes}."
+
+
+def _sentence(text: str) -> str:
+    return text[:1].upper() + text[1:] + ("" if text.endswith(".") else ".")
+
+
+def _show_next(result: CheckResult, console: Console) -> None:
+    match result.verdict:
+        case Verdict.SEALED:
+            return
+        case Verdict.CLEAN:
+            text = f"A record would be {record_path(result.path).name}. To get one, seal the image:"
+        case Verdict.UNSEALED:
+            text = "Do not make clones of it. Seal it into a new file:"
+        case Verdict.BROKEN_SEAL:
+            text = "Do not make clones of it: it may be itself again. Look what is on it now:"
+            look.next_step(console, text, f"zeroseal survey {result.path}")
+            return
+        case Verdict.UNKNOWN:
+            text = "See what can be told without a record:"
+            if result.error is None:
+                look.next_step(console, text, f"zeroseal check {result.path} --level full")
+            return
+    look.next_step(console, text, f"zeroseal seal {result.path} -o NEW")

@@ -1,0 +1,96 @@
+"""How a plan and a finished seal look on a terminal."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.console import Console
+
+from zeroseal.cli import look
+from zeroseal.cli.ui import size_text
+from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.seal import PlannedSeal, SealResult
+from zeroseal.sealing.survey import by_trace
+from zeroseal.traces.model import SEAL_FAMILIES
+
+
+def show_plan(
+    planned: PlannedSeal, output: Path | None, console: Console, every_place: bool
+) -> None:
+    """What would be done."""
+    plan = planned.plan
+    refused = (*plan.readiness.blockers, *plan.guard.lock_outs)
+    if refused:
+        look.headline(
+            console, "REFUSED", look.BROKEN_STYLE, ": this seal would not be carried out."
+        )
+        look.bullets(console, refused)
+    else:
+        count = len(plan.treated)
+        rest = f" on {planned.system.name}; nothing has been changed"
+        look.headline(console, f"Plan for {count} findings", look.FINDING_STYLE, rest)
+    _show_treated(plan, console, "Would be treated", every_place)
+    if not plan.is_complete:
+        console.print()
+        console.print(_partial_sentence(plan))
+    if not refused:
+        target = output or "OUT"
+        command = f"zeroseal seal {planned.source.path} -o {target}"
+        look.next_step(console, "Carry it out with the same choices and a new file:", command)
+
+
+def show_result(result: SealResult, console: Console, every_place: bool) -> None:
+    """What was done, how it is proven, what stays."""
+    plan = result.planned.plan
+    size = size_text(result.output.allocated_bytes)
+    rest = f"  {result.output.path} ({result.output.format_name}, {size})"
+    if plan.is_complete:
+        look.headline(console, "SEALED", look.SEALED_STYLE, rest)
+    else:
+        look.headline(console, "UNSEALED", look.FINDING_STYLE, rest)
+        console.print(_partial_sentence(plan))
+    _show_treated(plan, console, "Treated", every_place)
+    look.section(console, "Proof")
+    volumes = ", ".join(result.checked_volumes)
+    look.bullets(
+        console,
+        (
+            f"The file systems of {volumes} are consistent.",
+            "The catalogue finds none of the treated traces on the result.",
+            "The new file was read back and holds exactly the verified disk.",
+            f"{size_text(result.zeroed_bytes)} of the disk are zeroed ranges, and take no room.",
+        ),
+    )
+    look.section(console, "Files")
+    look.facts(
+        console,
+        [
+            ("sealed disk", str(result.output.path)),
+            ("seal record", str(result.record)),
+            ("source", f"{result.planned.source.path}: not changed, it still holds everything"),
+        ],
+    )
+    command = f"zeroseal check {result.output.path}"
+    look.next_step(console, "Before you make a template of it, and any time later:", command)
+
+
+def _show_treated(plan: Plan, console: Console, title: str, every_place: bool) -> None:
+    if plan.treated:
+        look.section(console, title)
+        look.trace_table(console, by_trace(plan.treated), every_place)
+    else:
+        look.section(console, "Nothing to treat: no chosen trace was found")
+    if plan.skipped:
+        look.section(console, "Skipped, and still there")
+        look.trace_table(console, by_trace(plan.skipped), every_place)
+    if plan.guard.assured:
+        look.section(console, "Clones")
+        look.bullets(console, plan.guard.assured)
+    if plan.readiness.advice:
+        look.section(console, "Good to know")
+        look.bullets(console, plan.readiness.advice)
+
+
+def _partial_sentence(plan: Plan) -> str:
+    left = sorted({item.trace.id for item in plan.skipped if item.trace.family in SEAL_FAMILIES})
+    return f"A partial seal is no seal: {', '.join(left)} stay, so clones would share them."

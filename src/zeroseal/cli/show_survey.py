@@ -1,0 +1,79 @@
+"""How a survey looks on a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from zeroseal.cli import look
+from zeroseal.cli.ui import size_text
+from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
+
+
+def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
+    """The answer, the image, the findings, what stands against a seal, the next step."""
+    groups = by_trace(survey.findings)
+    if not groups:
+        look.headline(
+            console, "No trace", look.SEALED_STYLE, f" was found on {survey.system.name}."
+        )
+    else:
+        count = len(survey.findings)
+        rest = f" of {len(groups)} traces on {survey.system.name}"
+        look.headline(
+            console, f"{count} finding{'' if count == 1 else 's'}", look.FINDING_STYLE, rest
+        )
+    _show_readiness(survey, console)
+    look.section(console, "Image")
+    look.facts(console, image_rows(survey.image))
+    look.section(console, f"Volumes ({survey.disk.table})")
+    look.disk_strip(console, survey.disk)
+    mounts = ", ".join(f"{name} on {path}" for path, name in survey.mounts)
+    system = [("mounted", mounts), ("host name", survey.system.host_name or "none")]
+    look.facts(console, system)
+    if groups:
+        look.section(console, "Findings")
+        look.trace_table(console, groups, every_place)
+        look.section(console, "Clones of a seal with these choices")
+        look.bullets(console, survey.guard.assured + survey.guard.lock_outs)
+    if survey.readiness.advice:
+        look.section(console, "Good to know")
+        look.bullets(console, survey.readiness.advice)
+    _show_next(survey, console)
+
+
+def image_rows(image: ImageFacts) -> list[tuple[str, str]]:
+    """The facts of a container."""
+    rows = [
+        ("file", str(image.path)),
+        (
+            "format",
+            f"{image.format_name}, disk of {size_text(image.size_bytes)}, "
+            f"{size_text(image.allocated_bytes)} of it stored",
+        ),
+    ]
+    if image.chain:
+        rows.append(("backed by", ", ".join(str(path) for path in image.chain)))
+    if image.snapshot_count:
+        rows.append(("snapshots", str(image.snapshot_count)))
+    return rows
+
+
+def _show_readiness(survey: Survey, console: Console) -> None:
+    if survey.is_ready:
+        console.print("Nothing stands against a seal.")
+        return
+    console.print("Not ready to be sealed:")
+    look.bullets(console, (*survey.readiness.blockers, *survey.guard.lock_outs))
+
+
+def _show_next(survey: Survey, console: Console) -> None:
+    image = survey.image.path
+    if not survey.findings:
+        look.next_step(console, "Compare it with its seal record:", f"zeroseal check {image}")
+        return
+    suffix = image.suffix or ".img"
+    sealed = image.with_name(f"{image.stem}.sealed{suffix}")
+    look.next_step(
+        console, "Look at the plan, then seal into a new file:", f"zeroseal seal {image} --dry-run"
+    )
+    console.print(f"  zeroseal seal {image} -o {sealed}", soft_wrap=True)

@@ -1,0 +1,133 @@
+"""Where a command's results, progress and errors go."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, TextIO
+
+from zeroseal.errors import ZeroSealError
+from zeroseal.progress import Step
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_QUIET_SECONDS = 1.0
+_REDRAW_SECONDS = 0.1
+_BAR_CELLS = 24
+_UNITS = ("KiB", "MiB", "GiB", "TiB", "PiB")
+_MIN_WIDTH, _MAX_WIDTH = 80, 120
+
+
+class Ui:
+    """Results on stdout, everything else on stderr; JSON or text; quiet or not."""
+
+    def __init__(
+        self,
+        stdout: TextIO,
+        stderr: TextIO,
+        environ: Mapping[str, str],
+        as_json: bool = False,
+        quiet: bool = False,
+    ) -> None:
+        self.as_json = as_json
+        self.quiet = quiet
+        self._stdout = stdout
+        self._stderr = stderr
+        self._environ = environ
+        self._console: Console | None = None
+        self._stage = ""
+        self._stage_began = 0.0
+        self._drawn_at = 0.0
+        self._is_drawn = False
+
+    @property
+    def console(self) -> Console:
+        """The console that results are printed on, 80 to 120 columns wide."""
+        if self._console is None:
+            import shutil
+
+            from rich.console import Console
+
+            width = self._environ.get("COLUMNS", "")
+            columns = int(width) if width.isdigit() else shutil.get_terminal_size((100, 24)).columns
+            self._console = Console(
+                file=self._stdout,
+                width=max(_MIN_WIDTH, min(_MAX_WIDTH, columns)),
+                highlight=False,
+                no_color=bool(self._environ.get("NO_COLOR")),
+                emoji=False,
+                markup=False,
+            )
+        return self._console
+
+    def show_json(self, value: Mapping[str, object]) -> None:
+        """Prints a result as JSON."""
+        self.end_progress()
+        print(json.dumps(value, indent=2, ensure_ascii=True), file=self._stdout)
+
+    def tell(self, sentence: str) -> None:
+        """Says something that is no result, on stderr."""
+        print(f"zeroseal: {clean(sentence)}", file=self._stderr)
+
+    def show_error(self, error: ZeroSealError) -> None:
+        """Says what went wrong: one sentence, and with ``--json`` an object too."""
+        self.tell(error.message)
+        if self.as_json:
+            from zeroseal.reports.as_json import error_to_json
+
+            self.show_json(error_to_json(error))
+
+    def progress(self, step: Step) -> None:
+        """Draws a line on a terminal; elsewhere names each stage that takes over a second."""
+        if self.quiet:
+            return
+        now = time.monotonic()
+        if step.stage != self._stage:
+            self.end_progress()
+            self._stage, self._stage_began, self._drawn_at = step.stage, now, 0.0
+        if now - self._stage_began < _QUIET_SECONDS:
+            return
+        if not self._stderr.isatty():
+            if not self._drawn_at:
+                self.tell(f"{step.stage} ...")
+                self._drawn_at = now
+            return
+        if now - self._drawn_at >= _REDRAW_SECONDS:
+            self._drawn_at, self._is_drawn = now, True
+            self._stderr.write("\r" + _draw(step) + "\x1b[K")
+            self._stderr.flush()
+
+    def end_progress(self) -> None:
+        """Takes the progress line away."""
+        if self._is_drawn:
+            self._stderr.write("\r\x1b[K")
+            self._stderr.flush()
+            self._is_drawn = False
+
+
+def clean(text: str) -> str:
+    """Text of a guest without control characters, safe for a terminal."""
+    shown = text.encode("utf-8", "backslashreplace").decode("utf-8")
+    return "".join(char if char.isprintable() else "?" for char in shown)
+
+
+def size_text(count: int) -> str:
+    """A size as people read it: 512 B, 4.0 KiB, 1.5 GiB."""
+    if count < 1024:
+        return f"{count} B"
+    power = min((count.bit_length() - 1) // 10, len(_UNITS))
+    value, unit = count / 1024**power, _UNITS[power - 1]
+    return f"{value:.1f} {unit}" if value < 100 else f"{value:.0f} {unit}"
+
+
+def _draw(step: Step) -> str:
+    share = min(1.0, step.done / step.total) if step.total else 0.0
+    full = round(share * _BAR_CELLS)
+    bar = "=" * full + " " * (_BAR_CELLS - full)
+    done, total = str(step.done), str(step.total)
+    if step.unit == "bytes":
+        done, total = size_text(step.done), size_text(step.total)
+    unit = "" if step.unit == "bytes" else f" {step.unit}"
+    return f"{step.stage:<22} [{bar}] {share:4.0%}  {done} of {total}{unit}"

@@ -1,0 +1,197 @@
+"""Results as JSON-ready values, each with ``schema`` and ``version``; see ``docs/json.md``."""
+
+from __future__ import annotations
+
+from zeroseal.errors import ZeroSealError
+from zeroseal.sealing.check import CheckResult
+from zeroseal.sealing.digest import CHUNK_BYTES
+from zeroseal.sealing.lockout import Guard
+from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.readiness import Readiness
+from zeroseal.sealing.seal import PlannedSeal, SealResult
+from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
+from zeroseal.traces.finding import Finding
+from zeroseal.traces.model import Trace
+from zeroseal.volumes.volume import Volume
+
+Json = dict[str, object]
+SCHEMA_VERSION = 1
+
+
+def survey_to_json(survey: Survey) -> Json:
+    """A survey."""
+    return _head("survey") | {
+        "ready": survey.is_ready,
+        "image": _image(survey.image),
+        "system": {
+            "family": survey.system.family,
+            "name": survey.system.name,
+            "id": survey.system.os_id,
+            "version": survey.system.version,
+            "hostName": survey.system.host_name,
+        },
+        "table": survey.disk.table,
+        "volumes": [_volume(volume) for volume in survey.disk.volumes],
+        "mounts": [{"path": path, "volume": name} for path, name in survey.mounts],
+        "findings": _findings(survey.findings),
+        "guard": _guard(survey.guard),
+        "readiness": _readiness(survey.readiness),
+    }
+
+
+def plan_to_json(planned: PlannedSeal) -> Json:
+    """A plan, as ``seal --dry-run`` prints it."""
+    return _head("plan") | {"source": _image(planned.source)} | _plan(planned.plan)
+
+
+def seal_to_json(result: SealResult) -> Json:
+    """A finished seal."""
+    return (
+        _head("seal")
+        | {
+            "sealed": result.planned.plan.is_complete,
+            "output": _image(result.output),
+            "record": str(result.record),
+            "digest": result.digest.root,
+            "source": _image(result.planned.source),
+            "consistentVolumes": list(result.checked_volumes),
+            "zeroedBytes": result.zeroed_bytes,
+            "rewrittenBytes": result.rewritten_bytes,
+        }
+        | _plan(result.planned.plan)
+    )
+
+
+def check_to_json(result: CheckResult) -> Json:
+    """A verdict."""
+    return _head("check") | {
+        "image": str(result.path),
+        "verdict": result.verdict.value,
+        "level": result.level.value,
+        "reason": result.reason,
+        "recordFound": result.record is not None,
+        "sealedAt": result.record.sealed_at if result.record else None,
+        "skipped": list(result.skipped),
+        "findings": _findings(result.findings),
+        "changed": {
+            "offsets": [number * CHUNK_BYTES for number in result.changed_chunks],
+            "chunkBytes": CHUNK_BYTES,
+            "volumes": list(result.changed_volumes),
+            "files": list(result.changed_files),
+        },
+        "error": error_to_json(result.error) if result.error else None,
+    }
+
+
+def demo_to_json(survey: Survey, result: SealResult, checks: list[CheckResult]) -> Json:
+    """All steps of the demo, each in its own schema."""
+    return _head("demo") | {
+        "survey": survey_to_json(survey),
+        "seal": seal_to_json(result),
+        "checks": [check_to_json(check) for check in checks],
+    }
+
+
+def traces_to_json(traces: tuple[Trace, ...]) -> Json:
+    """The catalogue or a part of it."""
+    return _head("traces") | {
+        "traces": [
+            {
+                "id": trace.id,
+                "family": trace.family,
+                "title": trace.title,
+                "why": trace.why,
+                "guest": trace.guest,
+                "treatments": [place.treatment.value for place in trace.places],
+                "regrowth": {
+                    "by": trace.regrowth.by,
+                    "services": list(trace.regrowth.services),
+                    "programs": list(trace.regrowth.programs),
+                    "required": trace.regrowth.required,
+                },
+                "risk": trace.risk,
+                "source": trace.source,
+            }
+            for trace in traces
+        ]
+    }
+
+
+def error_to_json(error: ZeroSealError) -> Json:
+    """An error: its code, its sentence, its facts."""
+    return _head("error") | {
+        "code": error.code,
+        "message": error.message,
+        "exitStatus": error.exit_status,
+        "facts": dict(error.facts),
+    }
+
+
+def _head(name: str) -> Json:
+    return {"schema": f"zeroseal.{name}", "version": SCHEMA_VERSION}
+
+
+def _image(image: ImageFacts) -> Json:
+    return {
+        "path": str(image.path),
+        "format": image.format_name,
+        "diskBytes": image.size_bytes,
+        "fileBytes": image.file_bytes,
+        "allocatedBytes": image.allocated_bytes,
+        "backing": [str(path) for path in image.chain],
+        "snapshots": image.snapshot_count,
+    }
+
+
+def _volume(volume: Volume) -> Json:
+    return {
+        "name": volume.name,
+        "offset": volume.offset_bytes,
+        "size": volume.size_bytes,
+        "type": volume.type_name,
+        "content": volume.content.kind,
+        "label": volume.content.label,
+        "uuid": volume.content.uuid,
+        "partUuid": volume.part_uuid,
+    }
+
+
+def _plan(plan: Plan) -> Json:
+    return {
+        "complete": plan.is_complete,
+        "treated": _findings(plan.treated),
+        "skipped": _findings(plan.skipped),
+        "guard": _guard(plan.guard),
+        "readiness": _readiness(plan.readiness),
+        "plantFirstBoot": plan.choices.plant_first_boot,
+        "retainedAccounts": list(plan.choices.retained_accounts),
+    }
+
+
+def _findings(findings: tuple[Finding, ...]) -> list[Json]:
+    return [
+        {
+            "trace": group.trace.id,
+            "title": group.trace.title,
+            "bytes": group.size_bytes,
+            "places": [
+                {
+                    "place": item.place,
+                    "treatment": item.treatment.value,
+                    "files": item.files,
+                    "bytes": item.size_bytes,
+                    "evidence": item.evidence,
+                }
+                for item in group.findings
+            ],
+        }
+        for group in by_trace(findings)
+    ]
+
+
+def _guard(guard: Guard) -> Json:
+    return {"assured": list(guard.assured), "lockOuts": list(guard.lock_outs)}
+
+
+def _readiness(readiness: Readiness) -> Json:
+    return {"blockers": list(readiness.blockers), "advice": list(readiness.advice)}
