@@ -18,8 +18,8 @@ def add_parser(subparsers: Subparsers) -> None:
         "demo",
         help="see the main job done on a disk that ships with the tool",
         description="Surveys, seals and checks the used disk of a made-up ticket gate, then "
-        "changes one file of a sealed copy to show a broken seal. Everything happens in one new folder, "
-        "which is left for you to explore. Ends with 0 if every step went as told.",
+        "changes one file of a sealed copy to show a broken seal. Everything happens in one new "
+        "folder, which is left for you to explore. Ends with 0 if every step went as told.",
     )
     parser.add_argument(
         "--to",

@@ -9,7 +9,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from zeroseal.cli.ui import clean, size_text
+from zeroseal.blocks.sizes import size_text
+from zeroseal.cli.ui import clean
 from zeroseal.sealing.check import Verdict
 from zeroseal.sealing.survey import TraceSummary
 from zeroseal.traces.model import FAMILIES

@@ -64,7 +64,7 @@ def _where_changed(result: CheckResult) -> str:
 
 
 def _sentence(text: str) -> str:
-    return text[:1].upper() + text[1:] + ("" if text.endswith(".") else ".")
+    return text[:1].upper() + text[1:] + ("" if text.endswith((".", "?", "!")) else ".")
 
 
 def _show_next(result: CheckResult, console: Console) -> None:

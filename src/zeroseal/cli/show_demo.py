@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
+from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
-from zeroseal.cli.ui import size_text
 from zeroseal.demo.scenario import CHANGED_FILE, DemoStory
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.survey import by_trace

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from rich.console import Console
 
+from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
-from zeroseal.cli.ui import size_text
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import by_trace

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
-from zeroseal.cli.ui import size_text
 from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
 
 

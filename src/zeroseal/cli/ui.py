@@ -7,6 +7,7 @@ import time
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, TextIO
 
+from zeroseal.blocks.sizes import size_text
 from zeroseal.errors import ZeroSealError
 from zeroseal.progress import Step
 
@@ -16,7 +17,6 @@ if TYPE_CHECKING:
 _QUIET_SECONDS = 1.0
 _REDRAW_SECONDS = 0.1
 _BAR_CELLS = 24
-_UNITS = ("KiB", "MiB", "GiB", "TiB", "PiB")
 _MIN_WIDTH, _MAX_WIDTH = 80, 120
 
 
@@ -111,15 +111,6 @@ def clean(text: str) -> str:
     """Text of a guest without control characters, safe for a terminal."""
     shown = text.encode("utf-8", "backslashreplace").decode("utf-8")
     return "".join(char if char.isprintable() else "?" for char in shown)
-
-
-def size_text(count: int) -> str:
-    """A size as people read it: 512 B, 4.0 KiB, 1.5 GiB."""
-    if count < 1024:
-        return f"{count} B"
-    power = min((count.bit_length() - 1) // 10, len(_UNITS))
-    value, unit = count / 1024**power, _UNITS[power - 1]
-    return f"{value:.1f} {unit}" if value < 100 else f"{value:.0f} {unit}"
 
 
 def _draw(step: Step) -> str:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from zeroseal.errors import DamagedError
-from zeroseal.filesystems.tree import EditableTree, FileTree, Kind, NodeFacts
+from zeroseal.filesystems.tree import EditableTree, FileTree, FolderEntry, Kind, NodeFacts
 from zeroseal.volumes.volume import Volume
 
 MAX_LINKS = 40
@@ -38,10 +38,11 @@ class Mount:
 
 
 class Found(NamedTuple):
-    """A resolved path: its canonical form, its place, and the name in the folder above."""
+    """A resolved path: canonical form, place and kind, and the name in the folder above."""
 
     path: str
     place: Place
+    kind: Kind
     parent: Place | None
     name: bytes
 
@@ -59,7 +60,7 @@ class Guest:
         self._covered: dict[Place, Place] = {}
         for mount in sorted(mounts[1:], key=lambda item: item.path.count("/")):
             point = self.find(mount.path)
-            if point and self.facts(point.path).kind is Kind.FOLDER:
+            if point and point.kind is Kind.FOLDER:
                 self.mounts.append(mount)
                 self._covered[point.place] = Place(len(self.mounts) - 1, mount.tree.root)
 
@@ -71,7 +72,7 @@ class Guest:
         Raises:
             DamagedError: too many symbolic links.
         """
-        trail = [Found("/", Place(0, self.mounts[0].tree.root), None, b"")]
+        trail = [self._top()]
         pending = [part for part in reversed(path.split("/")) if part]
         links = 0
         while pending:
@@ -82,13 +83,13 @@ class Guest:
                 trail = trail[:-1] or trail
                 continue
             here = trail[-1]
-            if self._facts_of(here.place).kind is not Kind.FOLDER:
+            if here.kind is not Kind.FOLDER:
                 return None
             child = self._child(here, part)
             if child is None:
                 return None
             is_last = not pending
-            if self._facts_of(child.place).kind is Kind.LINK and (follow_last or not is_last):
+            if child.kind is Kind.LINK and (follow_last or not is_last):
                 links += 1
                 if links > MAX_LINKS:
                     raise DamagedError(f"{path} in the guest leads through too many links")
@@ -107,12 +108,12 @@ class Guest:
     def is_file(self, path: str) -> bool:
         """Whether a path leads to a regular file."""
         found = self.find(path)
-        return found is not None and self._facts_of(found.place).kind is Kind.FILE
+        return found is not None and found.kind is Kind.FILE
 
     def is_folder(self, path: str) -> bool:
         """Whether a path leads to a folder."""
         found = self.find(path)
-        return found is not None and self._facts_of(found.place).kind is Kind.FOLDER
+        return found is not None and found.kind is Kind.FOLDER
 
     def facts(self, path: str, follow_last: bool = True) -> NodeFacts:
         """A path's own data."""
@@ -121,7 +122,7 @@ class Guest:
     def list_names(self, path: str) -> list[str]:
         """The sorted names in a folder; none where there is no folder."""
         found = self.find(path)
-        if not found or self._facts_of(found.place).kind is not Kind.FOLDER:
+        if not found or found.kind is not Kind.FOLDER:
             return []
         entries = self._tree(found.place).list_folder(found.place.node)
         return sorted(_text(entry.name) for entry in entries)
@@ -131,22 +132,14 @@ class Guest:
 
         A link that the last part matches is itself the result; ``**`` follows no links.
         """
-        found = {item.path: item for item in self._glob("/", pattern.strip("/").split("/"))}
-        return sorted(found)
+        return sorted(
+            {item.path for item in self._glob(self._top(), pattern.strip("/").split("/"))}
+        )
 
     def walk(self, path: str) -> Iterator[tuple[str, NodeFacts]]:
         """Yields (path, facts) of all beneath a folder, mounts included, links unfollowed."""
-        pending = [path]
-        while pending:
-            folder = self._get(pending.pop(), follow_last=False)
-            for entry in self._tree(folder.place).list_folder(folder.place.node):
-                child = self._child(folder, _text(entry.name))
-                if child is None:
-                    continue
-                facts = self._facts_of(child.place)
-                yield child.path, facts
-                if facts.kind is Kind.FOLDER:
-                    pending.append(child.path)
+        for found in self._walk(self._get(path, follow_last=False)):
+            yield found.path, self._facts_of(found.place)
 
     def size_of(self, path: str) -> tuple[int, int]:
         """(files, bytes) of what a path is or holds."""
@@ -229,39 +222,65 @@ class Guest:
     def _facts_of(self, place: Place) -> NodeFacts:
         return self._tree(place).get_facts(place.node)
 
+    def _top(self) -> Found:
+        return Found("/", Place(0, self.mounts[0].tree.root), Kind.FOLDER, None, b"")
+
     def _child(self, folder: Found, name: str) -> Found | None:
         raw = name.encode("utf-8", "surrogateescape")
         entry = self._tree(folder.place).find_child(folder.place.node, raw)
-        if entry is None:
-            return None
-        own = Place(folder.place.mount_no, entry.node)
-        path = f"{folder.path.rstrip('/')}/{name}"
-        return Found(path, self._covered.get(own, own), folder.place, raw)
+        return self._found(folder, entry) if entry else None
 
-    def _glob(self, folder: str, parts: list[str]) -> Iterator[Found]:
+    def _children(self, folder: Found) -> Iterator[Found]:
+        for entry in self._tree(folder.place).list_folder(folder.place.node):
+            yield self._found(folder, entry)
+
+    def _found(self, folder: Found, entry: FolderEntry) -> Found:
+        own = Place(folder.place.mount_no, entry.node)
+        path = f"{folder.path.rstrip('/')}/{_text(entry.name)}"
+        return Found(path, self._covered.get(own, own), entry.kind, folder.place, entry.name)
+
+    def _walk(self, top: Found) -> Iterator[Found]:
+        pending, seen = [top], {top.place}
+        while pending:
+            for child in self._children(pending.pop()):
+                yield child
+                if child.kind is Kind.FOLDER:
+                    if child.place in seen:
+                        raise DamagedError(f"{child.path} in the guest is inside itself")
+                    seen.add(child.place)
+                    pending.append(child)
+
+    def _glob(self, folder: Found, parts: list[str]) -> Iterator[Found]:
+        """Matches the parts below a folder; links are followed only on the way to further parts."""
         part, rest = parts[0], parts[1:]
         if part == "**":
-            yield from self._glob(folder, rest) if rest else ()
-            for path, facts in list(self.walk(folder)) if self.is_folder(folder) else []:
+            if rest:
+                yield from self._glob(folder, rest)
+            for item in list(self._walk(folder)):
                 if not rest:
-                    yield self._get(path, follow_last=False)
-                elif facts.kind is Kind.FOLDER:
-                    yield from self._glob(path, rest)
+                    yield item
+                elif item.kind is Kind.FOLDER:
+                    yield from self._glob(item, rest)
             return
-        names = [part]
-        if _WILD & set(part):
-            names = [
-                name
-                for name in self.list_names(folder)
-                if fnmatch.fnmatchcase(name, part)
-                and (part.startswith(".") or not name.startswith("."))
-            ]
-        for name in names:
-            found = self.find(f"{folder.rstrip('/')}/{name}", follow_last=bool(rest))
-            if found and rest:
-                yield from self._glob(found.path, rest)
-            elif found:
-                yield found
+        for item in self._matches(folder, part):
+            if not rest:
+                yield item
+                continue
+            below = self.find(item.path) if item.kind is Kind.LINK else item
+            if below and below.kind is Kind.FOLDER:
+                yield from self._glob(below, rest)
+
+    def _matches(self, folder: Found, part: str) -> Iterator[Found]:
+        if not _WILD & set(part):
+            child = self._child(folder, part)
+            if child:
+                yield child
+            return
+        for child in self._children(folder):
+            name = _text(child.name)
+            hidden = name.startswith(".") and not part.startswith(".")
+            if not hidden and fnmatch.fnmatchcase(name, part):
+                yield child
 
 
 def _text(raw: bytes) -> str:

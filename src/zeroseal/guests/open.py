@@ -122,8 +122,8 @@ def _describe_absence(disk: Disk) -> str:
             "an installed machine?"
         )
     return (
-        f"no operating system that is supported was found on {', '.join(kinds)}: a Linux on ext2, "
-        "ext3 or ext4 is"
+        f"no operating system that is supported was found on {', '.join(kinds)}: what can be "
+        "sealed is a Linux on ext2, ext3 or ext4"
     )
 
 

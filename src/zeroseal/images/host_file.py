@@ -56,7 +56,7 @@ class HostFile(Store):
         return facts.st_size if blocks is None else blocks * 512
 
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
-        self.check_range(offset_bytes, length)
+        self._check_present(offset_bytes, length)
         pieces = []
         while length:
             try:
@@ -129,6 +129,18 @@ class HostFile(Store):
         if not self._closed:
             self._closed = True
             os.close(self._descriptor)
+
+    def _check_present(self, offset_bytes: int, length: int) -> None:
+        if offset_bytes + length > self.size_bytes:
+            raise TruncatedError(
+                f"{self.path} is truncated or damaged: it ends at byte {self.size_bytes}, but "
+                f"bytes {offset_bytes} to {offset_bytes + length} are pointed to; copy it again "
+                "from where it came from",
+                path=str(self.path),
+                offset=offset_bytes,
+                expected=length,
+                got=self.size_bytes,
+            )
 
     def _read_some(self, offset: int, length: int) -> bytes:
         if hasattr(os, "pread"):

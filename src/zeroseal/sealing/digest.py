@@ -2,8 +2,8 @@
 
 It is the same in every container format, a change can be located by chunk, and chunks of zeros
 are left out, so that holes cost nothing. A chunk's leaf is the BLAKE3 hash of its bytes; the root
-is the BLAKE3 hash of a header (a context string, disk size, chunk size) and of (number, leaf) of every
-chunk that is not all zeros, numbers as little-endian 64-bit integers.
+is the BLAKE3 hash of a header (a context string, disk size, chunk size) and of (number, leaf) of
+every chunk that is not all zeros, numbers as little-endian 64-bit integers.
 """
 
 from __future__ import annotations

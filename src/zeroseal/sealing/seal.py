@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
+from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NoSpaceError, NotProvenError, OutputExistsError, UnfinishedError
@@ -115,10 +117,17 @@ def seal_image(
         planned = _plan(image, subject, choices, progress)
         check_allowed(planned.plan)
         apply_plan(planned.plan, subject, progress)
-        checked = verify_result(staged, planned.plan, progress)
-        with OutputFile(output.path) as target, OutputFile(record_path(output.path)) as record:
+        with (
+            ThreadPoolExecutor(1) as pool,
+            OutputFile(output.path) as target,
+            OutputFile(record_path(output.path)) as record,
+        ):
+            # the proof runs while the file is written; nothing gets its name before it holds
+            proof = pool.submit(verify_result, staged, planned.plan)
             format_name = output.format_name or image.format_name
             digest = _write_image(staged, target.file, format_name, output, progress)
+            progress(Step("checking the result", 0, 0))
+            checked = proof.result()
             _read_back(target.file.path, digest, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
@@ -210,8 +219,8 @@ def _check_space(staged: Store, output: OutputSpec) -> None:
     free = shutil.disk_usage(output.path.parent).free
     if needed > free and not output.compress:
         raise NoSpaceError(
-            f"{output.path.parent} has {free >> 20} MiB free, and the sealed disk needs about "
-            f"{needed >> 20} MiB: free some, or choose another folder with -o",
+            f"{output.path.parent} has {size_text(free)} free, and the sealed disk needs about "
+            f"{size_text(needed)}: free some, or choose another folder with -o",
             expected=needed,
             got=free,
         )

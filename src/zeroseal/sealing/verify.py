@@ -5,7 +5,6 @@ from __future__ import annotations
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError
 from zeroseal.filesystems.ext.check import check_volume
-from zeroseal.progress import Progress, Step
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.subject import Subject
 from zeroseal.volumes.disk import read_disk
@@ -13,7 +12,7 @@ from zeroseal.volumes.disk import read_disk
 _MOST_NAMED = 3
 
 
-def verify_result(staged: Store, plan: Plan, progress: Progress) -> list[str]:
+def verify_result(staged: Store, plan: Plan) -> list[str]:
     """Reads the staged disk anew: file systems consistent, and no treated trace found again.
 
     Returns:
@@ -22,7 +21,7 @@ def verify_result(staged: Store, plan: Plan, progress: Progress) -> list[str]:
     Raises:
         NotProvenError: something is wrong, or still there; nothing may be written out.
     """
-    checked = check_file_systems(staged, progress)
+    checked = check_file_systems(staged)
     left = [
         finding
         for finding in Subject.read(staged).find_all(plan.choices)
@@ -31,14 +30,14 @@ def verify_result(staged: Store, plan: Plan, progress: Progress) -> list[str]:
     if left:
         named = ", ".join(finding.place for finding in left[:_MOST_NAMED])
         raise NotProvenError(
-            f"the staged result still holds {len(left)} findings ({named}): nothing was written; "
+            f"the staged result still holds {len(left)} findings ({named}): nothing was "
             "please report this with the output of --debug",
             got=len(left),
         )
     return checked
 
 
-def check_file_systems(staged: Store, progress: Progress) -> list[str]:
+def check_file_systems(staged: Store) -> list[str]:
     """Runs the consistency checker on every file system that a seal may have changed.
 
     Raises:
@@ -46,18 +45,16 @@ def check_file_systems(staged: Store, progress: Progress) -> list[str]:
     """
     checked = []
     volumes = [volume for volume in read_disk(staged).volumes if volume.content.is_ext]
-    for number, volume in enumerate(volumes):
-        progress(Step("checking file systems", number, len(volumes), "volumes"))
+    for volume in volumes:
         problems = check_volume(volume.store, volume.name)
         if problems:
             told = "; ".join(
                 f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
             )
             raise NotProvenError(
-                f"the file system of {volume.name} is not consistent ({told}): nothing was written; run "
-                "e2fsck on it in the guest or on a copy, then seal again",
+                f"the file system of {volume.name} is not consistent ({told}): nothing was "
+                "written; run e2fsck on it in the guest or on a copy, then seal again",
                 got=len(problems),
             )
         checked.append(volume.name)
-    progress(Step("checking file systems", len(volumes), len(volumes), "volumes"))
     return checked

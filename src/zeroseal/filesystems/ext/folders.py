@@ -21,6 +21,7 @@ from zeroseal.filesystems.ext.layout import (
 )
 
 _ENTRY = struct.Struct("<IHBB")
+_HUGE_BLOCK_BYTES = 65536
 
 
 class RawEntry(NamedTuple):
@@ -41,25 +42,43 @@ def iter_entries(block: bytes, has_types: bool) -> Iterator[RawEntry]:
     """
     position, size = 0, len(block)
     while position < size:
-        if position + ENTRY_HEADER_BYTES > size:
-            raise DamagedError(f"a directory entry at {position} leaves its block")
-        inode, length, name_bytes, type_code = _ENTRY.unpack_from(block, position)
-        length = _decode_length(length, size)
-        if not has_types:
-            name_bytes |= type_code << 8  # ext2 of old: a 16-bit name length
-        if inode == 0:
-            name_bytes = 0
-        if (
-            length < ENTRY_HEADER_BYTES
-            or length % 4
-            or ENTRY_HEADER_BYTES + name_bytes > length
-            or position + length > size
-        ):
-            raise DamagedError(f"a directory entry at {position} leaves its block")
+        inode, length, name_bytes, type_code = _unpack(block, position, size, has_types)
         start = position + ENTRY_HEADER_BYTES
-        name = block[start : start + name_bytes]
-        yield RawEntry(position, inode, length, bytes(name), type_code if has_types else 0)
+        yield RawEntry(position, inode, length, block[start : start + name_bytes], type_code)
         position += length
+
+
+def find_entry(block: bytes, name: bytes, has_types: bool) -> RawEntry | None:
+    """The entry of that name, if the block has one.
+
+    Raises:
+        DamagedError: an entry before it does not fit into the block.
+    """
+    position, size, wanted = 0, len(block), len(name)
+    while position < size:
+        inode, length, name_bytes, type_code = _unpack(block, position, size, has_types)
+        start = position + ENTRY_HEADER_BYTES
+        if name_bytes == wanted and inode and block[start : start + wanted] == name:
+            return RawEntry(position, inode, length, name, type_code)
+        position += length
+    return None
+
+
+def _unpack(block: bytes, position: int, size: int, has_types: bool) -> tuple[int, int, int, int]:
+    """(inode, length, name length, type) of the entry at a position, bounded."""
+    if position + ENTRY_HEADER_BYTES > size:
+        raise DamagedError(f"a directory entry at {position} leaves its block")
+    inode, length, name_bytes, type_code = _ENTRY.unpack_from(block, position)
+    if size == _HUGE_BLOCK_BYTES:
+        length = _decode_length(length, size)
+    if not has_types:
+        name_bytes |= type_code << 8  # ext2 of old: a 16-bit name length
+        type_code = 0
+    if not inode:
+        name_bytes = 0
+    if length < ENTRY_HEADER_BYTES + name_bytes or length & 3 or position + length > size:
+        raise DamagedError(f"a directory entry at {position} leaves its block")
+    return inode, length, name_bytes, type_code
 
 
 def pack_entry(inode: int, length: int, name: bytes, type_code: int, block_bytes: int) -> bytes:
@@ -156,10 +175,10 @@ def _set_length(block: bytearray, offset: int, length: int) -> None:
 
 def _decode_length(stored: int, block_bytes: int) -> int:
     """With blocks of 64 KiB the full length does not fit its field; 0 or 65535 stand for it."""
-    if block_bytes == 65536 and stored in (0, 65535):
-        return 65536
+    if block_bytes == _HUGE_BLOCK_BYTES and stored in (0, 65535):
+        return _HUGE_BLOCK_BYTES
     return stored
 
 
 def _encode_length(length: int, block_bytes: int) -> int:
-    return 65535 if block_bytes == 65536 and length == 65536 else length
+    return 65535 if length == _HUGE_BLOCK_BYTES else length

@@ -94,28 +94,25 @@ def _legacy(name: bytes, unsigned: bool) -> int:
 
 _State = tuple[int, int, int, int]
 
-_ROUNDS = (
-    (0, (0, 1, 2, 3, 4, 5, 6, 7), (3, 7, 11, 19)),
-    (0x5A827999, (1, 3, 5, 7, 0, 2, 4, 6), (3, 5, 9, 13)),
-    (0x6ED9EBA1, (3, 7, 2, 6, 1, 5, 0, 4), (3, 9, 11, 15)),
-)
-
-
-def _mix(round_no: int, x: int, y: int, z: int) -> int:
-    if round_no == 0:
-        return z ^ (x & (y ^ z))
-    if round_no == 1:
-        return (x & y) + ((x ^ y) & z)
-    return x ^ y ^ z
+# (word, shift) of each step; a round is one mixing function and constant over eight steps
+_STEPS_1 = tuple(zip((0, 1, 2, 3, 4, 5, 6, 7), (3, 7, 11, 19) * 2, strict=True))
+_STEPS_2 = tuple(zip((1, 3, 5, 7, 0, 2, 4, 6), (3, 5, 9, 13) * 2, strict=True))
+_STEPS_3 = tuple(zip((3, 7, 2, 6, 1, 5, 0, 4), (3, 9, 11, 15) * 2, strict=True))
+_CONSTANT_2, _CONSTANT_3 = 0x5A827999, 0x6ED9EBA1
 
 
 def _half_md4(state: tuple[int, ...], words: list[int]) -> _State:
+    """Three rounds of MD4 without its second half; loops are kept flat, this runs a lot."""
     a, b, c, d = state
-    for round_no, (constant, order, shifts) in enumerate(_ROUNDS):
-        for step, index in enumerate(order):
-            shift = shifts[step % 4]
-            total = (a + _mix(round_no, b, c, d) + words[index] + constant) & _MASK
-            a, b, c, d = d, (total << shift | total >> (32 - shift)) & _MASK, b, c
+    for index, shift in _STEPS_1:
+        total = (a + (d ^ (b & (c ^ d))) + words[index]) & _MASK
+        a, b, c, d = d, (total << shift | total >> (32 - shift)) & _MASK, b, c
+    for index, shift in _STEPS_2:
+        total = (a + (b & c) + ((b ^ c) & d) + words[index] + _CONSTANT_2) & _MASK
+        a, b, c, d = d, (total << shift | total >> (32 - shift)) & _MASK, b, c
+    for index, shift in _STEPS_3:
+        total = (a + (b ^ c ^ d) + words[index] + _CONSTANT_3) & _MASK
+        a, b, c, d = d, (total << shift | total >> (32 - shift)) & _MASK, b, c
     return (
         (state[0] + a) & _MASK,
         (state[1] + b) & _MASK,

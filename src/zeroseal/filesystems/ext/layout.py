@@ -179,6 +179,7 @@ class Superblock(Record):
     backup_group_1: int = at(0x24C, "I", "with sparse_super2")
     backup_group_2: int = at(0x250, "I")
     checksum_seed: int = at(0x270, "I", "with metadata_csum_seed")
+    orphan_file_inode: int = at(0x280, "I", "with orphan_file")
     checksum: int = at(0x3FC, "I")
 
 

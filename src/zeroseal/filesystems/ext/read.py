@@ -7,7 +7,13 @@ from collections.abc import Iterator
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError
 from zeroseal.filesystems.ext import checksums, layout
-from zeroseal.filesystems.ext.folders import RawEntry, has_tail, is_index_block, iter_entries
+from zeroseal.filesystems.ext.folders import (
+    RawEntry,
+    find_entry,
+    has_tail,
+    is_index_block,
+    iter_entries,
+)
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import Mapping, Run, read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
@@ -46,9 +52,9 @@ class ExtTree:
         if name in (b".", b".."):
             return None
         for _logical, _block_no, block in self._iter_folder_blocks(folder, holding=name):
-            for entry in self._entries(folder, block):
-                if entry.inode and entry.name == name:
-                    return FolderEntry(name, entry.inode, self._kind_of(entry))
+            entry = find_entry(block, name, self._has_types)
+            if entry:
+                return FolderEntry(name, entry.inode, self._kind_of(entry))
         return None
 
     def list_folder(self, folder: int) -> list[FolderEntry]:

@@ -196,7 +196,7 @@ class Qcow2Image(Image):
             self._l2_tables.popitem(last=False)
 
     def _in_file(self, offset: int, what: str) -> int:
-        if offset + self._cluster_bytes > self._file.size_bytes + self._cluster_bytes - 1:
+        if offset >= self._file.size_bytes:
             raise TruncatedError(
                 f"{self.path} is a truncated qcow2 image: a {what} should lie at byte {offset}, "
                 f"the file ends at {self._file.size_bytes}; copy it again from where it came from",

@@ -1,0 +1,188 @@
+"""The checker's pass over all folders: entries, indexes, links, and the way up to the root."""
+
+from __future__ import annotations
+
+import struct
+
+from zeroseal.filesystems.ext import checksums, layout
+from zeroseal.filesystems.ext.check_inodes import InodePass, Report
+from zeroseal.filesystems.ext.folders import RawEntry, has_tail, is_index_block, iter_entries
+from zeroseal.filesystems.ext.hashing import hash_name, settings_of
+from zeroseal.filesystems.ext.index import (
+    NODE_ENTRIES_OFFSET,
+    ROOT_ENTRIES_OFFSET,
+    parse_entries,
+    parse_root,
+)
+from zeroseal.filesystems.ext.layout import Inode
+from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.volume import ExtVolume
+
+
+class FolderPass:
+    """Walks every folder, then compares link counts with the names that were found."""
+
+    def __init__(self, volume: ExtVolume, inodes: InodePass, report: Report) -> None:
+        self._volume = volume
+        self._types = inodes.types
+        self._links = inodes.links
+        self._report = report
+        self._has_types = bool(volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
+        self._names_found: dict[int, int] = {}
+        self._subfolders: dict[int, int] = {}
+        self._parents: dict[int, int] = {}
+
+    def run(self) -> None:
+        """Looks at all folders, then at links and reachability."""
+        for number, kind in self._types.items():
+            if kind == layout.MODE_FOLDER:
+                self._check_folder(number, self._volume.read_inode(number))
+        self._check_links()
+        self._check_reachable()
+
+    def _check_folder(self, folder: int, inode: Inode) -> None:
+        blocks = self._read_blocks(folder, inode)
+        indexed = bool(inode.flags & layout.INODE_INDEX)
+        seed = self._volume.inode_seed(folder, inode)
+        leaves: dict[int, list[RawEntry]] = {}
+        seen: set[bytes] = set()
+        for logical, block in blocks.items():
+            entries = list(iter_entries(block, self._has_types))
+            in_index = indexed and is_index_block(logical, block)
+            if not in_index:
+                leaves[logical] = entries
+                self._check_leaf_checksum(folder, seed, block)
+            if logical == 0:
+                self._check_dots(folder, entries)
+                entries = entries[2:]
+            if not in_index:
+                self._check_names(folder, entries, seen)
+        if indexed:
+            self._check_index(folder, seed, blocks, leaves)
+
+    def _read_blocks(self, folder: int, inode: Inode) -> dict[int, bytes]:
+        size = self._volume.block_bytes
+        blocks: dict[int, bytes] = {}
+        for run in read_mapping(self._volume, folder, inode).runs:
+            content = self._volume.read_block(run.physical, run.blocks)
+            for number in range(run.blocks):
+                blocks[run.logical + number] = content[number * size : (number + 1) * size]
+        if not blocks or list(blocks) != list(range(len(blocks))):
+            self._report(f"folder {folder}", "it has no blocks, or holes")
+        elif len(blocks) * size != inode.size:
+            self._report(f"folder {folder}", f"{len(blocks)} blocks say {inode.size} bytes")
+        return blocks
+
+    def _check_leaf_checksum(self, folder: int, seed: int, block: bytes) -> None:
+        if not self._volume.has_checksums:
+            return
+        stored = int.from_bytes(block[-4:], "little")
+        if not has_tail(block) or checksums.folder_block_checksum(seed, block) != stored:
+            self._report(f"folder {folder}", "a block's checksum is wrong or missing")
+
+    def _check_dots(self, folder: int, entries: list[RawEntry]) -> None:
+        if [entry.name for entry in entries[:2]] != [b".", b".."] or entries[0].inode != folder:
+            self._report(f"folder {folder}", "it does not begin with itself and its parent")
+            return
+        self._parents[folder] = entries[1].inode
+
+    def _check_names(self, folder: int, entries: list[RawEntry], seen: set[bytes]) -> None:
+        for _offset, inode, _length, name, type_code in entries:
+            if not inode:
+                continue
+            kind = self._types.get(inode)
+            if kind is None:
+                self._report(f"folder {folder}", f"a name leads to free inode {inode}")
+                continue
+            if name in seen or not name or b"/" in name:
+                self._report(f"folder {folder}", "a name is there twice, or impossible")
+            seen.add(name)
+            self._names_found[inode] = self._names_found.get(inode, 0) + 1
+            if kind == layout.MODE_FOLDER:
+                self._subfolders[folder] = self._subfolders.get(folder, 0) + 1
+            if self._has_types and layout.ENTRY_TYPES.get(kind) != type_code:
+                self._report(f"folder {folder}", f"inode {inode} is of another type")
+
+    def _check_index(
+        self, folder: int, seed: int, blocks: dict[int, bytes], leaves: dict[int, list[RawEntry]]
+    ) -> None:
+        """Every leaf hangs in the index once, and its names' hashes lie between its neighbours."""
+        root = parse_root(blocks[0])
+        bounds = self._index_bounds(folder, seed, blocks, (0, ROOT_ENTRIES_OFFSET), root.levels)
+        if sorted(block for _first, block in bounds) != sorted(leaves):
+            self._report(f"folder {folder}", "its index does not hold every block once")
+            return
+        settings = settings_of(self._volume.superblock, root.hash_version)
+        for number, (first, logical) in enumerate(bounds):
+            beyond = bounds[number + 1][0] if number + 1 < len(bounds) else 1 << 32
+            last = beyond if beyond & 1 else beyond - 1
+            for entry in leaves[logical]:
+                if entry.inode and not first & ~1 <= hash_name(entry.name, settings)[0] <= last:
+                    self._report(f"folder {folder}", "a name lies in the wrong block of its index")
+                    return
+
+    def _index_bounds(
+        self,
+        folder: int,
+        seed: int,
+        blocks: dict[int, bytes],
+        place: tuple[int, int],
+        levels: int,
+    ) -> list[tuple[int, int]]:
+        """(first hash, leaf) pairs below the index block at ``place`` (block, entries' offset)."""
+        logical, offset = place
+        block = blocks[logical]
+        if self._volume.has_checksums:
+            limit = struct.unpack_from("<H", block, offset)[0]
+            tail = offset + limit * 8 + 4
+            stored = int.from_bytes(block[tail : tail + 4], "little")
+            if checksums.index_block_checksum(seed, block, offset) != stored:
+                self._report(f"folder {folder}", "its index has a wrong checksum")
+        found: list[tuple[int, int]] = []
+        for value, child in parse_entries(block, offset):
+            if child not in blocks:
+                self._report(f"folder {folder}", "its index points outside of it")
+            elif levels == 0:
+                found.append((value, child))
+            else:
+                below = self._index_bounds(
+                    folder, seed, blocks, (child, NODE_ENTRIES_OFFSET), levels - 1
+                )
+                found += [(value, below[0][1]), *below[1:]]
+        if [value for value, _child in found] != sorted(value for value, _child in found):
+            self._report(f"folder {folder}", "its index is out of order")
+        return found
+
+    def _check_links(self) -> None:
+        first = self._volume.first_inode
+        nameless = self._volume.superblock.orphan_file_inode
+        for number, link_count in self._links.items():
+            names = self._names_found.get(number, 0)
+            if number == layout.ROOT_INODE:
+                names += 1
+            elif number < first or number == nameless:
+                continue
+            expected = names
+            if self._types[number] == layout.MODE_FOLDER:
+                expected = 2 + self._subfolders.get(number, 0)
+                if names != 1:
+                    self._report(f"inode {number}", f"a folder with {names} names")
+                if link_count == 1:  # dir_nlink: too many to count
+                    continue
+            if names == 0:
+                self._report(f"inode {number}", "it is in use, but has no name")
+            elif link_count != expected:
+                self._report(f"inode {number}", f"it counts {link_count} links, found: {expected}")
+
+    def _check_reachable(self) -> None:
+        """Every folder must lead up to the root."""
+        sound = {layout.ROOT_INODE}
+        for start in self._parents:
+            path, folder = [], start
+            while folder not in sound:
+                path.append(folder)
+                folder = self._parents.get(folder, 0)
+                if not folder or len(path) > len(self._parents):
+                    self._report(f"inode {start}", "a folder that does not lead to the root")
+                    break
+            sound.update(path)

@@ -1,0 +1,217 @@
+"""The checker's pass over all inode tables: checksums, mappings, sizes.
+
+Most inodes of a used system keep at most four extents in themselves. Those are looked at a whole
+table at a time, with numpy; the others (deep trees, lists of block numbers) one by one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zeroseal.blocks.checksums import crc32c
+from zeroseal.filesystems.ext import layout
+from zeroseal.filesystems.ext.check_claims import Claims
+from zeroseal.filesystems.ext.layout import Inode
+from zeroseal.filesystems.ext.mapping import Mapping, read_mapping
+from zeroseal.filesystems.ext.read import owns_blocks
+from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
+
+Report = Callable[[str, str], None]
+
+_EXTENT = np.dtype([("logical", "<u4"), ("length", "<u2"), ("high", "<u2"), ("low", "<u4")])
+_TREE = np.dtype(
+    [
+        ("magic", "<u2"),
+        ("entries", "<u2"),
+        ("max", "<u2"),
+        ("depth", "<u2"),
+        ("generation", "<u4"),
+        ("extents", _EXTENT, (4,)),
+    ]
+)
+_FIELDS = {
+    "mode": (0x0, "<u2"),
+    "size_lo": (0x4, "<u4"),
+    "links": (0x1A, "<u2"),
+    "sectors_lo": (0x1C, "<u4"),
+    "flags": (0x20, "<u4"),
+    "tree": (0x28, _TREE),
+    "generation": (0x64, "<u4"),
+    "xattr_lo": (0x68, "<u4"),
+    "size_hi": (0x6C, "<u4"),
+    "sectors_hi": (0x74, "<u2"),
+    "xattr_hi": (0x76, "<u2"),
+    "checksum_lo": (0x7C, "<u2"),
+}
+
+
+class InodePass:
+    """What the pass found.
+
+    Attributes:
+        types: type bits of the mode, by inode number, of every inode in use.
+        links: their link counts.
+        claims: the blocks they own.
+        xattr_users: how many inodes use a block of extended attributes.
+    """
+
+    def __init__(self, volume: ExtVolume, claims: Claims, report: Report) -> None:
+        self.types: dict[int, int] = {}
+        self.links: dict[int, int] = {}
+        self.claims = claims
+        self.xattr_users: dict[int, int] = {}
+        self._volume = volume
+        self._report = report
+        names, formats, offsets = [], [], []
+        for name, (offset, code) in _FIELDS.items():
+            names.append(name)
+            formats.append(code)
+            offsets.append(offset)
+        self._row = np.dtype(
+            {
+                "names": names,
+                "formats": formats,
+                "offsets": offsets,
+                "itemsize": volume.inode_bytes,
+            }
+        )
+
+    def run(self) -> None:
+        """Looks at the tables of all groups."""
+        volume = self._volume
+        for group in range(volume.group_count):
+            descriptor = volume.get_group(group)
+            count = volume.superblock.inodes_per_group
+            if volume.has_group_checksums:
+                if descriptor.flags & layout.GROUP_INODE_UNINIT:
+                    continue
+                count -= descriptor.unused_inodes
+            if count <= 0:
+                continue
+            start = descriptor.inode_table * volume.block_bytes
+            table = volume.store.read(start, count * volume.inode_bytes)
+            rows = np.frombuffer(table, dtype=self._row)
+            used = np.flatnonzero(rows["links"])
+            first_no = group * volume.superblock.inodes_per_group + 1
+            self._look_at_group(table, rows[used], used, used + first_no)
+
+    def _look_at_group(
+        self,
+        table: bytes,
+        rows: NDArray[np.void],
+        used: NDArray[np.int64],
+        numbers: NDArray[np.int64],
+    ) -> None:
+        kinds = rows["mode"] & layout.MODE_TYPE_MASK
+        self.types.update(zip(numbers.tolist(), kinds.tolist(), strict=True))
+        self.links.update(zip(numbers.tolist(), rows["links"].tolist(), strict=True))
+        if self._volume.has_checksums:
+            self._check_sums(table, rows, used, numbers)
+        tree = rows["tree"]
+        plain = (
+            np.isin(kinds, (layout.MODE_FILE, layout.MODE_FOLDER))
+            & (rows["flags"] & layout.INODE_EXTENTS != 0)
+            & (rows["flags"] & layout.INODE_HUGE_FILE == 0)
+            & (tree["magic"] == layout.EXTENT_MAGIC)
+            & (tree["depth"] == 0)
+            & (tree["entries"] <= 4)
+            & (numbers != layout.RESIZE_INODE)
+        )
+        self._look_at_plain(rows[plain], numbers[plain])
+        size = self._volume.inode_bytes
+        for index, number in zip(used[~plain].tolist(), numbers[~plain].tolist(), strict=True):
+            self._look_at_one(number, parse_inode(table[index * size : (index + 1) * size]))
+
+    def _check_sums(
+        self,
+        table: bytes,
+        rows: NDArray[np.void],
+        used: NDArray[np.int64],
+        numbers: NDArray[np.int64],
+    ) -> None:
+        """Compares every stored sum with one worked out over the slot without it."""
+        size = self._volume.inode_bytes
+        slots = np.frombuffer(table, np.uint8).reshape(-1, size)[used].copy()
+        stored = rows["checksum_lo"].astype(np.int64)
+        slots[:, 0x7C:0x7E] = 0
+        masks = np.full(len(used), 0xFFFF, np.int64)
+        if size > layout.INODE_BASE_BYTES:
+            extra = slots[:, 0x80].astype(np.int64) | slots[:, 0x81].astype(np.int64) << 8
+            wide = extra >= 4
+            high = slots[:, 0x82].astype(np.int64) | slots[:, 0x83].astype(np.int64) << 8
+            stored = np.where(wide, stored | high << 16, stored)
+            masks = np.where(wide, 0xFFFFFFFF, masks)
+            slots[wide, 0x82:0x84] = 0
+        heads = (
+            np.stack((numbers.astype("<u4"), rows["generation"]), axis=1).astype("<u4").tobytes()
+        )
+        content, seed = slots.tobytes(), self._volume.checksum_seed
+        for index, (number, expected, mask) in enumerate(
+            zip(numbers.tolist(), stored.tolist(), masks.tolist(), strict=True)
+        ):
+            own_seed = crc32c(seed, heads[index * 8 : index * 8 + 8])
+            value = crc32c(own_seed, content[index * size : (index + 1) * size])
+            if value & mask != expected:
+                self._report(f"inode {number}", "its checksum is wrong")
+
+    def _look_at_plain(self, rows: NDArray[np.void], numbers: NDArray[np.int64]) -> None:
+        """Inodes whose whole mapping is up to four extents in the inode."""
+        tree = rows["tree"]
+        blocks = np.zeros(len(rows), np.int64)
+        following = np.zeros(len(rows), np.int64)
+        for index in range(4):
+            extent = tree["extents"][:, index]
+            length = extent["length"].astype(np.int64)
+            count = np.where(
+                length > layout.MAX_EXTENT_BLOCKS, length - layout.MAX_EXTENT_BLOCKS, length
+            )
+            there = tree["entries"] > index
+            logical = extent["logical"].astype(np.int64)
+            for number in numbers[there & ((logical < following) | (count == 0))].tolist():
+                self._report(f"inode {number}", "its extents are empty or out of order")
+            first = extent["high"].astype(np.int64) << 32 | extent["low"]
+            self.claims.add_many(numbers[there], first[there], count[there])
+            blocks += np.where(there, count, 0)
+            following = np.where(there, logical + count, following)
+        xattr = rows["xattr_hi"].astype(np.int64) << 32 | rows["xattr_lo"]
+        for number, block_no in zip(
+            numbers[xattr != 0].tolist(), xattr[xattr != 0].tolist(), strict=True
+        ):
+            self._claim_xattr(number, block_no)
+        blocks += xattr != 0
+        sectors = rows["sectors_hi"].astype(np.int64) << 32 | rows["sectors_lo"]
+        per_block = self._volume.block_bytes // 512
+        for number in numbers[sectors != blocks * per_block].tolist():
+            self._report(f"inode {number}", "its count of sectors is wrong")
+
+    def _look_at_one(self, number: int, inode: Inode) -> None:
+        if number == layout.RESIZE_INODE:
+            # its lists are the blocks kept for the descriptor table, claimed with the structures
+            block_no = int.from_bytes(inode.block[52:56], "little")
+            if block_no:
+                self.claims.add(number, block_no, 1)
+            return
+        mapping = Mapping()
+        if owns_blocks(self._volume, inode) or number == layout.BAD_BLOCKS_INODE:
+            mapping = read_mapping(self._volume, number, inode)
+        for run in mapping.runs:
+            self.claims.add(number, run.physical, run.blocks)
+        for block_no in mapping.tree_blocks:
+            self.claims.add(number, block_no, 1)
+        blocks = mapping.block_count
+        if inode.xattr_block:
+            blocks += 1
+            self._claim_xattr(number, inode.xattr_block)
+        per_block = self._volume.block_bytes // 512
+        taken = inode.sectors * (per_block if inode.flags & layout.INODE_HUGE_FILE else 1)
+        if taken != blocks * per_block:
+            self._report(f"inode {number}", f"it takes {blocks} blocks, but counts {taken} sectors")
+
+    def _claim_xattr(self, number: int, block_no: int) -> None:
+        users = self.xattr_users.get(block_no, 0)
+        if not users:
+            self.claims.add(number, block_no, 1)
+        self.xattr_users[block_no] = users + 1

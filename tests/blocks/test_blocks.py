@@ -1,0 +1,128 @@
+"""Ranges, the staged layer, records and bitmaps, each against a plain model."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zeroseal.blocks.bitmaps import count_set, fill_bits, find_runs
+from zeroseal.blocks.checksums import crc16, crc32c
+from zeroseal.blocks.ranges import RangeSet
+from zeroseal.blocks.records import Record, at, record
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import MemoryStore, SliceStore
+from zeroseal.errors import TruncatedError
+
+spans = st.tuples(st.integers(0, 200), st.integers(0, 60))
+
+
+@given(st.lists(st.tuples(st.booleans(), spans), max_size=40))
+def test_a_range_set_is_a_set_of_points(steps: list[tuple[bool, tuple[int, int]]]) -> None:
+    ranges, points = RangeSet(), set[int]()
+    for adds, (start, length) in steps:
+        if adds:
+            ranges.add(start, start + length)
+            points |= set(range(start, start + length))
+        else:
+            ranges.discard(start, start + length)
+            points -= set(range(start, start + length))
+    pieces = list(ranges)
+    assert {point for start, end in pieces for point in range(start, end)} == points
+    assert all(start < end for start, end in pieces)
+    assert all(one[1] < other[0] for one, other in zip(pieces, pieces[1:], strict=False))
+    assert ranges.total == len(points)
+    cut = {point for start, end in ranges.within(50, 120) for point in range(start, end)}
+    assert cut == {point for point in points if 50 <= point < 120}
+
+
+@given(
+    st.integers(4096 * 3, 4096 * 3 + 1000),
+    st.lists(
+        st.tuples(st.booleans(), st.integers(0, 13000), st.integers(0, 9000), st.integers(1, 255)),
+        max_size=12,
+    ),
+)
+def test_a_staged_store_reads_as_if_it_were_written(
+    size: int, steps: list[tuple[bool, int, int, int]]
+) -> None:
+    below = MemoryStore(bytes(range(256)) * (size // 256 + 1))
+    below = MemoryStore(below.read(0, size))
+    original = below.read(0, size)
+    staged, model = StagedStore(below), bytearray(original)
+    for writes, start, length, value in steps:
+        start = min(start, size)
+        length = min(length, size - start)
+        if writes:
+            staged.write(start, bytes([value]) * length)
+            model[start : start + length] = bytes([value]) * length
+        else:
+            staged.zero(start, length)
+            model[start : start + length] = bytes(length)
+        assert staged.read(0, size) == model
+    position = 0
+    for extent in staged.iter_extents(0, size):
+        assert extent.offset_bytes == position
+        position += extent.length
+        if extent.is_zero:
+            assert not any(model[extent.offset_bytes : position])
+    assert position == size
+    changed = RangeSet(
+        (extent.offset_bytes, extent.offset_bytes + extent.length)
+        for extent in staged.iter_changes()
+    )
+    for offset in range(size):
+        assert model[offset] == original[offset] or offset in changed
+    assert below.read(0, size) == original
+
+
+def test_a_slice_does_not_let_anybody_out() -> None:
+    disk = MemoryStore(bytes(1000))
+    part = SliceStore(disk, 100, 50)
+    part.write(49, b"x")
+    assert disk.read(149, 1) == b"x"
+    for start, length in ((49, 2), (-1, 1), (50, 1)):
+        with pytest.raises(TruncatedError):
+            part.read(start, length)
+
+
+@record(size=12, byte_order=">", source="this test")
+class Sample(Record):
+    """Two fields with a hole between them."""
+
+    first: int = at(0, "H")
+    last: bytes = at(8, "4s")
+
+
+@given(st.binary(min_size=12, max_size=12), st.integers(0, 65535))
+def test_a_record_keeps_bytes_it_does_not_know(raw: bytes, value: int) -> None:
+    parsed = Sample.parse(raw)
+    assert parsed.build() == raw
+    parsed.first = value
+    assert parsed.build() == value.to_bytes(2, "big") + raw[2:]
+
+
+@pytest.mark.parametrize("length", [0, 11, 13])
+def test_a_record_of_wrong_length_is_refused(length: int) -> None:
+    with pytest.raises(TruncatedError):
+        Sample.parse(bytes(length))
+
+
+@given(st.lists(st.booleans(), min_size=1, max_size=200), spans)
+def test_bitmaps_count_and_fill_like_lists(bits: list[bool], span: tuple[int, int]) -> None:
+    bitmap = bytearray(32)
+    for number, bit in enumerate(bits):
+        fill_bits(bitmap, number, 1, bit)
+    start = min(span[0], len(bits))
+    length = min(span[1], len(bits) - start)
+    fill_bits(bitmap, start, length, True)
+    bits[start : start + length] = [True] * length
+    assert count_set(bitmap, len(bits)) == sum(bits)
+    covered = [n for first, count in find_runs(bitmap, len(bits), True) for n in range(first, first + count)]
+    assert covered == [number for number, bit in enumerate(bits) if bit]
+
+
+def test_checksums_match_published_values() -> None:
+    # RFC 3720, B.4: 32 bytes of zeros; CRC-16/ARC check value, catalogue of parametrised CRCs
+    assert crc32c(0xFFFFFFFF, bytes(32)) ^ 0xFFFFFFFF == 0x8A9136AA
+    assert crc16(0, b"123456789") == 0xBB3D

@@ -1,0 +1,211 @@
+"""The guest's tree: mounts by fstab, links that never leave it, accounts, services."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.disks import BARE_GUEST, ROOT_UUID, make_disk, make_ext, make_guest_volume, write_tree
+from tests.oracles import run
+from zeroseal.blocks.store import MemoryStore
+from zeroseal.errors import DamagedError, NoGuestError, UnsupportedError
+from zeroseal.guests.accounts import read_accounts
+from zeroseal.guests.facts import parse_assignments, read_facts
+from zeroseal.guests.fstab import find_volume, parse_fstab
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.open import open_guest
+from zeroseal.guests.services import is_unit_enabled, seeding_service
+from zeroseal.images.detect import open_image
+from zeroseal.volumes.disk import read_disk
+from zeroseal.volumes.volume import Content, Volume
+
+
+def guest_of(folder: Path, tree: dict[str, str]) -> Guest:
+    path = make_guest_volume(folder, BARE_GUEST | tree)
+    return open_guest(read_disk(open_image(path))).guest
+
+
+def test_links_are_resolved_inside_the_guest_only(tmp_path: Path) -> None:
+    guest = guest_of(
+        tmp_path,
+        {
+            "/absolute": "-> /etc/hostname",
+            "/up": "-> ../../../../../../etc/passwd",
+            "/etc/folder": "-> ../var/log",
+            "/loop": "-> loop2",
+            "/loop2": "-> loop",
+            "/broken": "-> /nowhere",
+        },
+    )
+    assert guest.read_text("/absolute") == "pier-ref\n"
+    assert guest.read_text("/up").startswith("root:x:0:0:root:/root:/bin/bash\nada.brine")
+    assert guest.read_text("/etc/folder/../log/gate.log") == "log-canary ada.brine\n"
+    found = guest.find("/etc/folder/gate.log")
+    assert found
+    assert found.path == "/var/log/gate.log"
+    assert not guest.exists("/broken")
+    assert guest.find("/broken", follow_last=False)
+    assert guest.find("/etc/hostname/x") is None
+    with pytest.raises(DamagedError, match="too many links"):
+        guest.find("/loop")
+
+
+@pytest.mark.parametrize(
+    ("pattern", "expected"),
+    [
+        ("/etc/host*", ["/etc/hostname", "/etc/hosts"]),
+        ("/etc/hostname", ["/etc/hostname"]),
+        ("/etc/missing", []),
+        ("/home/*/.ssh/*", ["/home/ada.brine/.ssh/authorized_keys"]),
+        ("/home/ada.brine/*", []),
+        ("/home/ada.brine/.*", ["/home/ada.brine/.bash_history", "/home/ada.brine/.ssh"]),
+        ("/var/**", ["/var/log", "/var/log/app", "/var/log/app/old.1", "/var/log/gate.log"]),
+        ("/var/**/*.1", ["/var/log/app/old.1"]),
+        ("/var/**/*.[0-9]", ["/var/log/app/old.1"]),
+        ("/logs/*.log", ["/var/log/gate.log"]),
+        ("/logs", ["/logs"]),
+        ("/lo?s/app/*", ["/var/log/app/old.1"]),
+    ],
+)
+def test_patterns_match_canonical_paths(tmp_path: Path, pattern: str, expected: list[str]) -> None:
+    guest = guest_of(tmp_path, {"/var/log/app/old.1": "x", "/logs": "-> var/log"})
+    assert guest.glob(pattern) == expected
+
+
+def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
+    tree = BARE_GUEST | {
+        "/etc/fstab": f"UUID={ROOT_UUID} / ext4 defaults 0 1\n"
+        "/dev/vda2 /srv/tide\\040data ext4 defaults 0 2\n"
+        "LABEL=inner /srv/tide\\040data/inner ext4 defaults 0 2\n"
+        "PARTUUID=none-such /mnt/gone ext4 defaults 0 0\n"
+        "LABEL=SWAP none swap sw 0 0\ntmpfs /tmp tmpfs defaults 0 0\nnonsense\n"
+        "LABEL=XF /data xfs defaults 0 0\n",
+        "/srv/tide data/hidden": "covered by the mount",
+    }
+    del tree["/home/ada.brine/.bash_history"], tree["/home/ada.brine/.ssh/authorized_keys"]
+    root = make_guest_volume(tmp_path, tree)
+    for name, content in (("data", {"/inner/": "", "/seen": "data"}), ("inner", {"/deep": "inner"})):
+        write_tree(tmp_path / name, content)
+        make_ext(tmp_path / f"{name}.img", 4, "-t", "ext4", "-L", name, tree=tmp_path / name)
+    (tmp_path / "swap.img").write_bytes(bytes(1 << 20))
+    run("mkswap", "-q", "-L", "SWAP", tmp_path / "swap.img")
+    (tmp_path / "xf.img").write_bytes(bytes(320 << 20))
+    run("mkfs.xfs", "-q", "-L", "XF", tmp_path / "xf.img")
+    parts = [root, *(tmp_path / f"{name}.img" for name in ("data", "inner", "swap", "xf"))]
+    disk = make_disk(tmp_path / "disk.raw", *(("8300", part) for part in parts))
+    opened = open_guest(read_disk(open_image(disk)))
+    guest = opened.guest
+    assert [mount.path for mount in guest.mounts] == ["/", "/srv/tide data", "/srv/tide data/inner"]
+    assert guest.list_names("/srv/tide data") == ["inner", "lost+found", "seen"]
+    assert guest.read_text("/srv/tide data/inner/deep") == "inner"
+    assert guest.glob("/srv/**/deep") == ["/srv/tide data/inner/deep"]
+    assert opened.unread == [
+        "/mnt/gone (PARTUUID=none-such is not on this disk)",
+        "/data (partition 5, xfs)",
+    ]
+    assert [volume.name for volume in opened.swaps] == ["partition 4"]
+
+
+@pytest.mark.parametrize(
+    ("spec", "is_it"),
+    [
+        ("UUID=ABCD-1234", True),
+        ("uuid=abcd-1234", True),
+        ('LABEL="my label"', True),
+        ("LABEL=", False),
+        ("PARTUUID=11-22", True),
+        ("PARTLABEL=root", True),
+        ("/dev/sda3", True),
+        ("/dev/nvme0n1p3", True),
+        ("/dev/sdb3", False),
+        ("/dev/sda33", False),
+        ("/dev/disk/by-uuid/ABCD-1234", True),
+        ("/dev/mapper/vg-root", False),
+    ],
+)
+def test_every_way_to_name_a_volume(spec: str, is_it: bool) -> None:
+    content = Content("ext4", "abcd-1234", "my label")
+    volume = Volume("partition 3", 3, MemoryStore(b""), 0, content, "", "11-22", "root")
+    assert (find_volume(spec, [volume]) is volume) is is_it
+
+
+def test_an_fstab_with_nonsense_loses_only_the_nonsense() -> None:
+    entries = parse_fstab("# comment\n\nUUID=1 / ext4 ro,noatime 0 1\nalone\n a b c\n")
+    assert [(entry.spec, entry.mount_point, entry.options) for entry in entries] == [
+        ("UUID=1", "/", ("ro", "noatime")),
+        ("a", "b", ()),
+    ]
+
+
+def test_accounts_are_human_by_login_defs_and_shell(tmp_path: Path) -> None:
+    guest = guest_of(
+        tmp_path,
+        {
+            "/etc/login.defs": "# x\nUID_MIN 500\nUID_MAX\t999\n",
+            "/etc/passwd": "root:x:0:0::/root:/bin/sh\ntom:x:500:500::/home/tom:/bin/zsh\n"
+            "svc:x:600:600::/srv:/usr/sbin/nologin\nada:x:1000:1000::/home/ada:/bin/sh\n"
+            "open::700:700::/home/open:/bin/sh\nbroken:x:y:z::/:\n",
+            "/etc/shadow": "root:!:1:\ntom:$y$x:1:\nsvc:*:1:\nada::1:\n",
+        },
+    )
+    found = {account.name: (account.is_human, account.has_password) for account in read_accounts(guest)}
+    assert found == {
+        "root": (False, False),
+        "tom": (True, True),
+        "svc": (False, False),
+        "ada": (False, True),
+        "open": (True, True),
+    }
+
+
+def test_units_are_enabled_by_links_and_disabled_by_masks(tmp_path: Path) -> None:
+    wants = "/etc/systemd/system/multi-user.target.wants"
+    guest = guest_of(
+        tmp_path,
+        {
+            f"{wants}/a.service": "-> /usr/lib/systemd/system/a.service",
+            f"{wants}/masked.service": "-> /usr/lib/systemd/system/masked.service",
+            "/etc/systemd/system/masked.service": "-> /dev/null",
+            "/usr/lib/systemd/system/sockets.target.requires/keys@rsa.service": "",
+            f"{wants}/cloud-init.service": "-> /usr/lib/systemd/system/cloud-init.service",
+        },
+    )
+    assert is_unit_enabled(guest, "a.service")
+    assert is_unit_enabled(guest, "keys@*.service")
+    assert not is_unit_enabled(guest, "masked.service")
+    assert not is_unit_enabled(guest, "other.service")
+    assert seeding_service(guest) == "cloud-init"
+
+
+def test_seeding_that_was_switched_off_is_none(tmp_path: Path) -> None:
+    guest = guest_of(
+        tmp_path,
+        {
+            "/etc/systemd/system/x.target.wants/cloud-init.service": "-> /lib/x",
+            "/etc/cloud/cloud-init.disabled": "",
+        },
+    )
+    assert seeding_service(guest) == ""
+
+
+def test_os_release_is_read_as_shell_assignments(tmp_path: Path) -> None:
+    text = "NAME=\"Tide \\\"Line\\\"\"\n# no\nID=tideline\nBAD='unclosed\nEMPTY=\n"
+    assert parse_assignments(text) == {"NAME": 'Tide "Line"', "ID": "tideline", "EMPTY": ""}
+    facts = read_facts(guest_of(tmp_path, {"/etc/hostname": "# c\n  pier-9 \n"}))
+    assert (facts.name, facts.os_id, facts.host_name) == ("Tideline Linux", "tideline", "pier-9")
+
+
+def test_a_disk_without_a_guest_says_what_is_there_instead(tmp_path: Path) -> None:
+    make_ext(tmp_path / "data.img", 4)
+    with pytest.raises(NoGuestError, match="partition 1 \\(ext4\\)"):
+        disk = make_disk(tmp_path / "d.raw", ("8300", tmp_path / "data.img"))
+        open_guest(read_disk(open_image(disk)))
+
+
+def test_an_encrypted_volume_is_refused(tmp_path: Path) -> None:
+    root = make_guest_volume(tmp_path, BARE_GUEST)
+    (tmp_path / "luks.img").write_bytes(b"LUKS\xba\xbe\0\2".ljust(1 << 20, b"\0"))
+    disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8309", tmp_path / "luks.img"))
+    with pytest.raises(UnsupportedError, match="partition 2 cannot be handled: it is encrypted"):
+        open_guest(read_disk(open_image(disk)))

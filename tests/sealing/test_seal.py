@@ -1,0 +1,382 @@
+"""Sealing whole disks: judged from outside, refused where it must be, killed at any time."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Command
+from tests.disks import BARE_GUEST, make_guest_volume
+from tests.oracles import count_text, cut_partition, judge_ext, judge_qcow2, run, to_raw
+from zeroseal.errors import (
+    BlockerError,
+    LockOutError,
+    NoSpaceError,
+    NotProvenError,
+    OutputExistsError,
+    RefusedError,
+    UnfinishedError,
+    UsageError,
+    ZeroSealError,
+)
+from zeroseal.filesystems.tree import Problem
+from zeroseal.images.detect import open_image
+from zeroseal.sealing import seal as seal_module
+from zeroseal.sealing import verify
+from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.record import record_path
+from zeroseal.sealing.seal import OutputSpec, plan_image, seal_image
+from zeroseal.sealing.subject import Subject
+from zeroseal.volumes.swap import find_swap
+
+NOW = 1_760_000_000
+SEEDED = SealChoices(expect_seed=True, plant_first_boot=True)
+
+# What the demo's disk holds of its machine, and a sealed one must hold nowhere.
+DEMO_VALUES = [
+    b"gangway-ref", b"ada.brine", b"tom.kelp", b"Ada Brine", b"02-555-0117", b"TIDE_TOKEN",
+    b"not-a-real-token", b"not-a-real-password", b"not-a-real-key", b"192.0.2.", b"$6$demo$",
+    b"BEGIN OPENSSH PRIVATE KEY", b"LPKSHHRH", b"dhcp-client-identifier", b"Pier 3 sticks",
+    b"under the mat", b"insert into riders",
+]  # fmt: skip
+
+
+def digest(path: Path) -> str:
+    return hashlib.sha256(path.read_bytes()).hexdigest()
+
+
+def files_in(folder: Path) -> list[str]:
+    return sorted(path.name for path in folder.iterdir())
+
+
+@pytest.mark.parametrize("source_form", ["qcow2", "raw", "compressed"])
+@pytest.mark.parametrize("format_name", ["", "raw", "qcow2"])
+def test_a_sealed_disk_holds_no_value_of_the_old_machine(
+    tmp_path: Path, demo_disk: Path, source_form: str, format_name: str
+) -> None:
+    source = tmp_path / "source.img"
+    options = {"raw": ["-O", "raw"], "qcow2": ["-O", "qcow2"], "compressed": ["-c", "-O", "qcow2"]}
+    run("qemu-img", "convert", *options[source_form], demo_disk, source)
+    before = digest(source)
+    machine_id = run("debugfs", "-R", "cat /etc/machine-id",
+                     cut_partition(to_raw(source, tmp_path / "s.raw"), 2, tmp_path / "s.ext4"))  # fmt: skip
+    assert count_text(tmp_path / "s.raw", machine_id.strip().encode())
+    assert all(count_text(tmp_path / "s.raw", value) for value in DEMO_VALUES)
+
+    result = seal_image(source, OutputSpec(tmp_path / "out.img", format_name), SealChoices(), NOW)
+
+    assert digest(source) == before
+    assert result.output.format_name == (format_name or ("raw" if source_form == "raw" else "qcow2"))
+    if result.output.format_name == "qcow2":
+        judge_qcow2(tmp_path / "out.img")
+    raw = to_raw(tmp_path / "out.img", tmp_path / "out.raw")
+    assert raw.stat().st_size == (tmp_path / "s.raw").stat().st_size
+    run("sgdisk", "-v", raw)
+    judge_ext(cut_partition(raw, 2, tmp_path / "out.ext4"))
+    found = [v for v in [*DEMO_VALUES, machine_id.strip().encode()] if count_text(raw, v)]
+    assert found == []
+    swap = cut_partition(raw, 3, tmp_path / "out.swap")
+    assert run("blkid", "-p", "-s", "LABEL", "-o", "value", swap).strip() == "gate-swap"
+    assert not any(swap.read_bytes()[4096:])
+    assert check_image(tmp_path / "out.img", Level.FULL).verdict is Verdict.SEALED
+
+
+def test_what_the_clones_need_stays(tmp_path: Path, demo_disk: Path) -> None:
+    seal_image(demo_disk, OutputSpec(tmp_path / "out.raw", "raw"), SealChoices(), NOW)
+    volume = cut_partition(tmp_path / "out.raw", 2, tmp_path / "out.ext4")
+
+    def cat(path: str) -> str:
+        return run("debugfs", "-R", f"cat {path}", volume)
+
+    assert cat("/opt/gate/gate.conf").startswith("pier = 3")
+    assert cat("/etc/passwd") == "root:x:0:0:root:/root:/bin/bash\ndaemon:x:1:1::/usr/sbin:/usr/sbin/nologin\n"
+    assert cat("/etc/group") == "root:x:0:\ndaemon:x:1:\nadm:x:4:\nsudo:x:27:\n"
+    assert cat("/etc/shadow").startswith("root:!:20000:0:99999:7:::\ndaemon:*:")
+    assert cat("/etc/hostname") == "localhost\n"
+    assert cat("/etc/hosts") == "127.0.0.1 localhost\n"
+    assert cat("/etc/machine-id") == ""
+    assert "Mode:  0444" in run("debugfs", "-R", "stat /etc/machine-id", volume)
+    listing = run("debugfs", "-R", "ls -p /var/log", volume)
+    assert "/journal/" in listing
+    assert "/gate.log/" in listing
+    assert "gate.log.1" not in listing
+
+
+def test_the_same_seal_of_the_same_disk_is_the_same_disk(tmp_path: Path, demo_disk: Path) -> None:
+    one = seal_image(demo_disk, OutputSpec(tmp_path / "1.raw", "raw"), SealChoices(), NOW)
+    other = seal_image(demo_disk, OutputSpec(tmp_path / "2.qcow2", compress=True), SealChoices(), NOW)
+    assert one.digest.root == other.digest.root
+    assert to_raw(tmp_path / "2.qcow2", tmp_path / "2.raw").read_bytes() == (tmp_path / "1.raw").read_bytes()
+
+
+def test_a_plan_is_exactly_what_is_done(tmp_path: Path, demo_disk: Path) -> None:
+    planned = plan_image(demo_disk, SealChoices(skip=("leftovers",)))
+    result = seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(skip=("leftovers",)), NOW)
+    assert result.planned.plan == planned.plan
+    assert {item.trace.family for item in planned.plan.skipped} == {"leftovers"}
+
+
+# -- the lock-out guard
+
+
+def test_a_seal_that_locks_everybody_out_is_refused_with_the_way_out(
+    tmp_path: Path, bare_guest: Path
+) -> None:
+    with pytest.raises(LockOutError) as caught:
+        seal_image(bare_guest, OutputSpec(tmp_path / "o.img"), SealChoices(), NOW)
+    for way_out in ("--retain-account", "--keep-root-login", "--expect-seed", "--plant-first-boot"):
+        assert way_out in caught.value.message
+    assert "o.img" not in files_in(tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("choices", "login"),
+    [
+        (SealChoices(retained_accounts=("ada.brine",), plant_first_boot=True), "ada.brine stays"),
+        (SealChoices(keep_root_login=True, plant_first_boot=True), "root stays, with its password"),
+        (SEEDED, "you said"),
+    ],
+    ids=["retained", "root", "seed"],
+)
+def test_each_way_out_lets_the_seal_through(
+    tmp_path: Path, bare_guest: Path, choices: SealChoices, login: str
+) -> None:
+    result = seal_image(bare_guest, OutputSpec(tmp_path / "o.img"), choices, NOW)
+    assert any(login in sentence for sentence in result.planned.plan.guard.assured)
+    judge_ext(tmp_path / "o.img")
+    assert check_image(tmp_path / "o.img", Level.FULL).verdict is Verdict.SEALED
+    listing = run("debugfs", "-R", "ls -p /home", tmp_path / "o.img")
+    assert ("ada.brine" in listing) == bool(choices.retained_accounts)
+    shadow = run("debugfs", "-R", "cat /etc/shadow", tmp_path / "o.img")
+    assert ("root:$6$rrrr" in shadow) == choices.keep_root_login
+
+
+def test_the_planted_unit_is_enabled_and_a_second_seal_needs_no_plant(
+    tmp_path: Path, bare_guest: Path
+) -> None:
+    seal_image(bare_guest, OutputSpec(tmp_path / "1.img"), SEEDED, NOW)
+    guest = Subject.read(open_image(tmp_path / "1.img")).opened.guest
+    unit = guest.read_text("/etc/systemd/system/multi-user.target.wants/zeroseal-first-boot.service")
+    assert "ExecStart=/usr/bin/ssh-keygen -A" in unit
+    again = seal_image(
+        tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(expect_seed=True), NOW + 9
+    )
+    assert again.planned.plan.treated == ()
+    assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
+
+
+def test_a_unit_that_could_not_work_is_not_planted(tmp_path: Path) -> None:
+    tree = {path: text for path, text in BARE_GUEST.items() if "ssh-keygen" not in path}
+    image = make_guest_volume(tmp_path, tree)
+    with pytest.raises(RefusedError, match="needs ssh-keygen"):
+        seal_image(image, OutputSpec(tmp_path / "o"), SEEDED, NOW)
+
+
+def test_no_network_is_a_lock_out_too(tmp_path: Path) -> None:
+    tree = {path: text for path, text in BARE_GUEST.items() if "network" not in path}
+    image = make_guest_volume(tmp_path, tree)
+    with pytest.raises(LockOutError, match="no network"):
+        seal_image(image, OutputSpec(tmp_path / "o"),
+                   SealChoices(keep_root_login=True, plant_first_boot=True), NOW)  # fmt: skip
+
+
+def test_a_mounted_volume_that_cannot_be_read_is_a_blocker(tmp_path: Path) -> None:
+    fstab = BARE_GUEST["/etc/fstab"] + "LABEL=elsewhere /home xfs defaults 0 0\n"
+    image = make_guest_volume(tmp_path, BARE_GUEST | {"/etc/fstab": fstab})
+    with pytest.raises(BlockerError, match="/home"):
+        seal_image(image, OutputSpec(tmp_path / "o"), SEEDED, NOW)
+
+
+# -- choices
+
+
+def test_a_partial_seal_is_no_seal(tmp_path: Path, demo_disk: Path) -> None:
+    result = seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(skip=("keys.ssh-host",)), NOW)
+    assert not result.planned.plan.is_complete
+    checked = check_image(tmp_path / "o", Level.FULL)
+    assert checked.verdict is Verdict.UNSEALED
+    assert "keys.ssh-host" in checked.reason
+
+
+def test_a_skipped_trace_that_makes_no_machine_itself_leaves_it_sealed(
+    tmp_path: Path, demo_disk: Path
+) -> None:
+    seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(skip=("leftovers",)), NOW)
+    checked = check_image(tmp_path / "o", Level.FULL)
+    assert checked.verdict is Verdict.SEALED
+    assert checked.skipped == ("leftovers.temporary-files", "leftovers.fetched-packages")
+
+
+@pytest.mark.parametrize(
+    ("choices", "told"),
+    [
+        ({"skip": ("keys.sshhost",)}, "did you mean keys.ssh-host"),
+        ({"only": ("nonsense",)}, "no trace 'nonsense'"),
+        ({"only": ("keys",), "skip": ("keys",)}, "--only and by --skip"),
+    ],
+)
+def test_choices_that_make_no_sense_are_refused(choices: dict[str, tuple[str, ...]], told: str) -> None:
+    with pytest.raises(UsageError, match=told):
+        SealChoices(**choices)  # type: ignore[arg-type]  # names of tuples only
+
+
+def test_an_unknown_account_names_those_that_are_there(tmp_path: Path, demo_disk: Path) -> None:
+    with pytest.raises(UsageError, match=r"no account 'bob'.*ada\.brine, tom\.kelp"):
+        seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(retained_accounts=("bob",)), NOW)
+
+
+# -- safety
+
+
+def test_nothing_is_ever_overwritten(tmp_path: Path, demo_disk: Path) -> None:
+    (tmp_path / "there").write_text("precious")
+    with pytest.raises(OutputExistsError):
+        seal_image(demo_disk, OutputSpec(tmp_path / "there"), SealChoices(), NOW)
+    record_path(tmp_path / "other").write_text("precious too")
+    with pytest.raises(OutputExistsError):
+        seal_image(demo_disk, OutputSpec(tmp_path / "other"), SealChoices(), NOW)
+    assert (tmp_path / "there").read_text() == "precious"
+    assert files_in(tmp_path) == ["other.seal.json", "there"]
+
+
+@pytest.mark.parametrize("proof", ["check_volume", "find_all", "digest"])
+def test_a_proof_that_does_not_hold_leaves_nothing(
+    tmp_path: Path, demo_disk: Path, monkeypatch: pytest.MonkeyPatch, proof: str
+) -> None:
+    if proof == "check_volume":
+        monkeypatch.setattr(verify, "check_volume", lambda *_args: [Problem("inode 9", "is odd")])
+    elif proof == "find_all":
+        findings = plan_image(demo_disk, SealChoices()).plan.treated
+        real = verify.Subject
+
+        class Haunted(real):  # type: ignore[misc, valid-type]  # made from the real one
+            def find_all(self, *_args: object) -> list[object]:
+                return list(findings[:1])
+
+        monkeypatch.setattr(verify, "Subject", Haunted)
+    else:
+        monkeypatch.setattr(
+            seal_module, "_read_back",
+            lambda *_args: (_ for _ in ()).throw(NotProvenError("does not read back")),
+        )  # fmt: skip
+    with pytest.raises(NotProvenError):
+        seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(), NOW)
+    assert files_in(tmp_path) == []
+
+
+def test_a_source_that_changes_meanwhile_is_noticed(tmp_path: Path, demo_disk: Path) -> None:
+    source = tmp_path / "s.raw"
+    to_raw(demo_disk, source)
+
+    def disturb(step: object) -> None:
+        if getattr(step, "stage", "") == "reading back":
+            os.utime(source, (1, 1))
+
+    with pytest.raises(UnfinishedError, match="was changed while"):
+        seal_image(source, OutputSpec(tmp_path / "o"), SealChoices(), NOW, disturb)
+    assert files_in(tmp_path) == ["s.raw"]
+
+
+def test_a_full_target_is_said_and_nothing_is_left(tmp_path: Path, demo_disk: Path) -> None:
+    small = tmp_path / "small"
+    small.mkdir()
+    try:
+        run("mount", "-t", "tmpfs", "-o", "size=700k", "none", small)
+    except AssertionError:
+        pytest.skip("cannot mount here")
+    try:
+        with pytest.raises(NoSpaceError, match="free some"):
+            seal_image(demo_disk, OutputSpec(small / "o"), SealChoices(), NOW)
+        (small / "filler").write_bytes(bytes(650 << 10))
+        with pytest.raises(NoSpaceError):  # compressed: noticed only while it is written
+            seal_image(demo_disk, OutputSpec(small / "o", compress=True), SealChoices(), NOW)
+        assert files_in(small) == ["filler"]
+    finally:
+        run("umount", small)
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM], ids=["ctrl-c", "term"])
+def test_an_interrupt_leaves_nothing_behind(tmp_path: Path, demo_disk: Path, how: signal.Signals) -> None:
+    chance = random.Random(int(how))
+    statuses = set()
+    for number in range(4):
+        words = [sys.executable, "-m", "zeroseal", "seal", str(demo_disk), "-o", f"o{number}", "--quiet"]
+        child = subprocess.Popen(words, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        time.sleep(0.25 + chance.random() * 0.35)
+        child.send_signal(how)
+        _out, err = child.communicate(timeout=60)
+        statuses.add(child.returncode)
+        assert b"Traceback" not in err or b"site.py" in err or b"import" in err
+        whole = {f"o{number}", f"o{number}.seal.json"}
+        assert {name for name in files_in(tmp_path) if name in whole} in (set(), whole)
+    assert statuses <= {0, 130, -how}
+    assert [name for name in files_in(tmp_path) if name.startswith(".")] == []
+
+
+def test_a_kill_at_any_time_leaves_the_source_and_no_half_result(tmp_path: Path, demo_disk: Path) -> None:
+    before = digest(demo_disk)
+    chance = random.Random(7)
+    for number in range(6):
+        target = tmp_path / f"o{number}"
+        words = [sys.executable, "-m", "zeroseal", "seal", str(demo_disk), "-o", str(target), "--quiet"]
+        child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(0.3 + chance.random() * 0.5)
+        child.kill()
+        child.wait(timeout=60)
+        if target.exists():
+            judge_qcow2(target)
+            verdict = check_image(target, Level.FULL).verdict
+            assert verdict in (Verdict.SEALED, Verdict.CLEAN)
+        hidden = [path for path in tmp_path.iterdir() if path.name.startswith(".")]
+        assert all(path.stat().st_mode & 0o077 == 0 or not path.suffix == ".part" for path in hidden)
+    assert digest(demo_disk) == before
+
+
+def test_a_damaged_guest_raises_only_our_errors(tmp_path: Path, bare_guest: Path) -> None:
+    raw = bare_guest.read_bytes()
+    chance = random.Random(3)
+    for _number in range(40):
+        mutated = bytearray(raw)
+        for _ in range(chance.choice([1, 5, 40])):
+            mutated[chance.randrange(1024, 1 << 20)] = chance.randrange(256)
+        (tmp_path / "m.img").write_bytes(mutated)
+        for path in (tmp_path / "o", record_path(tmp_path / "o")):
+            path.unlink(missing_ok=True)
+        try:
+            seal_image(tmp_path / "m.img", OutputSpec(tmp_path / "o"), SEEDED, NOW)
+        except ZeroSealError:
+            assert not (tmp_path / "o").exists()
+        else:
+            judge_ext(tmp_path / "o")
+
+
+def test_an_unclean_volume_is_refused_with_the_way_out(
+    tmp_path: Path, bare_guest: Path, zeroseal: Command
+) -> None:
+    run("debugfs", "-w", "-R", "feature needs_recovery", bare_guest)
+    answer = zeroseal("seal", bare_guest, "-o", tmp_path / "o")
+    assert answer.status == 4
+    assert "shut it down properly" in answer.err
+
+
+def test_a_hibernated_guest_is_refused(tmp_path: Path, demo_disk: Path, zeroseal: Command) -> None:
+    raw = to_raw(demo_disk, tmp_path / "s.raw")
+    offset = (29 << 20) + 4086
+    with raw.open("r+b") as disk:
+        disk.seek(offset)
+        disk.write(b"S1SUSPEND\0")
+    area = find_swap(Subject.read(open_image(demo_disk)).opened.swaps[0].store)
+    assert area
+    assert not area.hibernated
+    answer = zeroseal("survey", raw)
+    assert answer.status == 3
+    assert "hibernated" in answer.err

@@ -1,0 +1,212 @@
+"""Every trace of the catalogue: documented, hit where it is, not hit where it is not, clean after."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.disks import MACHINE_ID, make_guest_volume
+from tests.oracles import run
+from zeroseal.errors import UsageError
+from zeroseal.images.detect import open_image
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.subject import Subject
+from zeroseal.traces.changes import DropAccounts, DropHostNames, LockPassword
+from zeroseal.traces.load import get_trace, load_catalogue, parse_traces
+from zeroseal.traces.model import FAMILIES
+from zeroseal.traces.text_edits import drop_accounts, drop_host_names, lock_password
+
+# A guest without identity, that seeds itself and so may be sealed.
+CLEAN = {
+    "/etc/os-release": "ID=tideline\n",
+    "/etc/hostname": "localhost\n",
+    "/etc/hosts": "127.0.0.1 localhost\n",
+    "/etc/machine-id": "",
+    "/etc/passwd": "root:x:0:0:root:/root:/bin/sh\n",
+    "/etc/shadow": "root:!:1::::::\n",
+    "/etc/systemd/system/x.wants/cloud-init.service": "-> /lib/x",
+    "/root/": "",
+    "/tmp/": "",
+    "/var/log/empty.log": "",
+}
+HUMAN = {
+    "/etc/passwd": CLEAN["/etc/passwd"] + "ada.brine:x:1000:1000::/home/ada.brine:/bin/sh\n",
+    "/home/ada.brine/letter": "dear tom",
+}
+# For each trace: what makes it hit, and the places that must be named.
+HITS: dict[str, tuple[dict[str, str], list[str]]] = {
+    "identity.machine-id": (
+        {"/etc/machine-id": MACHINE_ID, "/var/lib/dbus/machine-id": MACHINE_ID},
+        ["/etc/machine-id", "/var/lib/dbus/machine-id"],
+    ),
+    "identity.host-name": (
+        {"/etc/hostname": "pier-ref\n", "/etc/hosts": "127.0.1.1 pier-ref.x pier-ref\n"},
+        ["/etc/hostname", "/etc/hosts"],
+    ),
+    "identity.random-seed": (
+        {"/var/lib/systemd/random-seed": "x" * 512},
+        ["/var/lib/systemd/random-seed"],
+    ),
+    "keys.ssh-host": (
+        {"/etc/ssh/ssh_host_rsa_key": "k", "/etc/ssh/ssh_host_rsa_key.pub": "p"},
+        ["/etc/ssh/ssh_host_rsa_key", "/etc/ssh/ssh_host_rsa_key.pub"],
+    ),
+    "keys.kerberos": ({"/etc/krb5.keytab": "k"}, ["/etc/krb5.keytab"]),
+    "keys.vpn": (
+        {"/etc/wireguard/wg0.conf": "k", "/etc/openvpn/client/tls.key": "k"},
+        ["/etc/wireguard/wg0.conf", "/etc/openvpn/client/tls.key"],
+    ),
+    "people.accounts": (HUMAN, ["/home/ada.brine", "/etc/passwd"]),
+    "people.root-password": ({"/etc/shadow": "root:$6$x:1::::::\n"}, ["/etc/shadow"]),
+    "people.account-backups": ({"/etc/shadow-": "old"}, ["/etc/shadow-"]),
+    "people.ssh-keys": (
+        {"/root/.ssh/authorized_keys": "k", "/root/.ssh/id_rsa": "k", "/root/.netrc": "p"},
+        ["/root/.ssh/authorized_keys", "/root/.ssh/id_rsa", "/root/.netrc"],
+    ),
+    "people.histories": (
+        {"/root/.bash_history": "x", "/root/.cache/a/b": "x"},
+        ["/root/.bash_history", "/root/.cache"],
+    ),
+    "wire.dhcp-leases": (
+        {"/var/lib/dhcp/dhclient.ens3.leases": "x"},
+        ["/var/lib/dhcp/dhclient.ens3.leases"],
+    ),
+    "wire.interface-names": (
+        {"/etc/udev/rules.d/70-persistent-net.rules": "x"},
+        ["/etc/udev/rules.d/70-persistent-net.rules"],
+    ),
+    "wire.cloud-init-network": (
+        {"/etc/netplan/50-cloud-init.yaml": "x"},
+        ["/etc/netplan/50-cloud-init.yaml"],
+    ),
+    "diary.journal": (
+        {f"/var/log/journal/{MACHINE_ID}/system.journal": "x"},
+        [f"/var/log/journal/{MACHINE_ID}"],
+    ),
+    "diary.rotated-logs": (
+        {"/var/log/a/b.log.1": "x", "/var/log/c.gz": "x", "/var/log/d-20261101": "x"},
+        ["/var/log/a/b.log.1", "/var/log/c.gz", "/var/log/d-20261101"],
+    ),
+    "diary.logs": ({"/var/log/a/b.log": "x", "/var/crash/c": "x"}, ["/var/log/a/b.log", "/var/crash/c"]),
+    "leftovers.temporary-files": ({"/tmp/a": "x", "/var/tmp/.b": "x"}, ["/tmp/a", "/var/tmp/.b"]),
+    "leftovers.fetched-packages": (
+        {"/var/cache/apt/archives/a.deb": "x", "/var/lib/apt/lists/m_dists": "x"},
+        ["/var/cache/apt/archives/a.deb", "/var/lib/apt/lists/m_dists"],
+    ),
+    "birth.cloud-init-state": ({"/var/lib/cloud/sem/x": "x"}, ["/var/lib/cloud/sem"]),
+    "birth.cloud-init-rights": (
+        {"/etc/sudoers.d/90-cloud-init-users": "x"},
+        ["/etc/sudoers.d/90-cloud-init-users"],
+    ),
+    "disk.free-space": ({"/gone": "deleted-canary" * 400}, ["whole disk"]),
+    "disk.free-inodes": ({"/gone": "deleted-canary" * 400}, ["whole disk"]),
+    "disk.journal": ({}, ["whole disk"]),
+    "disk.swap": ({}, []),  # a swap needs a disk of its own: see test_seal.py
+}
+
+
+def places_of(image: Path, trace_id: str) -> list[str]:
+    subject = Subject.read(open_image(image))
+    return [item.place for item in subject.find_all(SealChoices()) if item.trace.id == trace_id]
+
+
+def prepare(folder: Path, trace_id: str) -> Path:
+    tree, _places = HITS[trace_id]
+    image = make_guest_volume(folder, CLEAN | tree)
+    if "/gone" in tree:
+        run("debugfs", "-w", "-R", "rm /gone", image)
+    if trace_id == "disk.journal":
+        run("debugfs", "-w", "-f", "-", image, feed="jo\njw -b 900 /dev/zero\njc\n")
+        run("debugfs", "-w", "-R", "feature -needs_recovery", image)
+        run("e2fsck", "-fy", image, status=0)
+    return image
+
+
+def test_every_trace_is_documented_and_has_its_cases() -> None:
+    traces = load_catalogue()
+    assert len({trace.id for trace in traces}) == len(traces)
+    assert {trace.family for trace in traces} == set(FAMILIES)
+    assert {trace.id for trace in traces} == set(HITS)
+    for trace in traces:
+        assert trace.why, trace.id
+        assert trace.regrowth.by, trace.id
+        assert trace.source, trace.id
+        assert len(trace.title) <= 31, f"{trace.id}: the table has no room for its title"
+        assert len(trace.id) <= 26, f"{trace.id}: the table has no room for its id"
+
+
+@pytest.mark.parametrize("trace_id", [name for name in HITS if name != "disk.swap"])
+def test_a_trace_is_found_where_it_is_gone_after_a_seal_and_a_second_changes_nothing(
+    tmp_path: Path, trace_id: str
+) -> None:
+    clean = make_guest_volume(tmp_path, CLEAN)
+    assert places_of(clean, trace_id) == []
+    used = prepare(tmp_path, trace_id)
+    assert places_of(used, trace_id) == HITS[trace_id][1] or set(HITS[trace_id][1]) <= set(
+        places_of(used, trace_id)
+    )
+    seal_image(used, OutputSpec(tmp_path / "1.img"), SealChoices(), 1_700_000_000)
+    assert places_of(tmp_path / "1.img", trace_id) == []
+    result = seal_image(
+        tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(), 1_800_000_000
+    )
+    assert result.planned.plan.treated == ()
+    assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("[[trace]", "no valid TOML"),
+        ('[[trace]]\ntitle = "x"', r"f\.toml: trace \(without id\): id must"),
+        ('[[trace]]\nid = "nosuch.thing"', "no family nosuch"),
+        ('[[trace]]\nid = "keys.a"\npath = ["/x"]', "trace keys.a: unknown key 'path'"),
+        ('[[trace]]\nid = "keys.a"\npaths = ["x"]\ntreatment = "remove"', "must be absolute"),
+        ('[[trace]]\nid = "keys.a"\npaths = ["/x"]\ntreatment = "burn"', "treatment must be one of"),
+        ('[[trace]]\nid = "keys.a"\ntreatment = "remove"', "exactly one of"),
+        ('[[trace]]\nid = "keys.a"\nfinder = "x"\ntreatment = "remove"', "no finder 'x'"),
+        ('[[trace]]\nid = "keys.a"\npaths = ["/x"]\ntreatment = "remove"', "title is missing"),
+        (
+            '[[trace]]\nid = "keys.a"\ntitle = "t"\nwhy = "w"\npaths = "/x"\ntreatment = "remove"\n' * 2,
+            "keys.a is there twice",
+        ),
+    ],
+)
+def test_a_wrong_entry_is_told_with_file_trace_and_key(text: str, told: str) -> None:
+    with pytest.raises(UsageError, match=told):
+        parse_traces(text, "f.toml")
+
+
+def test_an_unknown_trace_suggests_what_comes_close() -> None:
+    with pytest.raises(UsageError, match="did you mean identity"):
+        get_trace("identity.machineid")
+
+
+@pytest.mark.parametrize(
+    ("path", "before", "after"),
+    [
+        ("/etc/passwd", "root:x:0\nada:x:1\nadam:x:2", "root:x:0\nadam:x:2"),
+        ("/etc/group", "sudo:x:27:ada,tom\nada:x:1:\nx:x:2:ada\n", "sudo:x:27:tom\nx:x:2:\n"),
+        ("/etc/gshadow", "sudo:*:ada:ada,tom\nada:!::\n", "sudo:*::tom\n"),
+        ("/etc/subuid", "ada:1:2\ntom:3:4\n", "tom:3:4\n"),
+        ("/etc/shadow", "# keep\n\nada:$6:\n", "# keep\n\n"),
+    ],
+)
+def test_accounts_are_dropped_from_every_kind_of_file(path: str, before: str, after: str) -> None:
+    assert drop_accounts(before, DropAccounts(path, ("ada",), ("ada",))) == after
+
+
+def test_a_password_is_locked_and_its_hash_dropped() -> None:
+    change = LockPassword("/etc/shadow", "root")
+    assert lock_password("a:$6:1\nroot:$6$hash:2:3\n", change) == "a:$6:1\nroot:!:2:3\n"
+    assert lock_password("root:!$6$hash:2:3\n", change) == "root:!:2:3\n"
+    for clean in ("root:*:2:3\n", "root:!:2:3", "root:!!:2:3\n", "other::1:2\n"):
+        assert lock_password(clean, change) == clean
+
+
+def test_host_names_are_dropped_with_their_longer_forms() -> None:
+    change = DropHostNames("/etc/hosts", ("pier.x.example",))
+    before = "127.0.0.1 localhost\n127.0.1.1 pier.x.example pier\n::1 ip6 pier # old\n#c pier\n"
+    assert drop_host_names(before, change) == "127.0.0.1 localhost\n::1 ip6 # old\n#c pier\n"
