@@ -19,7 +19,8 @@ BARE_GUEST: dict[str, str] = {
     "/etc/hostname": "pier-ref\n",
     "/etc/hosts": "127.0.0.1 localhost\n127.0.1.1 pier-ref.saltmarsh.example pier-ref\n",
     "/etc/machine-id": MACHINE_ID + "\n",
-    "/etc/passwd": "root:x:0:0:root:/root:/bin/bash\nada.brine:x:1000:1000::/home/ada.brine:/bin/sh\n",
+    "/etc/passwd": "root:x:0:0:root:/root:/bin/bash\n"
+    "ada.brine:x:1000:1000::/home/ada.brine:/bin/sh\n",
     "/etc/shadow": "root:$6$rrrr:1:::::: \nada.brine:$6$aaaa:1::::::\n",
     "/etc/group": "root:x:0:\nsudo:x:27:ada.brine\nada.brine:x:1000:\n",
     "/etc/ssh/ssh_host_ed25519_key": "host-private-key-canary\n",

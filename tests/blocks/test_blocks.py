@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -30,7 +32,7 @@ def test_a_range_set_is_a_set_of_points(steps: list[tuple[bool, tuple[int, int]]
     pieces = list(ranges)
     assert {point for start, end in pieces for point in range(start, end)} == points
     assert all(start < end for start, end in pieces)
-    assert all(one[1] < other[0] for one, other in zip(pieces, pieces[1:], strict=False))
+    assert all(one[1] < other[0] for one, other in itertools.pairwise(pieces))
     assert ranges.total == len(points)
     cut = {point for start, end in ranges.within(50, 120) for point in range(start, end)}
     assert cut == {point for point in points if 50 <= point < 120}
@@ -118,7 +120,11 @@ def test_bitmaps_count_and_fill_like_lists(bits: list[bool], span: tuple[int, in
     fill_bits(bitmap, start, length, True)
     bits[start : start + length] = [True] * length
     assert count_set(bitmap, len(bits)) == sum(bits)
-    covered = [n for first, count in find_runs(bitmap, len(bits), True) for n in range(first, first + count)]
+    covered = [
+        n
+        for first, count in find_runs(bitmap, len(bits), True)
+        for n in range(first, first + count)
+    ]
     assert covered == [number for number, bit in enumerate(bits) if bit]
 
 

@@ -1,4 +1,4 @@
-"""Our consistency checker finds damage done on purpose, and mutated volumes raise only our errors."""
+"""Our consistency checker finds damage done on purpose; mutations raise only our errors."""
 
 from __future__ import annotations
 
@@ -27,7 +27,9 @@ def used_volume(folder: Path, *options: str) -> Path:
     return make_ext(folder / "v.img", 8, *(options or ("-t", "ext4", "-b", "1024")), tree=source)
 
 
-@pytest.mark.parametrize("options", [["-t", "ext4"], ["-t", "ext3", "-b", "1024"], ["-t", "ext2"]], ids=" ".join)
+@pytest.mark.parametrize(
+    "options", [["-t", "ext4"], ["-t", "ext3", "-b", "1024"], ["-t", "ext2"]], ids=" ".join
+)
 def test_a_sound_volume_has_no_problems(tmp_path: Path, options: list[str]) -> None:
     assert check_volume(open_image(used_volume(tmp_path, *options))) == []
 
@@ -68,7 +70,9 @@ def test_one_block_in_two_files_is_found(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("structure", ["inode", "block bitmap", "folder", "group"])
-def test_one_flipped_bit_in_any_checksummed_structure_is_found(tmp_path: Path, structure: str) -> None:
+def test_one_flipped_bit_in_any_checksummed_structure_is_found(
+    tmp_path: Path, structure: str
+) -> None:
     path = used_volume(tmp_path)
     tree = ExtTree(open_image(path))
     volume = tree.volume

@@ -30,7 +30,16 @@ MATRIX = [
     ["-t", "ext4", "-O", "^64bit,metadata_csum"],
     ["-t", "ext3", "-I", "128", "-O", "^dir_index"],
     ["-t", "ext4", "-O", "^metadata_csum,uninit_bg,^flex_bg"],
-    ["-t", "ext4", "-b", "1024", "-g", "2048", "-O", "metadata_csum_seed,orphan_file,sparse_super2"],
+    [
+        "-t",
+        "ext4",
+        "-b",
+        "1024",
+        "-g",
+        "2048",
+        "-O",
+        "metadata_csum_seed,orphan_file,sparse_super2",
+    ],
     ["-t", "ext2", "-O", "^filetype", "-b", "1024"],
     ["-t", "ext4", "-I", "1024", "-E", "lazy_itable_init=1"],
 ]
@@ -84,15 +93,15 @@ class Model:
             self.change_tree(kind)
         else:
             file = self.files[chance.choice(list(self.files))]
-            node = file[0]
-            assert isinstance(node, int)
+            target = file[0]
+            assert isinstance(target, int)
             assert isinstance(file[1], bytes)
             if kind < 0.85:
                 file[1] = chance.randbytes(chance.choice([0, 3, 9000]))
-                editor.replace_content(node, file[1])
+                editor.replace_content(target, file[1])
             elif kind < 0.92:
                 size = chance.choice([0, 1, 4095, 20_000, 2_000_000])
-                editor.truncate(node, size)
+                editor.truncate(target, size)
                 file[1] = file[1][:size].ljust(size, b"\0")
             else:
                 path = chance.choice(list(self.files))
@@ -118,7 +127,7 @@ class Model:
             editor.remove_tree(self.folders[doomed[:-1]], doomed[-1])
             for group in (self.folders, self.files, self.links):
                 for path in [path for path in group if path[: len(doomed)] == doomed]:
-                    del group[path]  # type: ignore[attr-defined]  # all three are dictionaries
+                    del group[path]
 
     def compare(self, tree: ExtTree) -> None:
         """Everything is there with its content, and nothing else."""
@@ -160,7 +169,9 @@ def test_random_edits_leave_a_sound_file_system(tmp_path: Path, seed: int) -> No
 
 
 @pytest.mark.parametrize("options", MATRIX, ids=" ".join)
-def test_what_is_removed_is_zeroed_and_what_is_unused_can_be(tmp_path: Path, options: list[str]) -> None:
+def test_what_is_removed_is_zeroed_and_what_is_unused_can_be(
+    tmp_path: Path, options: list[str]
+) -> None:
     canaries = [b"content-canary", b"name-canary", b"target-canary", b"cut-canary"]
     path = make_ext(tmp_path / "v.img", 16, *options)
     staged = StagedStore(open_image(path))

@@ -85,7 +85,10 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
     }
     del tree["/home/ada.brine/.bash_history"], tree["/home/ada.brine/.ssh/authorized_keys"]
     root = make_guest_volume(tmp_path, tree)
-    for name, content in (("data", {"/inner/": "", "/seen": "data"}), ("inner", {"/deep": "inner"})):
+    for name, content in (
+        ("data", {"/inner/": "", "/seen": "data"}),
+        ("inner", {"/deep": "inner"}),
+    ):
         write_tree(tmp_path / name, content)
         make_ext(tmp_path / f"{name}.img", 4, "-t", "ext4", "-L", name, tree=tmp_path / name)
     (tmp_path / "swap.img").write_bytes(bytes(1 << 20))
@@ -149,7 +152,9 @@ def test_accounts_are_human_by_login_defs_and_shell(tmp_path: Path) -> None:
             "/etc/shadow": "root:!:1:\ntom:$y$x:1:\nsvc:*:1:\nada::1:\n",
         },
     )
-    found = {account.name: (account.is_human, account.has_password) for account in read_accounts(guest)}
+    found = {
+        account.name: (account.is_human, account.has_password) for account in read_accounts(guest)
+    }
     assert found == {
         "root": (False, False),
         "tom": (True, True),
@@ -190,7 +195,7 @@ def test_seeding_that_was_switched_off_is_none(tmp_path: Path) -> None:
 
 
 def test_os_release_is_read_as_shell_assignments(tmp_path: Path) -> None:
-    text = "NAME=\"Tide \\\"Line\\\"\"\n# no\nID=tideline\nBAD='unclosed\nEMPTY=\n"
+    text = 'NAME="Tide \\"Line\\""\n# no\nID=tideline\nBAD=\'unclosed\nEMPTY=\n'
     assert parse_assignments(text) == {"NAME": 'Tide "Line"', "ID": "tideline", "EMPTY": ""}
     facts = read_facts(guest_of(tmp_path, {"/etc/hostname": "# c\n  pier-9 \n"}))
     assert (facts.name, facts.os_id, facts.host_name) == ("Tideline Linux", "tideline", "pier-9")

@@ -162,7 +162,9 @@ def test_freed_clusters_hold_nothing_any_more(tmp_path: Path) -> None:
     assert b"secret-canary" not in path.read_bytes()
 
 
-@pytest.mark.parametrize(("format_name", "compress"), [("raw", False), ("qcow2", False), ("qcow2", True)])
+@pytest.mark.parametrize(
+    ("format_name", "compress"), [("raw", False), ("qcow2", False), ("qcow2", True)]
+)
 def test_a_created_image_holds_what_it_was_given(
     tmp_path: Path, format_name: str, compress: bool
 ) -> None:
@@ -190,7 +192,10 @@ def test_a_created_image_holds_what_it_was_given(
         (["-o", "extended_l2=on,cluster_size=128k"], "extended L2"),
         (["-o", "compression_type=zstd"], "compression other than zlib"),
         (["-o", "data_file=side.raw"], "external data file"),
-        (["--object", "secret,id=s,data=x", "-o", "encrypt.format=luks,encrypt.key-secret=s"], "encrypted"),
+        (
+            ["--object", "secret,id=s,data=x", "-o", "encrypt.format=luks,encrypt.key-secret=s"],
+            "encrypted",
+        ),
     ],
 )
 def test_what_is_not_supported_is_refused_by_name(

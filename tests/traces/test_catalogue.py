@@ -1,4 +1,4 @@
-"""Every trace of the catalogue: documented, hit where it is, not hit where it is not, clean after."""
+"""Every trace: documented, found where it is, not where it is not, gone after a seal."""
 
 from __future__ import annotations
 
@@ -89,7 +89,10 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         {"/var/log/a/b.log.1": "x", "/var/log/c.gz": "x", "/var/log/d-20261101": "x"},
         ["/var/log/a/b.log.1", "/var/log/c.gz", "/var/log/d-20261101"],
     ),
-    "diary.logs": ({"/var/log/a/b.log": "x", "/var/crash/c": "x"}, ["/var/log/a/b.log", "/var/crash/c"]),
+    "diary.logs": (
+        {"/var/log/a/b.log": "x", "/var/crash/c": "x"},
+        ["/var/log/a/b.log", "/var/crash/c"],
+    ),
     "leftovers.temporary-files": ({"/tmp/a": "x", "/var/tmp/.b": "x"}, ["/tmp/a", "/var/tmp/.b"]),
     "leftovers.fetched-packages": (
         {"/var/cache/apt/archives/a.deb": "x", "/var/lib/apt/lists/m_dists": "x"},
@@ -164,12 +167,16 @@ def test_a_trace_is_found_where_it_is_gone_after_a_seal_and_a_second_changes_not
         ('[[trace]]\nid = "nosuch.thing"', "no family nosuch"),
         ('[[trace]]\nid = "keys.a"\npath = ["/x"]', "trace keys.a: unknown key 'path'"),
         ('[[trace]]\nid = "keys.a"\npaths = ["x"]\ntreatment = "remove"', "must be absolute"),
-        ('[[trace]]\nid = "keys.a"\npaths = ["/x"]\ntreatment = "burn"', "treatment must be one of"),
+        (
+            '[[trace]]\nid = "keys.a"\npaths = ["/x"]\ntreatment = "burn"',
+            "treatment must be one of",
+        ),
         ('[[trace]]\nid = "keys.a"\ntreatment = "remove"', "exactly one of"),
         ('[[trace]]\nid = "keys.a"\nfinder = "x"\ntreatment = "remove"', "no finder 'x'"),
         ('[[trace]]\nid = "keys.a"\npaths = ["/x"]\ntreatment = "remove"', "title is missing"),
         (
-            '[[trace]]\nid = "keys.a"\ntitle = "t"\nwhy = "w"\npaths = "/x"\ntreatment = "remove"\n' * 2,
+            '[[trace]]\nid = "keys.a"\ntitle = "t"\nwhy = "w"\npaths = "/x"\ntreatment = "remove"\n'
+            * 2,
             "keys.a is there twice",
         ),
     ],

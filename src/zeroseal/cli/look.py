@@ -28,7 +28,7 @@ VERDICT_STYLES = {
     Verdict.BROKEN_SEAL: BROKEN_STYLE,
     Verdict.UNKNOWN: FINDING_STYLE,
 }
-_WIDE = 100
+_WIDE = 108
 
 
 def headline(console: Console, word: str, style: str, rest: str) -> None:
@@ -52,6 +52,12 @@ def facts(console: Console, rows: Iterable[tuple[str, str]]) -> None:
     console.print(Padding(table, (0, 0, 0, 2), expand=False))
 
 
+def items(console: Console, texts: Iterable[str]) -> None:
+    """One text a line: paths, patterns, names."""
+    for text in texts:
+        console.print(Text(f"    {clean(text)}"), soft_wrap=True)
+
+
 def bullets(console: Console, sentences: Iterable[str]) -> None:
     """One sentence a line, wrapped under itself."""
     table = Table.grid(padding=(0, 1))
@@ -70,25 +76,33 @@ def next_step(console: Console, sentence: str, command: str) -> None:
 
 
 def trace_table(console: Console, groups: list[TraceSummary], every_place: bool) -> None:
-    """Findings by family and trace; with ``every_place`` each place on a line below."""
-    shows_treatment = console.width >= _WIDE
-    header = f"    {'':<31}  {'':<26}  {'places':>6}  {'size':>9}"
-    console.print(Text(header + ("  treatment" if shows_treatment else ""), style=QUIET_STYLE))
+    """Findings, a line a trace; with ``every_place`` each place on a line below.
+
+    Family and treatment are shown where the terminal has room; the id begins with the family.
+    """
+    is_wide = console.width >= _WIDE
+    margin = f"  {'':<11}" if is_wide else "  "
+    header = f"{margin}{'':<31}  {'':<26}  {'places':>6}  {'size':>9}"
+    console.print(Text(header + ("  treatment" if is_wide else ""), style=QUIET_STYLE))
     family = ""
     for group in groups:
+        line = Text(margin)
         if group.trace.family != family:
             family = group.trace.family
-            console.print(Text(f"  {FAMILIES[family].partition(':')[0]}", style="bold"))
-        line = Text(f"    {group.trace.title:<31}  ")
-        line.append(f"{group.trace.id:<26}", style=QUIET_STYLE)
-        line.append(f"  {len(group.findings):>6}  {size_text(group.size_bytes):>9}")
-        if shows_treatment:
+            if is_wide:
+                line = Text(f"  {FAMILIES[family].partition(':')[0]:<11}", style="bold")
+        line.append(f"{group.trace.title:<31}  ", style="not bold")
+        line.append(f"{group.trace.id:<26}", style=f"not bold {QUIET_STYLE}")
+        line.append(
+            f"  {len(group.findings):>6}  {size_text(group.size_bytes):>9}", style="not bold"
+        )
+        if is_wide:
             treatments = sorted({item.treatment.value for item in group.findings})
-            line.append(f"  {', '.join(treatments)}", style=FINDING_STYLE)
+            line.append(f"  {', '.join(treatments)}", style=f"not bold {FINDING_STYLE}")
         console.print(line, soft_wrap=True)
         for item in group.findings if every_place else ():
             evidence = f"  ({clean(item.evidence)})" if item.evidence else ""
-            place = f"        {item.treatment.value:<8} {clean(item.place)}{evidence}"
+            place = f"{margin}  {item.treatment.value:<8} {clean(item.place)}{evidence}"
             console.print(Text(place, style=QUIET_STYLE), soft_wrap=True)
 
 

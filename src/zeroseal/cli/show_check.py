@@ -23,7 +23,7 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
     look.bullets(console, _sentences(result))
     if result.changed_files:
         look.section(console, "Files changed since the seal")
-        look.facts(console, [("", path) for path in result.changed_files])
+        look.items(console, result.changed_files)
         if len(result.changed_files) == _MOST_NOTED_FILES:
             console.print("    and perhaps more")
     if result.findings:

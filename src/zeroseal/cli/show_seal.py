@@ -35,8 +35,8 @@ def show_plan(
         console.print(_partial_sentence(plan))
     if not refused:
         target = output or "OUT"
-        command = f"zeroseal seal {planned.source.path} -o {target}"
-        look.next_step(console, "Carry it out with the same choices and a new file:", command)
+        words = ["zeroseal seal", str(planned.source.path), "-o", str(target), *_option_words(plan)]
+        look.next_step(console, "Carry it out, into a new file:", " ".join(words))
 
 
 def show_result(result: SealResult, console: Console, every_place: bool) -> None:
@@ -91,6 +91,20 @@ def _show_treated(plan: Plan, console: Console, title: str, every_place: bool) -
         look.bullets(console, plan.readiness.advice)
 
 
+def _option_words(plan: Plan) -> list[str]:
+    """The options that mean the plan's choices."""
+    choices = plan.choices
+    words = [f"--only {name}" for name in choices.only]
+    words += [f"--skip {name}" for name in choices.skip]
+    words += [f"--retain-account {name}" for name in choices.retained_accounts]
+    switches = {
+        "--keep-root-login": choices.keep_root_login,
+        "--plant-first-boot": choices.plant_first_boot,
+        "--expect-seed": choices.expect_seed,
+    }
+    return words + [name for name, is_on in switches.items() if is_on]
+
+
 def _partial_sentence(plan: Plan) -> str:
     left = sorted({item.trace.id for item in plan.skipped if item.trace.family in SEAL_FAMILIES})
-    return f"A partial seal is no seal: {', '.join(left)} stay, so clones would share them."
+    return f"A partial seal is no seal. Clones would share what stays: {', '.join(left)}."

@@ -18,8 +18,8 @@ def show_traces(traces: tuple[Trace, ...], console: Console) -> None:
         look.section(console, title)
         for trace in (item for item in traces if item.family == family):
             line = Text(f"  {trace.id:<27} ")
-            line.append(trace.title)
-            line.append(f"  {_treatments(trace)}", style=look.FINDING_STYLE)
+            line.append(f"{trace.title:<32}")
+            line.append(_treatments(trace), style=look.FINDING_STYLE)
             console.print(line, soft_wrap=True)
     look.next_step(console, "Explain one:", f"zeroseal traces {traces[0].id}")
 
@@ -39,12 +39,11 @@ def show_trace(trace: Trace, console: Console) -> None:
         ],
     )
     if trace.regrowth.required:
-        services = ", ".join(trace.regrowth.services)
         look.section(console, "A clone is of no use without it: one of these must be in the guest")
-        look.facts(console, [("", services)])
+        look.items(console, trace.regrowth.services)
     for place in trace.places:
         look.section(console, f"Treatment: {place.treatment.value}")
-        look.facts(console, [("", text) for text in describe_place(place)])
+        look.items(console, describe_place(place))
 
 
 def describe_place(place: Where) -> list[str]:

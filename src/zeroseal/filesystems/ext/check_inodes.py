@@ -189,10 +189,7 @@ class InodePass:
 
     def _look_at_one(self, number: int, inode: Inode) -> None:
         if number == layout.RESIZE_INODE:
-            # its lists are the blocks kept for the descriptor table, claimed with the structures
-            block_no = int.from_bytes(inode.block[52:56], "little")
-            if block_no:
-                self.claims.add(number, block_no, 1)
+            self._look_at_resize_inode(inode)
             return
         mapping = Mapping()
         if owns_blocks(self._volume, inode) or number == layout.BAD_BLOCKS_INODE:
@@ -209,6 +206,40 @@ class InodePass:
         taken = inode.sectors * (per_block if inode.flags & layout.INODE_HUGE_FILE else 1)
         if taken != blocks * per_block:
             self._report(f"inode {number}", f"it takes {blocks} blocks, but counts {taken} sectors")
+
+    def _look_at_resize_inode(self, inode: Inode) -> None:
+        """The resize inode lists the blocks kept for descriptors, and their copies in other groups.
+
+        Those blocks are claimed with the volume's structures already; here only its own list is.
+        Its one list of two levels names the kept blocks behind the descriptor table; each of those
+        names its copies, group by group (Linux 6.1 ``fs/ext4/resize.c``, ``reserve_backup_gdb``).
+        """
+        volume = self._volume
+        list_block = int.from_bytes(inode.block[52:56], "little")
+        kept = volume.superblock.reserved_gdt_blocks
+        if not list_block or not kept:
+            return
+        self.claims.add(layout.RESIZE_INODE, list_block, 1)
+        table_blocks = -(-volume.group_count * volume.descriptor_bytes // volume.block_bytes)
+        first_kept = volume.superblock.first_data_block + 1 + table_blocks
+        per_block = volume.block_bytes // 4
+        expected = [0] * per_block
+        for number in range(kept):
+            expected[(table_blocks + number) % per_block] = first_kept + number
+        found = np.frombuffer(volume.read_block(list_block), "<u4")
+        sound = found.tolist() == expected
+        copies = [
+            volume.group_blocks(group)[0] + 1 + table_blocks
+            for group in range(1, volume.group_count)
+            if volume.has_superblock_copy(group)
+        ]
+        for number in range(kept if sound else 0):
+            names = np.frombuffer(volume.read_block(first_kept + number), "<u4").tolist()
+            sound = sound and names[: len(copies)] == [first + number for first in copies]
+            sound = sound and not any(names[len(copies) :])
+        blocks = 1 + kept * (1 + len(copies))
+        if not sound or inode.sectors != blocks * (volume.block_bytes // 512):
+            self._report(f"inode {layout.RESIZE_INODE}", "its lists of kept blocks are wrong")
 
     def _claim_xattr(self, number: int, block_no: int) -> None:
         users = self.xattr_users.get(block_no, 0)

@@ -1,0 +1,241 @@
+"""The command line: answers, exit statuses, JSON, and one sentence for every kind of bad input."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Command
+from tests.disks import make_ext
+from tests.oracles import run
+from zeroseal.cli.main import COMMANDS
+from zeroseal.cli.ui import clean
+from zeroseal.sealing.record import record_path
+
+
+def test_survey_answers_first_and_ends_with_what_to_do(zeroseal: Command, demo_disk: Path) -> None:
+    answer = zeroseal("survey", demo_disk)
+    assert answer.status == 0
+    lines = answer.out.splitlines()
+    assert lines[0].startswith("38 findings of 21 traces on Tideline Linux 4")
+    assert lines[1] == "Nothing stands against a seal."
+    assert "keys.ssh-host" in answer.out
+    assert lines[-1].strip().startswith(f"zeroseal seal {demo_disk} -o")
+    assert answer.err == ""
+
+
+def test_survey_names_every_place_and_shows_no_secret(zeroseal: Command, demo_disk: Path) -> None:
+    answer = zeroseal("survey", demo_disk, "--places")
+    assert "/etc/ssh/ssh_host_ed25519_key.pub  (SHA256:" in answer.out
+    assert "$6$" not in answer.out
+    assert "PRIVATE" not in answer.out
+
+
+def test_survey_of_a_machine_that_is_not_ready_says_why(
+    zeroseal: Command, bare_guest: Path
+) -> None:
+    answer = zeroseal("survey", bare_guest)
+    assert answer.status == 1
+    assert "Not ready to be sealed:" in answer.out
+    assert "--retain-account" in " ".join(answer.out.split())
+    assert zeroseal("survey", bare_guest, "--expect-seed", "--plant-first-boot").status == 0
+
+
+def test_seal_check_and_check_again(zeroseal: Command, demo_disk: Path, tmp_path: Path) -> None:
+    out = tmp_path / "gangway.sealed.qcow2"
+    answer = zeroseal("seal", demo_disk, "-o", out)
+    assert answer.status == 0
+    assert answer.out.startswith("SEALED  ")
+    assert "not changed, it still holds everything" in " ".join(answer.out.split())
+    checked = zeroseal("check", out)
+    assert checked.status == 0
+    assert checked.out.startswith("SEALED  ")
+    assert "(level full)" in checked.out.splitlines()[0]
+    assert zeroseal("check", out, "--level", "quick").status == 0
+    record_path(out).unlink()
+    assert zeroseal("check", out).status == 0
+    assert zeroseal("check", out, "--require-record").status == 1
+    assert zeroseal("check", out, "--level", "quick").status == 1
+    unsealed = zeroseal("check", demo_disk)
+    assert unsealed.status == 1
+    assert unsealed.out.startswith("UNSEALED  ")
+
+
+def test_a_dry_run_writes_nothing_and_tells_a_refusal(
+    zeroseal: Command, demo_disk: Path, bare_guest: Path, tmp_path: Path
+) -> None:
+    before = sorted(tmp_path.iterdir())
+    answer = zeroseal("seal", demo_disk, "--dry-run", "--skip", "keys")
+    assert answer.status == 0
+    assert answer.out.startswith("Plan for ")
+    assert "Skipped, and still there" in answer.out
+    assert "A partial seal is no seal" in answer.out
+    refused = zeroseal("seal", bare_guest, "--dry-run")
+    assert refused.status == 4
+    assert refused.out.startswith("REFUSED")
+    assert sorted(tmp_path.iterdir()) == before
+
+
+def test_a_partial_seal_ends_with_one(zeroseal: Command, demo_disk: Path, tmp_path: Path) -> None:
+    answer = zeroseal("seal", demo_disk, "-o", tmp_path / "o", "--only", "people,diary")
+    assert answer.status == 1
+    assert answer.out.startswith("UNSEALED  ")
+
+
+def test_the_demo_tells_the_whole_story(zeroseal: Command, tmp_path: Path) -> None:
+    folder = tmp_path / "demo"
+    answer = zeroseal("demo", "--to", folder)
+    assert answer.status == 0
+    for words in ("UNSEALED: 38 findings", "SEALED: no trace was found", "BROKEN SEAL: 1 chunk"):
+        assert words in answer.out
+    assert "/opt/gate/gate.conf" in answer.out
+    assert len(answer.out.splitlines()) < 60
+    again = zeroseal("demo", "--to", folder)
+    assert again.status == 4
+    assert "holds something already" in again.err
+
+
+def test_traces_lists_all_and_explains_one(zeroseal: Command) -> None:
+    assert zeroseal("traces").out.startswith("25 traces in eight families")
+    answer = zeroseal("traces", "keys.ssh-host")
+    assert "whoever holds one clone's keys" in answer.out
+    assert "/etc/ssh/ssh_host_*key" in answer.out
+    assert "sshd-keygen.target" in answer.out
+
+
+@pytest.mark.parametrize(
+    ("words", "schema"),
+    [
+        (["survey", "DISK"], "zeroseal.survey"),
+        (["seal", "DISK", "--dry-run"], "zeroseal.plan"),
+        (["seal", "DISK", "-o", "OUT"], "zeroseal.seal"),
+        (["check", "DISK"], "zeroseal.check"),
+        (["traces"], "zeroseal.traces"),
+        (["demo", "--to", "OUT"], "zeroseal.demo"),
+        (["check", "NOTHING"], "zeroseal.error"),
+    ],
+    ids=" ".join,
+)
+def test_every_command_speaks_json(
+    zeroseal: Command, demo_disk: Path, tmp_path: Path, words: list[str], schema: str
+) -> None:
+    real = {"DISK": str(demo_disk), "OUT": str(tmp_path / "out"), "NOTHING": str(tmp_path / "no")}
+    answer = zeroseal(*(real.get(word, word) for word in words), "--json", "--quiet")
+    value = json.loads(answer.out)
+    assert (value["schema"], value["version"]) == (schema, 1)
+
+
+def test_json_of_a_survey_carries_places_and_numbers(zeroseal: Command, demo_disk: Path) -> None:
+    value = json.loads(zeroseal("survey", demo_disk, "--json").out)
+    assert value["ready"] is True
+    assert value["image"]["diskBytes"] == 32 << 20
+    places = {item["trace"]: item["places"] for item in value["findings"]}
+    assert places["identity.machine-id"][0]["place"] == "/etc/machine-id"
+    assert value["volumes"][1]["content"] == "ext4"
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "told"),
+    [
+        (["survey", "text"], 3, "no partition table and no file system"),
+        (["survey", "empty"], 3, "is empty: it holds no disk image"),
+        (["survey", "truncated"], 3, "is truncated or damaged: it ends at byte"),
+        (["survey", "random"], 3, "is this a disk image"),
+        (["survey", "no-guest"], 3, "no operating system that is supported"),
+        (["survey", "no-backing"], 3, "needs its backing file"),
+        (["survey", "gone"], 3, "cannot open"),
+        (["survey", "."], 3, "not a regular file"),
+        (["survey", "vmdk"], 3, "is a VMDK file, which is not supported"),
+        (["survey", "vhd"], 3, "is a fixed VHD file"),
+        (["check", "text"], 3, ""),
+        (["seal", "DISK"], 2, "name the new image with -o"),
+        (["seal", "DISK", "-o", "text"], 4, "exists already"),
+        (["seal", "DISK", "-o", "nowhere/x"], 5, "there is no folder"),
+        (["seal", "DISK", "-o", "/proc/x"], 5, "writing /proc/x failed"),
+        (["seal", "DISK", "-o", "x", "--skip", "keys.nonsense"], 2, "there is no trace"),
+        (["seal", "DISK", "-o", "x", "--retain-account", "bob"], 2, "no account 'bob'"),
+        (["seal", "DISK", "-o", "x", "--compress", "--format", "raw"], 2, "cannot be compressed"),
+        (["traces", "nonsense"], 2, "there is no trace 'nonsense'"),
+        (["seal", "no-guest", "-o", "x"], 3, "no operating system"),
+    ],
+    ids=lambda value: " ".join(value) if isinstance(value, list) else "",
+)
+def test_bad_input_gets_one_sentence_and_leaves_nothing(
+    zeroseal: Command,
+    demo_disk: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    words: list[str],
+    status: int,
+    told: str,
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "text").write_text("hello\n")
+    (tmp_path / "empty").touch()
+    (tmp_path / "truncated").write_bytes(demo_disk.read_bytes()[:300_000])
+    (tmp_path / "random").write_bytes(os.urandom(1 << 20))
+    (tmp_path / "vmdk").write_bytes(b"KDMV".ljust(4096, b"\0"))
+    (tmp_path / "vhd").write_bytes(bytes(4096) + b"conectix".ljust(512, b"\0"))
+    make_ext(tmp_path / "no-guest", 4)
+    run(
+        "qemu-img", "create", "-f", "qcow2", "-u", "-b", "away.raw", "-F", "raw", "no-backing", "1M"
+    )
+    before = sorted(tmp_path.iterdir())
+    answer = zeroseal(*(str(demo_disk) if word == "DISK" else word for word in words))
+    assert answer.status == status
+    assert told in answer.err
+    if words[0] != "check":
+        assert answer.err.count("\n") == 1
+        assert answer.err.startswith("zeroseal: ")
+        assert answer.out == ""
+    assert "Traceback" not in answer.err
+    assert sorted(tmp_path.iterdir()) == before
+
+
+@pytest.mark.parametrize("words", [[], ["nonsense"], ["survey"], ["check", "x", "--level", "deep"]])
+def test_words_that_make_no_sense_end_with_two(zeroseal: Command, words: list[str]) -> None:
+    answer = zeroseal(*words)
+    assert answer.status == 2
+    assert "usage: zeroseal" in answer.err
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help(zeroseal: Command, command: str) -> None:
+    answer = zeroseal(command, "--help")
+    assert answer.status == 0
+    assert "--json" in answer.out
+    assert "--quiet" in answer.out
+
+
+def test_help_imports_nothing_heavy() -> None:
+    code = (
+        "import sys, io, zeroseal.cli.main as m\n"
+        "m.main(['--help'], io.StringIO(), io.StringIO(), {})\n"
+        "print([n for n in ('numpy', 'rich', 'blake3', 'tomllib') if n in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+
+
+def test_output_goes_to_a_pipe_without_colour_and_survives_its_end(demo_disk: Path) -> None:
+    command = [sys.executable, "-m", "zeroseal", "survey", str(demo_disk)]
+    done = subprocess.run(command, capture_output=True, text=True, check=True)
+    assert "\x1b" not in done.stdout
+    shell = f"{' '.join(command)} --places | head -n 1"
+    done = subprocess.run(["bash", "-c", shell], capture_output=True, text=True, check=True)
+    assert done.stderr == ""
+
+
+def test_names_from_a_guest_cannot_drive_the_terminal() -> None:
+    assert clean("a\x1b[2Jb\nc\udcff") == "a?[2Jb?c\\udcff"
+
+
+def test_debug_shows_where_an_error_came_from(zeroseal: Command, tmp_path: Path) -> None:
+    answer = zeroseal("--debug", "survey", tmp_path / "gone")
+    assert "Traceback" in answer.err
+    assert answer.status == 3

@@ -1,0 +1,60 @@
+"""What is written down is still true: generated pages, links, the README's commands."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from zeroseal.cli.main import COMMANDS
+
+ROOT = Path(__file__).resolve().parent.parent
+PAGES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
+
+
+def test_generated_pages_are_current(tmp_path: Path) -> None:
+    code = (
+        "import sys; sys.path.insert(0, sys.argv[1]); import make_docs, pathlib\n"
+        "for name, make in make_docs.PAGES.items():\n"
+        "    (pathlib.Path(sys.argv[2]) / name).write_text(make())"
+    )
+    script = str(ROOT / "scripts")
+    subprocess.run([sys.executable, "-c", code, script, str(tmp_path)], check=True)
+    for page in tmp_path.iterdir():
+        current = (ROOT / "docs" / page.name).read_text()
+        assert current == page.read_text(), f"run scripts/make_docs.py: {page.name} is stale"
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_links_lead_somewhere(page: Path) -> None:
+    for target in re.findall(r"\]\(([^)#]+)", page.read_text()):
+        if not target.startswith("http"):
+            assert (page.parent / target).exists(), f"{page.name} links to {target}"
+
+
+def test_every_command_has_a_screenshot_that_the_readme_shows() -> None:
+    readme = (ROOT / "README.md").read_text()
+    for command in COMMANDS:
+        picture = f"docs/screenshots/{command}.png"
+        assert (ROOT / picture).is_file()
+        assert picture in readme
+    assert len(list((ROOT / "docs/screenshots").iterdir())) < 20
+
+
+def test_the_tour_of_the_readme_works(tmp_path: Path) -> None:
+    """Runs every command of the README's tour as it stands there, in an empty folder."""
+    tour = (
+        (ROOT / "README.md").read_text().partition("## A first real seal")[2].partition("\n## ")[0]
+    )
+    lines = [line[2:] for line in re.findall(r"^\$ .*", tour, re.MULTILINE)]
+    assert len(lines) >= 5
+    for line in lines:
+        words = line.replace("zeroseal", f"{sys.executable} -m zeroseal", 1)
+        done = subprocess.run(
+            words, shell=True, cwd=tmp_path, capture_output=True, text=True, check=False
+        )
+        expected = 1 if "# ends with 1" in line else 0
+        assert done.returncode == expected, f"{line}\n{done.stdout}\n{done.stderr}"

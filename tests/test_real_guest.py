@@ -1,0 +1,122 @@
+"""The whole job on a real, bootable Debian 12 disk, judged from outside; and a boot of the result.
+
+The disk is made by ``tests/lab/make-debian-disk.sh`` (root, loop devices, a package mirror) once a
+session. ``ZEROSEAL_DEBIAN_DISK`` names one that is there already.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Command
+from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, need, run, to_raw
+
+pytestmark = pytest.mark.real_guest
+
+VALUES = [
+    b"gangway-ref", b"ada.brine", b"Ada Brine", b"02-555-0117", b"TIDE_TOKEN", b"192.0.2.17",
+    b"not-a-real-token-4471", b"deleted-canary-5512",
+]  # fmt: skip
+BOOT_SECONDS = 600
+
+
+@pytest.fixture(scope="session")
+def debian(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The used disk of a real Debian."""
+    given = os.environ.get("ZEROSEAL_DEBIAN_DISK")
+    if given:
+        return Path(given)
+    if os.geteuid() != 0:
+        pytest.skip("needs root to make the disk")
+    need("mmdebstrap", "sgdisk", "mkfs.vfat", "losetup")
+    path = tmp_path_factory.mktemp("debian") / "debian.qcow2"
+    script = Path(__file__).parent / "lab/make-debian-disk.sh"
+    done = subprocess.run(["bash", str(script), str(path)], stdout=subprocess.DEVNULL, check=False)
+    if done.returncode and not os.environ.get("CI"):
+        pytest.skip("could not make the disk: no package mirror?")
+    assert done.returncode == 0
+    return path
+
+
+@pytest.fixture(scope="session")
+def identity(debian: Path, tmp_path_factory: pytest.TempPathFactory) -> list[bytes]:
+    """What the used disk holds of its machine, read by debugfs."""
+    folder = tmp_path_factory.mktemp("identity")
+    volume = cut_partition(to_raw(debian, folder / "d.raw"), 3, folder / "root.ext4")
+
+    def cat(path: str) -> str:
+        return run("debugfs", "-R", f"cat {path}", volume)
+
+    values = [cat("/etc/machine-id").strip()]
+    for key in ("/etc/ssh/ssh_host_ed25519_key", "/etc/ssh/ssh_host_rsa_key",
+                "/home/ada.brine/.ssh/id_ed25519"):  # fmt: skip
+        values += cat(key).splitlines()[2:4]
+    values += [line.split(":")[1] for line in cat("/etc/shadow").splitlines() if ":$" in line]
+    found = [value.encode() for value in values]
+    assert len(found) >= 9
+    assert find_texts(folder / "d.raw", [*found, *VALUES]) == {*found, *VALUES}
+    (folder / "d.raw").unlink()
+    return found
+
+
+@pytest.mark.parametrize("form", ["qcow2", "raw", "compressed"])
+def test_a_real_debian_is_sealed_without_a_trace(
+    debian: Path, identity: list[bytes], tmp_path: Path, zeroseal: Command, form: str
+) -> None:
+    source = debian
+    if form != "qcow2":
+        source = tmp_path / "source"
+        options = {"raw": ["-O", "raw"], "compressed": ["-c", "-O", "qcow2"]}[form]
+        run("qemu-img", "convert", *options, debian, source)
+    surveyed = zeroseal("survey", source)
+    assert surveyed.status == 0
+    assert "Debian GNU/Linux 12" in surveyed.out.splitlines()[0]
+    assert zeroseal("check", source).status == 1
+    sealed = tmp_path / "sealed"
+    assert zeroseal("seal", source, "-o", sealed).status == 0
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+    if form != "raw":
+        judge_qcow2(sealed)
+    raw = to_raw(sealed, tmp_path / "sealed.raw")
+    run("sgdisk", "-v", raw)
+    judge_ext(cut_partition(raw, 3, tmp_path / "root.ext4"))
+    assert find_texts(raw, [*VALUES, *identity]) == set()
+
+
+def test_the_sealed_debian_boots_and_grows_a_new_identity(
+    debian: Path, identity: list[bytes], tmp_path: Path, zeroseal: Command
+) -> None:
+    need("qemu-system-x86_64")
+    clone, log = tmp_path / "clone.qcow2", tmp_path / "console.log"
+    assert zeroseal("seal", debian, "-o", clone, "--quiet").status == 0
+    machine = subprocess.Popen(
+        ["qemu-system-x86_64", "-m", "1024", "-smp", "2", "-display", "none", "-nic", "none",
+         "-serial", f"file:{log}", "-drive", f"file={clone},if=virtio,cache=unsafe"],
+        stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        end = time.monotonic() + BOOT_SECONDS
+        while time.monotonic() < end and machine.poll() is None:
+            console = log.read_text(errors="replace") if log.exists() else ""
+            if "Cloud-init" in console and "finished" in console and "login:" in console:
+                break
+            time.sleep(2)
+    finally:
+        machine.kill()
+        machine.wait()
+    console = log.read_text(errors="replace")
+    assert "login:" in console, console[-3000:]
+    assert "gangway-ref" not in console
+    volume = cut_partition(to_raw(clone, tmp_path / "c.raw"), 3, tmp_path / "c.ext4")
+    run("e2fsck", "-fy", volume, status=1)  # it was cut off while it ran: the journal is replayed
+    machine_id = run("debugfs", "-R", "cat /etc/machine-id", volume).strip()
+    assert len(machine_id) == 32
+    assert machine_id.encode() not in identity
+    keys = run("debugfs", "-R", "ls -p /etc/ssh", volume)
+    assert "/ssh_host_ed25519_key/" in keys
+    assert zeroseal("check", clone).out.startswith("BROKEN SEAL")
