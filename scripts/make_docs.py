@@ -72,7 +72,11 @@ def _trace_text(trace: Trace) -> str:
     lines.append(f"- regrows: {trace.regrowth.by}")
     if trace.regrowth.required:
         services = ", ".join(f"`{unit}`" for unit in trace.regrowth.services)
-        lines.append(f"- a clone is of no use without it: one of {services} must be enabled")
+        seeded = ", ".join(f"`{unit}`" for unit in trace.regrowth.services_with_seed)
+        lines.append(
+            f"- a clone is of no use without it: one of {services} must be enabled, or one of "
+            f"{seeded} and a seed given"
+        )
     lines += [f"- risk: {trace.risk}", f"- source: {trace.source}"]
     return "\n".join(lines) + "\n"
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import os
 from collections.abc import Callable
-from importlib import resources
 from pathlib import Path
 from typing import NamedTuple
 
@@ -14,6 +13,11 @@ from hypothesis import HealthCheck, settings
 
 from tests import disks
 from zeroseal.cli.main import main
+from zeroseal.demo.scenario import SHEET, lay_out
+from zeroseal.machines.build import build_machine
+from zeroseal.machines.yard import Yard
+
+DEMO_TIME = 1_793_000_000
 
 settings.register_profile(
     "ci",
@@ -50,9 +54,13 @@ def zeroseal() -> Command:
 
 
 @pytest.fixture(scope="session")
-def demo_disk() -> Path:
-    """The used disk that ships with the tool."""
-    return Path(str(resources.files("zeroseal.demo") / "gangway.qcow2"))
+def demo_disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The used disk of the demo's reference machine; never changed by a test."""
+    folder = tmp_path_factory.mktemp("demo")
+    lay_out(folder)
+    disk = build_machine(folder / SHEET, Yard(folder / "yard"), DEMO_TIME).disk
+    disk.chmod(0o444)
+    return disk
 
 
 @pytest.fixture

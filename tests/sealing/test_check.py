@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from tests.oracles import run, to_raw
 from zeroseal.blocks.store import MemoryStore
-from zeroseal.demo.scenario import CHANGED_FILE, change_one_file
 from zeroseal.errors import MissingError
+from zeroseal.machines.disk_change import changed_disk
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.digest import CHUNK_BYTES, digest_store
@@ -22,6 +22,7 @@ from zeroseal.sealing.record import parse_record, record_path
 from zeroseal.sealing.seal import OutputSpec, seal_image
 
 NOW = 1_795_000_000
+CHANGED_FILE = "/opt/gate/gate.conf"
 
 
 @pytest.fixture
@@ -81,7 +82,8 @@ def test_a_used_disk_is_unsealed(demo_disk: Path) -> None:
 
 
 def test_one_changed_file_breaks_the_seal_and_is_named(sealed: Path) -> None:
-    change_one_file(sealed, NOW + 60)
+    with changed_disk(sealed, NOW + 60) as subject:
+        subject.opened.guest.replace_content(CHANGED_FILE, b"pier = 4\n")
     run("qemu-img", "check", sealed)
     for level in Level:
         result = check_image(sealed, level)

@@ -38,15 +38,15 @@ from zeroseal.sealing.seal import OutputSpec, plan_image, seal_image
 from zeroseal.sealing.subject import Subject
 from zeroseal.volumes.swap import find_swap
 
-NOW = 1_760_000_000
+NOW = 1_795_000_000
 SEEDED = SealChoices(expect_seed=True, plant_first_boot=True)
 
 # What the demo's disk holds of its machine, and a sealed one must hold nowhere.
 DEMO_VALUES = [
     b"gangway-ref", b"ada.brine", b"tom.kelp", b"Ada Brine", b"02-555-0117", b"TIDE_TOKEN",
-    b"not-a-real-token", b"not-a-real-password", b"not-a-real-key", b"192.0.2.", b"$6$demo$",
-    b"BEGIN OPENSSH PRIVATE KEY", b"LPKSHHRH", b"dhcp-client-identifier", b"Pier 3 sticks",
-    b"under the mat", b"insert into riders",
+    b"not-a-real-password", b"not-a-real-key", b"not-a-real-token", b"192.0.2.", b"$2b$12$demo",
+    b"BEGIN OPENSSH PRIVATE KEY", b"LPKSHHRH", b"riders of last week", b"dhcp-client-identifier",
+    b"Pier 3 sticks", b"under the mat", b"insert into riders",
 ]  # fmt: skip
 
 
@@ -103,7 +103,7 @@ def test_what_the_clones_need_stays(tmp_path: Path, demo_disk: Path) -> None:
         cat("/etc/passwd")
         == "root:x:0:0:root:/root:/bin/bash\ndaemon:x:1:1::/usr/sbin:/usr/sbin/nologin\n"
     )
-    assert cat("/etc/group") == "root:x:0:\ndaemon:x:1:\nadm:x:4:\nsudo:x:27:\n"
+    assert cat("/etc/group") == "root:x:0:\ndaemon:x:1:\nsudo:x:27:\n"
     assert cat("/etc/shadow").startswith("root:!:20000:0:99999:7:::\ndaemon:*:")
     assert cat("/etc/hostname") == "localhost\n"
     assert cat("/etc/hosts") == "127.0.0.1 localhost\n"

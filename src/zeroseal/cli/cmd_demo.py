@@ -5,9 +5,13 @@ from __future__ import annotations
 import argparse
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal.cli.options import Subparsers, add_common
 from zeroseal.cli.ui import Ui
+
+if TYPE_CHECKING:
+    from zeroseal.demo.scenario import DemoStory
 
 _DEFAULT_FOLDER = "zeroseal-demo"
 
@@ -16,10 +20,11 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's words."""
     parser = subparsers.add_parser(
         "demo",
-        help="see the main job done on a disk that ships with the tool",
-        description="Surveys, seals and checks the used disk of a made-up ticket gate, then "
-        "changes one file of a sealed copy to show a broken seal. Everything happens in one new "
-        "folder, which is left for you to explore. Ends with 0 if every step went as told.",
+        help="see the whole line of work on a small machine that ships with the tool",
+        description="Builds a made-up ticket gate, surveys, seals and checks it, puts it on a "
+        "shelf, makes two clones and compares them; then shows a broken seal. Everything happens "
+        "in one new folder, which is left for you to explore. Ends with 0 if every step went as "
+        "told.",
     )
     parser.add_argument(
         "--to",
@@ -35,16 +40,31 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     from zeroseal.cli.show_demo import show_story
     from zeroseal.demo.scenario import run_demo
-    from zeroseal.reports.as_json import demo_to_json
     from zeroseal.sealing.check import Verdict
 
     story = run_demo(args.to, int(time.time()), ui.progress)
     ui.end_progress()
     if ui.as_json:
-        ui.show_json(
-            demo_to_json(story.survey, story.result, [story.before, story.sealed, story.broken])
-        )
+        ui.show_json(_to_json(story))
     else:
         show_story(story, ui.console)
     verdicts = (story.before.verdict, story.sealed.verdict, story.broken.verdict)
-    return 0 if verdicts == (Verdict.UNSEALED, Verdict.SEALED, Verdict.BROKEN_SEAL) else 1
+    as_told = verdicts == (Verdict.UNSEALED, Verdict.SEALED, Verdict.BROKEN_SEAL)
+    return 0 if as_told and story.comparison.are_unique else 1
+
+
+def _to_json(story: DemoStory) -> dict[str, object]:
+    """All steps, each in its own schema."""
+    from zeroseal.reports import as_json, machines_as_json
+
+    checks = (story.before, story.sealed, story.broken)
+    return as_json.head("demo") | {
+        "build": machines_as_json.machine_to_json(story.machine),
+        "survey": as_json.survey_to_json(story.survey),
+        "checks": [as_json.check_to_json(check) for check in checks],
+        "seal": as_json.seal_to_json(story.result),
+        "template": machines_as_json.template_to_json(story.template),
+        "clones": machines_as_json.yard_to_json(list(story.clones)),
+        "runs": [machines_as_json.run_to_json(run) for run in (*story.runs, story.accident)],
+        "comparison": machines_as_json.comparison_to_json(story.comparison),
+    }

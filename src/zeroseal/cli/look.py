@@ -58,6 +58,11 @@ def items(console: Console, texts: Iterable[str]) -> None:
         console.print(Text(f"    {clean(text)}"), soft_wrap=True)
 
 
+def indented(console: Console, text: str) -> None:
+    """A paragraph, set off from the margin."""
+    console.print(Padding(Text(clean(text)), (0, 0, 0, 3)))
+
+
 def bullets(console: Console, sentences: Iterable[str]) -> None:
     """One sentence a line, wrapped under itself."""
     table = Table.grid(padding=(0, 1))

@@ -15,7 +15,18 @@ from zeroseal.cli.options import Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import ZeroSealError
 
-COMMANDS = ("survey", "seal", "check", "traces", "demo")
+COMMANDS = (
+    "build",
+    "survey",
+    "seal",
+    "check",
+    "shelf",
+    "clone",
+    "compare",
+    "yard",
+    "traces",
+    "demo",
+)
 INTERRUPTED = 130
 _WRONG_USAGE = 2
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 if TYPE_CHECKING:
@@ -15,6 +16,20 @@ def add_common(parser: argparse.ArgumentParser) -> None:
     """The habits of every command."""
     parser.add_argument("--json", action="store_true", help="print the result as JSON")
     parser.add_argument("--quiet", action="store_true", help="no progress, only the result")
+
+
+def add_yard(parser: argparse.ArgumentParser) -> None:
+    """Where machines live."""
+    parser.add_argument(
+        "--yard", type=Path, default=Path("yard"), metavar="DIR", help="the yard (default: yard)"
+    )
+
+
+def add_shelf(parser: argparse.ArgumentParser) -> None:
+    """Where templates lie."""
+    parser.add_argument(
+        "--shelf", type=Path, default=Path("shelf"), metavar="DIR", help="(default: shelf)"
+    )
 
 
 def add_choices(parser: argparse.ArgumentParser) -> None:

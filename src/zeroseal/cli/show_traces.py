@@ -41,6 +41,7 @@ def show_trace(trace: Trace, console: Console) -> None:
     if trace.regrowth.required:
         look.section(console, "A clone is of no use without it: one of these must be in the guest")
         look.items(console, trace.regrowth.services)
+        look.items(console, [f"{u} (with a seed)" for u in trace.regrowth.services_with_seed])
     for place in trace.places:
         look.section(console, f"Treatment: {place.treatment.value}")
         look.items(console, describe_place(place))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, TextIO
 
 from zeroseal.blocks.sizes import size_text
@@ -66,6 +66,14 @@ class Ui:
         """Prints a result as JSON."""
         self.end_progress()
         print(json.dumps(value, indent=2, ensure_ascii=True), file=self._stdout)
+
+    def show(self, value: Mapping[str, object], draw: Callable[[Console], None]) -> None:
+        """Prints a result, as JSON or as text."""
+        self.end_progress()
+        if self.as_json:
+            self.show_json(value)
+        else:
+            draw(self.console)
 
     def tell(self, sentence: str) -> None:
         """Says something that is no result, on stderr."""

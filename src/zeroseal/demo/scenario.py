@@ -1,29 +1,31 @@
-"""The full example on the disk that ships with the tool; nothing outside its folder is touched."""
+"""The full example, from a build sheet to two clones; nothing outside its folder is touched."""
 
 from __future__ import annotations
 
-import shutil
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
 from zeroseal.errors import RefusedError
-from zeroseal.guests.open import opener_for_editing
-from zeroseal.images.host_file import HostFile, environment_error
-from zeroseal.images.qcow2.write import WritableQcow2
+from zeroseal.images.host_file import environment_error
+from zeroseal.machines.build import build_machine
+from zeroseal.machines.simulated import Run, adopt_machine, start_machine
+from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import CheckResult, Level, check_image
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.record import record_path
+from zeroseal.sealing.compare import Comparison, compare_images
 from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import Survey, survey_image
+from zeroseal.templates.clone import CloneRequest, make_clones
+from zeroseal.templates.shelf import Shelf, Template
 
-USED_DISK = "gangway.qcow2"
+BASE_DISK = "tideline-4.qcow2"
+SHEET = "gangway.toml"
 SEALED_DISK = "gangway.sealed.qcow2"
-CHANGED_DISK = "gangway.changed.qcow2"
-CHANGED_FILE = "/opt/gate/gate.conf"
-_NEW_CONTENT = b"pier = 4\nopens = 05:40\ncloses = 23:10\n"
+TEMPLATE, VERSION = "gangway", "2026-11"
+CLONES = ("gangway-north", "gangway-south")
+BY_ACCIDENT = "by-accident"
 _MINUTE = 60
 
 
@@ -32,64 +34,86 @@ class DemoStory:
     """What happened, step by step.
 
     Attributes:
-        before: the check of the used disk.
+        before: the check of the reference machine's disk.
         sealed: the check of the sealed disk.
-        broken: the check of its copy after one file was changed.
+        runs: the starts of the clones.
+        accident: a machine that took the sealed disk itself and was started.
+        broken: the check of its disk.
     """
 
     folder: Path
+    machine: YardMachine
     survey: Survey
     before: CheckResult
     result: SealResult
     sealed: CheckResult
+    template: Template
+    clones: tuple[YardMachine, ...]
+    runs: tuple[Run, ...]
+    comparison: Comparison
+    accident: Run
     broken: CheckResult
 
 
 def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
-    """Surveys, seals and checks the demo disk in ``folder``, then breaks a copy's seal.
+    """Builds, surveys, seals, shelves and clones a made-up ticket gate; then breaks a seal.
 
     Args:
         folder: made if it is not there; must be empty.
-        now: the moment of the seal, seconds since 1970; the change comes a minute later.
+        now: the moment of the seal, seconds since 1970; what comes before lies before it.
         progress: told of each stage.
 
     Raises:
         RefusedError: the folder holds something.
         UnfinishedError: it cannot be written to.
     """
-    _prepare(folder)
-    used, sealed, changed = (folder / name for name in (USED_DISK, SEALED_DISK, CHANGED_DISK))
-    survey = survey_image(used, SealChoices(), progress)
-    before = check_image(used, Level.FULL, progress)
-    result = seal_image(used, OutputSpec(sealed), SealChoices(), now, progress)
+    lay_out(folder)
+    yard, shelf = Yard(folder / "yard"), Shelf(folder / "shelf")
+    machine = build_machine(folder / SHEET, yard, now - 60 * _MINUTE, progress)
+    survey = survey_image(machine.disk, SealChoices(), progress)
+    before = check_image(machine.disk, Level.FULL, progress)
+    sealed = folder / SEALED_DISK
+    result = seal_image(machine.disk, OutputSpec(sealed), SealChoices(), now, progress)
     after = check_image(sealed, Level.FULL, progress)
-    shutil.copy(sealed, changed)
-    shutil.copy(record_path(sealed), record_path(changed))
-    change_one_file(changed, now + _MINUTE)
-    broken = check_image(changed, Level.FULL, progress)
-    return DemoStory(folder, survey, before, result, after, broken)
+    template = shelf.add(sealed, TEMPLATE, VERSION, "ticket gate", now, progress)
+    request = CloneRequest(template.disk, template.entry.title, CLONES, linked=True)
+    clones = make_clones(request, yard, progress)
+    runs = tuple(start_machine(yard, name, now + _MINUTE) for name in CLONES)
+    comparison = compare_images([clone.disk for clone in clones], progress)
+    adopt_machine(yard, sealed, BY_ACCIDENT)
+    accident = start_machine(yard, BY_ACCIDENT, now + 2 * _MINUTE)
+    broken = check_image(accident.machine.disk, Level.FULL, progress)
+    return DemoStory(
+        folder=folder,
+        machine=machine,
+        survey=survey,
+        before=before,
+        result=result,
+        sealed=after,
+        template=template,
+        clones=tuple(clones),
+        runs=runs,
+        comparison=comparison,
+        accident=accident,
+        broken=broken,
+    )
 
 
-def change_one_file(path: Path, now: int) -> None:
-    """Changes one file inside an image in place, as somebody who means no harm might."""
-    image = WritableQcow2(HostFile(path, writable=True))
-    try:
-        guest = Subject.read(image, opener_for_editing(now)).opened.guest
-        guest.replace_content(CHANGED_FILE, _NEW_CONTENT)
-        guest.finish()
-        image.flush()
-    finally:
-        image.close()
+def lay_out(folder: Path) -> None:
+    """Puts the base disk and the build sheet into an empty folder.
 
-
-def _prepare(folder: Path) -> None:
+    Raises:
+        RefusedError: the folder holds something.
+        UnfinishedError: it cannot be written to.
+    """
     try:
         folder.mkdir(parents=True, exist_ok=True)
         if any(folder.iterdir()):
             raise RefusedError(
                 f"{folder} holds something already: name an empty or a new folder with --to"
             )
-        disk = resources.files("zeroseal.demo") / USED_DISK
-        (folder / USED_DISK).write_bytes(disk.read_bytes())
+        for name in (BASE_DISK, SHEET):
+            content = (resources.files("zeroseal.demo") / name).read_bytes()
+            (folder / name).write_bytes(content)
     except OSError as error:
         raise environment_error(error, folder, "writing") from error

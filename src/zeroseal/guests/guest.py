@@ -178,20 +178,20 @@ class Guest:
         place = self._get(path).place
         self._editor(place).replace_content(place.node, content)
 
-    def create_file(self, path: str, content: bytes, mode: int) -> None:
-        """Makes a file that belongs to root; its folder must be there."""
+    def create_file(self, path: str, content: bytes, mode: int, uid: int = 0, gid: int = 0) -> None:
+        """Makes a file; its folder must be there."""
         folder, name = self._get_folder_for(path)
-        self._editor(folder).create_file(folder.node, name, content, mode)
+        self._editor(folder).create_file(folder.node, name, content, mode, uid, gid)
 
     def create_link(self, path: str, target: str) -> None:
         """Makes a symbolic link; its folder must be there."""
         folder, name = self._get_folder_for(path)
         self._editor(folder).create_link(folder.node, name, target.encode())
 
-    def create_folder(self, path: str, mode: int) -> None:
-        """Makes an empty folder that belongs to root; the one above must be there."""
+    def create_folder(self, path: str, mode: int, uid: int = 0, gid: int = 0) -> None:
+        """Makes an empty folder; the one above must be there."""
         folder, name = self._get_folder_for(path)
-        self._editor(folder).create_folder(folder.node, name, mode)
+        self._editor(folder).create_folder(folder.node, name, mode, uid, gid)
 
     def finish(self) -> None:
         """Brings all changes to the volumes."""

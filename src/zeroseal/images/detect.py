@@ -9,6 +9,7 @@ from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image
 from zeroseal.images.qcow2 import layout as qcow2_layout
 from zeroseal.images.qcow2.read import Qcow2Image, read_extensions, read_header
+from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.images.raw import RawImage
 
 MAX_CHAIN = 64
@@ -37,6 +38,21 @@ def open_image(path: Path) -> Image:
         DamagedError, UnsupportedError: the container cannot be read.
     """
     return _open_chain(path, None, [])
+
+
+def open_writable_image(path: Path) -> RawImage | WritableQcow2:
+    """Opens an image to be changed in place; its backing files are opened for reading.
+
+    Raises:
+        MissingError: it, or one of its backing files, is not there or cannot be written to.
+        RefusedError: a change would leave something in it wrong.
+    """
+    reading = open_image(path)
+    if isinstance(reading, Qcow2Image):
+        reading.file.close()
+        return WritableQcow2(HostFile(path, writable=True), reading.backing)
+    reading.close()
+    return RawImage(HostFile(path, writable=True))
 
 
 def _open_chain(path: Path, format_name: str | None, above: list[Path]) -> Image:

@@ -51,5 +51,9 @@ class RawImage(Image):
         if length > stored:
             yield Extent(offset_bytes + stored, length - stored, True)
 
+    def flush(self) -> None:
+        """Returns when the image is on the host's disk."""
+        self._file.flush()
+
     def close(self) -> None:  # noqa: D102
         self._file.close()

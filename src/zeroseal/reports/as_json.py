@@ -20,7 +20,7 @@ SCHEMA_VERSION = 1
 
 def survey_to_json(survey: Survey) -> Json:
     """A survey."""
-    return _head("survey") | {
+    return head("survey") | {
         "ready": survey.is_ready,
         "image": _image(survey.image),
         "system": {
@@ -41,13 +41,13 @@ def survey_to_json(survey: Survey) -> Json:
 
 def plan_to_json(planned: PlannedSeal) -> Json:
     """A plan, as ``seal --dry-run`` prints it."""
-    return _head("plan") | {"source": _image(planned.source)} | _plan(planned.plan)
+    return head("plan") | {"source": _image(planned.source)} | _plan(planned.plan)
 
 
 def seal_to_json(result: SealResult) -> Json:
     """A finished seal."""
     return (
-        _head("seal")
+        head("seal")
         | {
             "sealed": result.planned.plan.is_complete,
             "output": _image(result.output),
@@ -64,7 +64,7 @@ def seal_to_json(result: SealResult) -> Json:
 
 def check_to_json(result: CheckResult) -> Json:
     """A verdict."""
-    return _head("check") | {
+    return head("check") | {
         "image": str(result.path),
         "verdict": result.verdict.value,
         "level": result.level.value,
@@ -83,18 +83,9 @@ def check_to_json(result: CheckResult) -> Json:
     }
 
 
-def demo_to_json(survey: Survey, result: SealResult, checks: list[CheckResult]) -> Json:
-    """All steps of the demo, each in its own schema."""
-    return _head("demo") | {
-        "survey": survey_to_json(survey),
-        "seal": seal_to_json(result),
-        "checks": [check_to_json(check) for check in checks],
-    }
-
-
 def traces_to_json(traces: tuple[Trace, ...]) -> Json:
     """The catalogue or a part of it."""
-    return _head("traces") | {
+    return head("traces") | {
         "traces": [
             {
                 "id": trace.id,
@@ -106,6 +97,7 @@ def traces_to_json(traces: tuple[Trace, ...]) -> Json:
                 "regrowth": {
                     "by": trace.regrowth.by,
                     "services": list(trace.regrowth.services),
+                    "servicesWithSeed": list(trace.regrowth.services_with_seed),
                     "programs": list(trace.regrowth.programs),
                     "required": trace.regrowth.required,
                 },
@@ -119,7 +111,7 @@ def traces_to_json(traces: tuple[Trace, ...]) -> Json:
 
 def error_to_json(error: ZeroSealError) -> Json:
     """An error: its code, its sentence, its facts."""
-    return _head("error") | {
+    return head("error") | {
         "code": error.code,
         "message": error.message,
         "exitStatus": error.exit_status,
@@ -127,7 +119,8 @@ def error_to_json(error: ZeroSealError) -> Json:
     }
 
 
-def _head(name: str) -> Json:
+def head(name: str) -> Json:
+    """What every result begins with."""
     return {"schema": f"zeroseal.{name}", "version": SCHEMA_VERSION}
 
 

@@ -47,6 +47,7 @@ class SealRecord:
     size_bytes: int
     sealed_at: int
     tool_version: str
+    system_name: str
     is_complete: bool
     skipped: tuple[str, ...]
     retained_accounts: tuple[str, ...]
@@ -167,6 +168,7 @@ def parse_record(raw: bytes) -> SealRecord:
         size_bytes=int(disk["sizeBytes"]),
         sealed_at=int(datetime.fromisoformat(predicate["sealedAt"]).timestamp()),
         tool_version=str(predicate["tool"]["version"]),
+        system_name=str(predicate["guest"]["name"]),
         is_complete=bool(predicate["complete"]),
         skipped=tuple(str(item) for item in predicate["skipped"]),
         retained_accounts=tuple(str(item) for item in kept["retainedAccounts"]),

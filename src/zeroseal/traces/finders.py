@@ -93,6 +93,14 @@ def regrower(trace: Trace, guest: Guest) -> str:
     return ""
 
 
+def regrower_with_seed(trace: Trace, guest: Guest) -> str:
+    """The unit that regrows a trace on a clone that is given a seed; empty where none was found."""
+    for unit in trace.regrowth.services_with_seed:
+        if is_unit_enabled(guest, unit):
+            return unit
+    return ""
+
+
 def _is_claimed(path: str, claimed: set[str]) -> bool:
     while path:
         if path in claimed:

@@ -26,7 +26,7 @@ from zeroseal.traces.model import (
 _ID = re.compile(r"[a-z]+\.[a-z0-9]+(-[a-z0-9]+)*")
 _PLACE_KEYS = {"paths", "home_paths", "finder", "treatment", "content", "clean"}
 _TRACE_KEYS = _PLACE_KEYS | {"id", "title", "why", "guest", "also", "regrowth", "risk", "source"}
-_REGROWTH_KEYS = {"by", "service", "program", "required"}
+_REGROWTH_KEYS = {"by", "service", "service_with_seed", "program", "required"}
 
 
 @cache
@@ -152,6 +152,7 @@ def _parse_regrowth(table: dict[str, Any], where: str) -> Regrowth:
     return Regrowth(
         by=table.get("by") or (f"{services[0]} on the first boot" if services else "not needed"),
         services=services,
+        services_with_seed=_texts(table, "service_with_seed", where),
         programs=_texts(table, "program", where),
         required=bool(table.get("required", False)),
     )

@@ -75,12 +75,14 @@ class Regrowth:
     Attributes:
         by: who does it and when, a sentence.
         services: units of the guest; any of them enabled is proof of regrowth.
+        services_with_seed: units that do it only on a clone that is given a seed.
         programs: paths of the guest; any of them present is proof of regrowth.
         required: whether a clone without it would be of no use (a lock-out).
     """
 
     by: str
     services: tuple[str, ...] = ()
+    services_with_seed: tuple[str, ...] = ()
     programs: tuple[str, ...] = ()
     required: bool = False
 

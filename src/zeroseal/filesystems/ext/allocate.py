@@ -94,15 +94,16 @@ class Allocator:
                     return group * per_group + index + 1
         raise NoSpaceError(f"{volume.where} is full: no free inode is left inside it")
 
-    def free_inode(self, inode_no: int, is_folder: bool) -> None:
-        """Gives an inode back and zeroes its slot."""
+    def free_inode(self, inode_no: int, is_folder: bool, zero_slot: bool = True) -> None:
+        """Gives an inode back, and zeroes its slot."""
         volume = self._volume
         group, index = divmod(inode_no - 1, volume.superblock.inodes_per_group)
         bitmap = self.get_bitmap("inode", group)
         if not bit_is_set(bitmap, index):
             raise volume.damaged(f"inode {inode_no} is in use but marked free")
         fill_bits(bitmap, index, 1, value=False)
-        volume.store.zero(volume.inode_offset(inode_no), volume.inode_bytes)
+        if zero_slot:
+            volume.store.zero(volume.inode_offset(inode_no), volume.inode_bytes)
         descriptor = volume.get_group(group)
         descriptor.free_inodes += 1
         descriptor.folders -= int(is_folder)

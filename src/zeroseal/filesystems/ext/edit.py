@@ -40,15 +40,20 @@ class ExtEditor(ExtTree):
         store: the volume; all changes go to it.
         now: the moment that changed and new inodes are given, seconds since 1970.
         where: the volume's name, for messages.
+        zero_removed: whether content and inodes that go are zeroed; without it they stay behind as
+            a kernel leaves them.
 
     Raises:
         UnsupportedError: it has a feature that we can read but not change.
     """
 
-    def __init__(self, store: Store, now: int, where: str = "the volume") -> None:
+    def __init__(
+        self, store: Store, now: int, where: str = "the volume", zero_removed: bool = True
+    ) -> None:
         super().__init__(store, where)
         self.volume.check_editable()
         self._now = now
+        self._zero_removed = zero_removed
         self._allocator = Allocator(self.volume)
 
     def create_file(
@@ -377,7 +382,10 @@ class ExtEditor(ExtTree):
                 self._free(block_no, 1)
         if inode.xattr_block:
             self._release_xattr_block(inode.xattr_block)
-        self._allocator.free_inode(node, inode.is_folder)
+        self._allocator.free_inode(node, inode.is_folder, self._zero_removed)
+        if not self._zero_removed:
+            inode.link_count, inode.deleted_at = 0, self._now & 0xFFFFFFFF
+            self.volume.write_inode(node, inode)
 
     def _release_xattr_block(self, block_no: int) -> None:
         block = read_xattr_block(self.volume, block_no)
@@ -396,8 +404,9 @@ class ExtEditor(ExtTree):
     def _free(self, first: int, count: int) -> None:
         """Gives blocks back and zeroes them."""
         self._allocator.free_blocks(first, count)
-        size = self.volume.block_bytes
-        self.volume.store.zero(first * size, count * size)
+        if self._zero_removed:
+            size = self.volume.block_bytes
+            self.volume.store.zero(first * size, count * size)
 
 
 def _set_owner(inode: Inode, uid: int, gid: int) -> None:

@@ -6,6 +6,7 @@ keeps a reader right at any moment: reference counts, L2 tables, L1 table, heade
 
 from __future__ import annotations
 
+import struct
 from array import array
 
 from zeroseal.errors import RefusedError
@@ -45,9 +46,17 @@ class WritableQcow2(Qcow2Image):
 
     @classmethod
     def create(
-        cls, file: HostFile, size_bytes: int, cluster_bits: int = DEFAULT_CLUSTER_BITS
+        cls,
+        file: HostFile,
+        size_bytes: int,
+        cluster_bits: int = DEFAULT_CLUSTER_BITS,
+        backing_name: str = "",
+        backing_format: str = "",
     ) -> WritableQcow2:
-        """Makes an empty version 3 image in an empty file."""
+        """Makes a version 3 image in an empty file: empty, or an overlay over a backing file.
+
+        The backing file is only named here; open the image again to read through to it.
+        """
         cluster = 1 << cluster_bits
         l1_entries = max(1, -(-size_bytes // (cluster * cluster // 8)))
         l1_clusters = -(-l1_entries * 8 // cluster)
@@ -70,7 +79,7 @@ class WritableQcow2(Qcow2Image):
         )
         counts = array("H", [1] * (first_block + 1)).tobytes()
         block = array("H", counts + bytes(cluster - len(counts)))
-        file.write(0, header.build())
+        file.write(0, _header_area(header, backing_name, backing_format))
         file.write(header.refcount_table_offset, (first_block * cluster).to_bytes(8, "big"))
         file.write(first_block * cluster, big_endian(block))
         return cls(file)
@@ -270,3 +279,17 @@ class WritableQcow2(Qcow2Image):
                 offset = follow
         self._compressed_end = offset + length
         return offset
+
+
+def _header_area(header: Header, backing_name: str, backing_format: str) -> bytes:
+    """The header with its extensions and, behind them, the backing file's name."""
+    if not backing_name:
+        return header.build()
+    kind = backing_format.encode("ascii")
+    extensions = struct.pack(">II", layout.EXTENSION_BACKING_FORMAT, len(kind))
+    extensions += kind.ljust((len(kind) + 7) // 8 * 8, b"\0")
+    extensions += struct.pack(">II", layout.EXTENSION_END, 0)
+    name = backing_name.encode("utf-8", "surrogateescape")
+    header.backing_file_offset = layout.V3_HEADER_BYTES + len(extensions)
+    header.backing_file_size = len(name)
+    return header.build() + extensions + name

@@ -1,0 +1,40 @@
+"""Changing the disk of a machine in place, as its own guest would: for the simulated host only."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.filesystems.ext.edit import ExtEditor
+from zeroseal.images.detect import open_writable_image
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.verify import check_file_systems
+
+
+@contextmanager
+def changed_disk(path: Path, now: int) -> Iterator[Subject]:
+    """Gives the guest of a disk to be changed, and brings the changes to the disk at the end.
+
+    What is removed is not zeroed: a real guest does not do that either. All changes are staged
+    first and the result must be consistent; an error on the way leaves the disk as it was.
+    """
+    image = open_writable_image(path)
+    try:
+        staged = StagedStore(image)
+        subject = Subject.read(
+            staged,
+            lambda volume: ExtEditor(volume.store, now, volume.name, zero_removed=False),
+        )
+        yield subject
+        subject.opened.guest.finish()
+        check_file_systems(staged)
+        for extent in list(staged.iter_changes()):
+            if extent.is_zero:
+                image.zero(extent.offset_bytes, extent.length)
+            else:
+                image.write(extent.offset_bytes, staged.read(extent.offset_bytes, extent.length))
+        image.flush()
+    finally:
+        image.close()

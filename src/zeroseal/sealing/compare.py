@@ -1,0 +1,68 @@
+"""Which identity values do several images share?"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zeroseal.errors import UsageError
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.identity_values import IdentityValue, read_values
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.survey import opened
+
+
+@dataclass(frozen=True)
+class SharedValue:
+    """A value and the images that have it, by position."""
+
+    value: IdentityValue
+    images: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """What several images share.
+
+    Attributes:
+        images: in the order given.
+        values: the identity values of each.
+        shared: values that two or more have, in a fixed order.
+    """
+
+    images: tuple[Path, ...]
+    values: tuple[tuple[IdentityValue, ...], ...]
+    shared: tuple[SharedValue, ...]
+
+    @property
+    def are_unique(self) -> bool:
+        """Whether nothing is shared but what clones share by design."""
+        return all(item.value.by_design for item in self.shared)
+
+
+def compare_images(paths: list[Path], progress: Progress = quiet) -> Comparison:
+    """Compares the identity values of at least two images; nothing is written.
+
+    Raises:
+        UsageError: fewer than two images, or one of them twice.
+        ImageError, RefusedError: one cannot be read.
+    """
+    if len(paths) < 2:
+        raise UsageError("name at least two images to compare")
+    resolved = [path.resolve() for path in paths]
+    for number, path in enumerate(resolved):
+        if path in resolved[:number]:
+            raise UsageError(f"{paths[number]} is named twice")
+    values = []
+    for number, path in enumerate(paths):
+        progress(Step("reading identities", number, len(paths), "images"))
+        with opened(path) as image:
+            values.append(tuple(read_values(Subject.read(image))))
+    owners: dict[IdentityValue, list[int]] = {}
+    for number, found in enumerate(values):
+        for value in found:
+            owners.setdefault(value, []).append(number)
+    shared = [
+        SharedValue(value, tuple(images)) for value, images in owners.items() if len(images) > 1
+    ]
+    return Comparison(tuple(paths), tuple(values), tuple(shared))

@@ -1,0 +1,1 @@
+"""Sealed images on the shelf, and the machines made from them."""

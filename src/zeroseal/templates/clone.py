@@ -1,0 +1,131 @@
+"""Machines from a template: full copies, or overlays that hang on it."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+
+from zeroseal.errors import UsageError
+from zeroseal.images.detect import open_image
+from zeroseal.images.host_file import environment_error
+from zeroseal.images.output import OutputFile
+from zeroseal.images.qcow2.write import WritableQcow2
+from zeroseal.machines.definition import (
+    MachineDefinition,
+    check_new_folder,
+    new_mac,
+    new_uuid,
+    write_definition,
+)
+from zeroseal.machines.seed import Seed, SeedAccount
+from zeroseal.machines.sheet import ACCOUNT_PATTERN, NAME_PATTERN
+from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.templates.seed_media import write_seed_medium
+from zeroseal.templates.shelf import check_template
+
+SEED_FILE = "seed.iso"
+_KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
+
+
+@dataclass(frozen=True)
+class CloneRequest:
+    """What is wanted.
+
+    Attributes:
+        template: the image, and ``title`` what it is called.
+        names: one a clone; they become host names.
+        linked: overlays instead of copies.
+        user: the account that the seed creates, with ``public_key``.
+    """
+
+    template: Path
+    title: str
+    names: tuple[str, ...]
+    linked: bool = False
+    user: str = "admin"
+    public_key: str = ""
+    domain: str = ""
+
+
+def make_clones(request: CloneRequest, yard: Yard, progress: Progress = quiet) -> list[YardMachine]:
+    """Makes all clones of a request, or none.
+
+    Raises:
+        UsageError: a name twice, or one that cannot be a host name; a malformed key.
+        OutputExistsError: there is a machine of that name.
+        RefusedError: the template is not sealed.
+    """
+    _check_request(request)
+    for name in request.names:
+        check_new_folder(yard.folder / name)
+    check_template(request.template, progress)
+    taken = yard.macs()
+    with ExitStack() as stack:
+        for number, name in enumerate(request.names):
+            progress(Step("making clones", number, len(request.names), "clones"))
+            folder = stack.enter_context(yard.new_machine(name))
+            mac = new_mac(taken)
+            taken.add(mac)
+            _fill(folder, yard.folder / name, name, mac, request)
+    return [yard.get(name) for name in request.names]
+
+
+def _check_request(request: CloneRequest) -> None:
+    if not request.names:
+        raise UsageError("name at least one clone with --name")
+    for number, name in enumerate(request.names):
+        if not re.match(NAME_PATTERN, name):
+            raise UsageError(f"{name!r} cannot be a host name: use a-z, 0-9 and -, at most 63")
+        if name in request.names[:number]:
+            raise UsageError(f"the name {name} is given twice")
+    if not re.match(ACCOUNT_PATTERN, request.user):
+        raise UsageError(f"{request.user!r} cannot be an account's name")
+    key = request.public_key
+    if key and (not key.startswith(_KEY_KINDS) or "\n" in key or len(key.split()) < 2):
+        raise UsageError(
+            "the public key is none that OpenSSH writes: give a file like id_ed25519.pub"
+        )
+
+
+def _fill(folder: Path, final: Path, name: str, mac: str, request: CloneRequest) -> None:
+    """Fills the hidden folder of one clone, which will be ``final``."""
+    source = open_image(request.template)
+    source.close()
+    machine_uuid = new_uuid()
+    disk = "disk.qcow2" if request.linked else f"disk.{source.format_name}"
+    definition = MachineDefinition(
+        name=name,
+        uuid=machine_uuid,
+        mac=mac,
+        disk=disk,
+        seed=SEED_FILE,
+        template=request.title,
+        linked=request.linked,
+    )
+    try:
+        if request.linked:
+            backing = os.path.relpath(request.template.resolve(), final.resolve())
+            _make_overlay(folder / disk, source.size_bytes, backing, source.format_name)
+        else:
+            shutil.copyfile(request.template, folder / disk)
+    except OSError as error:
+        raise environment_error(error, final, "writing") from error
+    keys = (request.public_key,) if request.public_key else ()
+    accounts = (SeedAccount(request.user, "", keys, admin=True),) if keys else ()
+    seed = Seed(f"i-{machine_uuid[:8]}", name, request.domain, accounts)
+    write_seed_medium(folder / SEED_FILE, seed)
+    write_definition(folder, definition)
+
+
+def _make_overlay(target: Path, size_bytes: int, backing: str, backing_format: str) -> None:
+    with OutputFile(target) as output:
+        image = WritableQcow2.create(
+            output.file, size_bytes, backing_name=backing, backing_format=backing_format
+        )
+        image.flush()
+        output.commit()

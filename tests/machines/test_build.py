@@ -1,0 +1,221 @@
+"""Build sheets, the simulated host and the yard."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import DEMO_TIME, Command
+from tests.oracles import cut_partition, judge_ext, judge_qcow2, run, to_raw
+from zeroseal.demo.scenario import BASE_DISK, SHEET, lay_out
+from zeroseal.errors import (
+    DamagedError,
+    MissingError,
+    NoSpaceError,
+    OutputExistsError,
+    RefusedError,
+    UsageError,
+)
+from zeroseal.images.detect import open_image
+from zeroseal.machines.build import build_machine
+from zeroseal.machines.definition import MachineDefinition, read_definition, write_definition
+from zeroseal.machines.simulated import adopt_machine, start_machine, stop_machine
+from zeroseal.machines.yard import NETWORK_FILE, Yard
+from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.compare import compare_images
+from zeroseal.sealing.identity_values import read_values
+from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.subject import Subject
+
+NAME = "gangway-ref"
+
+
+@pytest.fixture
+def sheet(tmp_path: Path) -> Path:
+    lay_out(tmp_path / "sheet")
+    return tmp_path / "sheet" / SHEET
+
+
+@pytest.fixture
+def yard(tmp_path: Path) -> Yard:
+    return Yard(tmp_path / "yard")
+
+
+def edit(sheet: Path, before: str, after: str) -> None:
+    text = sheet.read_text()
+    assert before in text
+    sheet.write_text(text.replace(before, after, 1))
+
+
+def test_a_built_machine_has_a_real_identity_on_a_sound_disk(
+    sheet: Path, yard: Yard, tmp_path: Path
+) -> None:
+    machine = build_machine(sheet, yard, DEMO_TIME)
+    assert machine.definition.mac == "02:5a:17:00:00:01"
+    judge_qcow2(machine.disk)
+    raw = to_raw(machine.disk, tmp_path / "d.raw")
+    run("sgdisk", "-v", raw)
+    volume = cut_partition(raw, 2, tmp_path / "d.ext4")
+    judge_ext(volume)
+    for kind in ("ed25519", "ecdsa"):
+        for suffix in ("", ".pub"):
+            key = run("debugfs", "-R", f"cat /etc/ssh/ssh_host_{kind}_key{suffix}", volume)
+            (tmp_path / f"key{suffix}").write_text(key)
+            (tmp_path / f"key{suffix}").chmod(0o600)
+        public = run("ssh-keygen", "-y", "-f", tmp_path / "key").split()[:2]
+        assert (tmp_path / "key.pub").read_text().split()[:2] == public
+    assert "Uid:  1000" in run("debugfs", "-R", "stat /home/ada.brine/notes.txt", volume) or (
+        "User:  1000" in run("debugfs", "-R", "stat /home/ada.brine/notes.txt", volume)
+    )
+    assert b"not-a-real-password-17" in raw.read_bytes()  # deleted, and still there
+    assert "old-login" not in run("debugfs", "-R", "ls /srv", volume)
+
+
+def test_two_builds_of_one_sheet_are_two_machines(sheet: Path, tmp_path: Path) -> None:
+    one = build_machine(sheet, Yard(tmp_path / "a"), DEMO_TIME)
+    other = build_machine(sheet, Yard(tmp_path / "b"), DEMO_TIME)
+    kinds = {item.value.kind for item in compare_images([one.disk, other.disk]).shared}
+    assert not kinds & {"machine ID", "SSH host key", "random seed"}
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "error", "told"),
+    [
+        ('sha256 = "', 'sha256 = "f', UsageError, "origin.sha256"),
+        (f'"{BASE_DISK}"', '"missing.qcow2"', MissingError, "missing.qcow2 is not there"),
+        ("cpus = 1", "cpu = 1", UsageError, "machine.cpu: unknown key"),
+        ("cpus = 1", "cpus = 0", UsageError, "machine.cpus"),
+        ("version = 1", "version = 2", UsageError, "wrong at version"),
+        ("[seed]", "[sead]", UsageError, "wrong at"),
+        ('name = "gangway-ref"', 'name = "../up"', UsageError, "machine.name"),
+        ("[machine]", "[machine", UsageError, "no valid TOML"),
+        ('owner = "ada.brine"', 'owner = "nobody.here"', UsageError, "no account"),
+        ('mac = "02:5a:17:00:00:01"', 'mac = "zz"', UsageError, "machine.mac"),
+    ],
+)
+def test_a_wrong_sheet_is_told_and_nothing_half_made_is_left(
+    sheet: Path, yard: Yard, before: str, after: str, error: type[Exception], told: str
+) -> None:
+    edit(sheet, before, after)
+    with pytest.raises(error, match=told):
+        build_machine(sheet, yard, DEMO_TIME)
+    assert yard.machines() == []
+    assert not yard.folder.exists() or list(yard.folder.glob("*gangway*")) == []
+
+
+def test_a_base_disk_with_another_checksum_is_refused(sheet: Path, yard: Yard) -> None:
+    with (sheet.parent / BASE_DISK).open("ab") as disk:
+        disk.write(b"\0")
+    with pytest.raises(DamagedError, match="is not the one that the sheet names"):
+        build_machine(sheet, yard, DEMO_TIME)
+    assert yard.machines() == []
+
+
+def test_a_name_that_is_taken_is_refused(sheet: Path, yard: Yard) -> None:
+    build_machine(sheet, yard, DEMO_TIME)
+    before = (yard.get(NAME).disk).read_bytes()
+    with pytest.raises(OutputExistsError, match="exists already"):
+        build_machine(sheet, yard, DEMO_TIME)
+    assert yard.get(NAME).disk.read_bytes() == before
+
+
+def test_a_full_disk_leaves_no_machine(sheet: Path, tmp_path: Path) -> None:
+    small = tmp_path / "small"
+    small.mkdir()
+    try:
+        run("mount", "-t", "tmpfs", "-o", "size=400k", "none", small)
+    except AssertionError:
+        pytest.skip("cannot mount here")
+    try:
+        with pytest.raises(NoSpaceError):
+            build_machine(sheet, Yard(small / "yard"), DEMO_TIME)
+        assert Yard(small / "yard").machines() == []
+    finally:
+        run("umount", small)
+
+
+def test_a_started_template_is_a_broken_seal_and_regrows_itself(
+    sheet: Path, yard: Yard, tmp_path: Path
+) -> None:
+    machine = build_machine(sheet, yard, DEMO_TIME)
+    sealed = tmp_path / "sealed.qcow2"
+    seal_image(machine.disk, OutputSpec(sealed), SealChoices(), DEMO_TIME + 100)
+    adopted = adopt_machine(yard, sealed, "twin")
+    assert check_image(adopted.disk, Level.FULL).verdict is Verdict.SEALED
+    told = start_machine(yard, "twin", DEMO_TIME + 200).told
+    assert any("machine ID" in sentence for sentence in told)
+    assert any("SSH host keys" in sentence for sentence in told)
+    broken = check_image(adopted.disk, Level.FULL)
+    assert broken.verdict is Verdict.BROKEN_SEAL
+    assert "/etc/machine-id" in broken.changed_files
+    assert compare_images([machine.disk, adopted.disk]).are_unique
+    judge_qcow2(adopted.disk)
+    judge_ext(cut_partition(to_raw(adopted.disk, tmp_path / "t.raw"), 2, tmp_path / "t.ext4"))
+
+
+def test_a_machine_keeps_its_identity_over_starts_and_stops(sheet: Path, yard: Yard) -> None:
+    machine = build_machine(sheet, yard, DEMO_TIME)
+
+    def identity() -> set[str]:
+        values = read_values(Subject.read(open_image(machine.disk)))
+        return {item.shown for item in values if item.kind != "random seed"}
+
+    before = identity()
+    assert start_machine(yard, NAME, DEMO_TIME + 10).told == ()
+    with pytest.raises(RefusedError, match="running already"):
+        start_machine(yard, NAME, DEMO_TIME + 20)
+    assert yard.get(NAME).state.running
+    stop_machine(yard, NAME, DEMO_TIME + 30)
+    with pytest.raises(RefusedError, match="not running"):
+        stop_machine(yard, NAME, DEMO_TIME + 40)
+    assert identity() == before
+    assert yard.get(NAME).state.boots == 1
+
+
+def test_twins_get_one_address_and_are_told_apart_by_compare(sheet: Path, yard: Yard) -> None:
+    machine = build_machine(sheet, yard, DEMO_TIME)
+    adopt_machine(yard, machine.disk, "twin")
+    one, other = (start_machine(yard, name, DEMO_TIME + 10).machine for name in (NAME, "twin"))
+    assert one.state.address == other.state.address
+    shared = compare_images([one.disk, other.disk])
+    assert not shared.are_unique
+    kinds = {item.value.kind for item in shared.shared}
+    assert {"machine ID", "SSH host key", "host name", "leased address"} <= kinds
+
+
+def test_an_empty_yard_is_an_ordinary_case(zeroseal: Command, tmp_path: Path) -> None:
+    answer = zeroseal("yard", "list", "--yard", tmp_path / "none")
+    assert answer.status == 0
+    assert "has no machines yet" in answer.out
+    assert json.loads(zeroseal("yard", "list", "--yard", tmp_path, "--json").out)["machines"] == []
+    missing = zeroseal("yard", "start", "ghost", "--yard", tmp_path)
+    assert missing.status == 3
+    assert "has no machine 'ghost'; it has none" in missing.err
+
+
+@pytest.mark.parametrize(
+    "text", ["", "version = 2\n", "version = 1\nname = 5\n", "version = 1\nx = 1\n", "["]
+)
+def test_a_damaged_machine_file_is_told(yard: Yard, text: str) -> None:
+    folder = yard.folder / "m"
+    folder.mkdir(parents=True)
+    write_definition(folder, MachineDefinition("m", "u", "02:", 'disk "x".raw', notes="ünïcode"))
+    assert read_definition(folder).disk == 'disk "x".raw'
+    (folder / "machine.toml").write_text(text)
+    with pytest.raises(DamagedError, match="no machine file"):
+        yard.machines()
+
+
+def test_the_network_runs_out_of_addresses_with_a_word(yard: Yard) -> None:
+    yard.folder.mkdir()
+    given = {yard.lease(f"client {number}") for number in range(214)}
+    assert len(given) == 214
+    assert yard.lease("client 3") in given
+    with pytest.raises(NoSpaceError, match="no address left"):
+        yard.lease("one more")
+    (yard.folder / NETWORK_FILE).write_text("[]")
+    with pytest.raises(DamagedError):
+        yard.lease("again")

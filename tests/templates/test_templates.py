@@ -1,0 +1,223 @@
+"""The shelf, clones and their seed media."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import DEMO_TIME
+from tests.oracles import image_info, judge_qcow2, run, to_raw
+from zeroseal.errors import (
+    DamagedError,
+    MissingError,
+    OutputExistsError,
+    RefusedError,
+    UsageError,
+    ZeroSealError,
+)
+from zeroseal.machines.seed import Seed, SeedAccount, parse_seed, read_seed_medium
+from zeroseal.machines.simulated import start_machine, stop_machine
+from zeroseal.machines.yard import Yard
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.compare import compare_images
+from zeroseal.sealing.record import record_path
+from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.templates.clone import CloneRequest, make_clones
+from zeroseal.templates.seed_media import write_seed_medium
+from zeroseal.templates.shelf import Shelf, Template
+
+KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk ops"
+
+
+@pytest.fixture(scope="module")
+def sealed(demo_disk: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("sealed") / "sealed.qcow2"
+    seal_image(demo_disk, OutputSpec(path), SealChoices(), DEMO_TIME + 100)
+    return path
+
+
+@pytest.fixture
+def shelf(tmp_path: Path) -> Shelf:
+    return Shelf(tmp_path / "shelf")
+
+
+@pytest.fixture
+def template(shelf: Shelf, sealed: Path) -> Template:
+    return shelf.add(sealed, "gangway", "2026-11", "ticket gate", DEMO_TIME + 200)
+
+
+def request_for(
+    template: Template, *names: str, linked: bool = False, key: str = ""
+) -> CloneRequest:
+    return CloneRequest(template.disk, template.entry.title, names, linked, "ops", key)
+
+
+# -- the shelf
+
+
+def test_the_shelf_keeps_a_read_only_copy_that_is_found_again(
+    shelf: Shelf, template: Template, sealed: Path
+) -> None:
+    assert template.disk.read_bytes() == sealed.read_bytes()
+    assert template.disk.stat().st_mode & 0o222 == 0
+    assert record_path(template.disk).is_file()
+    assert [item.entry.title for item in Shelf(shelf.folder).templates()] == ["gangway@2026-11"]
+    assert shelf.get("gangway").entry == shelf.get("gangway@2026-11").entry == template.entry
+    assert template.entry.system.startswith("Tideline Linux")
+
+
+def test_an_empty_shelf_is_an_ordinary_case(tmp_path: Path) -> None:
+    assert Shelf(tmp_path / "none").templates() == []
+    with pytest.raises(MissingError, match="it has none"):
+        Shelf(tmp_path / "none").get("gangway")
+
+
+def test_only_what_checks_sealed_comes_onto_the_shelf(
+    shelf: Shelf, demo_disk: Path, sealed: Path, tmp_path: Path
+) -> None:
+    bare = tmp_path / "bare.qcow2"
+    bare.write_bytes(sealed.read_bytes())
+    for image, verdict in ((demo_disk, "UNSEALED"), (bare, "CLEAN")):
+        with pytest.raises(RefusedError, match=f"is {verdict}, and the shelf takes only SEALED"):
+            shelf.add(image, "gangway", "1", "", DEMO_TIME)
+    changed = tmp_path / "changed.raw"
+    raw = bytearray(to_raw(sealed, changed).read_bytes())
+    raw[9_000_000] ^= 1
+    changed.write_bytes(raw)
+    record_path(changed).write_bytes(record_path(sealed).read_bytes())
+    with pytest.raises(RefusedError, match="is BROKEN SEAL"):
+        shelf.add(changed, "gangway", "1", "", DEMO_TIME)
+    assert shelf.templates() == []
+    assert not (shelf.folder / "gangway").exists()
+
+
+def test_a_version_and_a_disk_are_taken_only_once(
+    shelf: Shelf, template: Template, sealed: Path
+) -> None:
+    with pytest.raises(OutputExistsError, match="has gangway@2026-11 already"):
+        shelf.add(sealed, "gangway", "2026-11", "", DEMO_TIME)
+    with pytest.raises(OutputExistsError, match="same disk already, as gangway@2026-11"):
+        shelf.add(sealed, "gangway", "2026-12", "", DEMO_TIME)
+
+
+@pytest.mark.parametrize(("name", "version"), [("Up", "1"), ("a/b", "1"), ("a", "../1"), ("", "1")])
+def test_names_that_cannot_be_are_refused(
+    shelf: Shelf, sealed: Path, name: str, version: str
+) -> None:
+    with pytest.raises(UsageError, match="cannot be"):
+        shelf.add(sealed, name, version, "", DEMO_TIME)
+
+
+@pytest.mark.parametrize(
+    "text", ["", "{}", "[]", '{"schema": "zeroseal.shelf-entry", "version": 9}']
+)
+def test_a_damaged_entry_is_told(shelf: Shelf, template: Template, text: str) -> None:
+    (template.folder / "entry.json").write_text(text)
+    with pytest.raises(DamagedError, match="no shelf entry"):
+        shelf.templates()
+
+
+# -- clones
+
+
+@pytest.mark.parametrize("linked", [False, True])
+def test_clones_are_sound_named_and_two_machines(
+    template: Template, tmp_path: Path, linked: bool
+) -> None:
+    yard = Yard(tmp_path / "yard")
+    before = template.disk.read_bytes()
+    clones = make_clones(request_for(template, "north", "south", linked=linked, key=KEY), yard)
+    for clone in clones:
+        judge_qcow2(clone.disk)
+        backing = image_info(clone.disk).get("full-backing-filename")
+        assert (backing is not None) == linked
+        if linked:
+            assert (clone.folder / str(backing)).resolve() == template.disk.resolve()
+            assert clone.disk.stat().st_size < 1 << 20
+        start_machine(yard, clone.definition.name, DEMO_TIME + 300)
+        stop_machine(yard, clone.definition.name, DEMO_TIME + 400)
+        judge_qcow2(clone.disk)
+    assert template.disk.read_bytes() == before
+    assert len({clone.definition.mac for clone in clones}) == 2
+    assert len({clone.definition.uuid for clone in clones}) == 2
+    assert all(clone.definition.mac.startswith("02:") for clone in clones)
+    comparison = compare_images([clone.disk for clone in clones])
+    assert comparison.are_unique
+    names = [
+        value.shown for found in comparison.values for value in found if value.kind == "host name"
+    ]
+    assert names == ["north", "south"]
+
+
+def test_a_seed_medium_is_read_by_other_programs_as_it_was_meant(
+    template: Template, tmp_path: Path
+) -> None:
+    clone = make_clones(request_for(template, "north", key=KEY), Yard(tmp_path / "yard"))[0]
+    medium = clone.folder / "seed.iso"
+    assert run("blkid", "-p", "-s", "LABEL", "-o", "value", medium).strip() == "cidata"
+    meta = run("isoinfo", "-J", "-x", "/meta-data", "-i", medium)
+    user = run("isoinfo", "-R", "-x", "/user-data", "-i", medium)
+    assert "local-hostname: north" in meta
+    assert user.startswith("#cloud-config\n")
+    assert KEY in user.replace("\n    ", " ")
+
+
+def test_a_seed_survives_its_medium(tmp_path: Path) -> None:
+    accounts = (SeedAccount("ops", "Ops, 'n: x", (KEY, KEY + "2"), "$2b$x", True), SeedAccount("b"))
+    seed = Seed("i-1", "north", "saltmarsh.example", accounts)
+    write_seed_medium(tmp_path / "s.iso", seed)
+    assert read_seed_medium(tmp_path / "s.iso") == seed
+
+
+@pytest.mark.parametrize("text", ["", "[", "5", "#cloud-config\nusers: 3\n", "users: [{}]\n"])
+def test_a_seed_that_is_none_raises_only_our_error(text: str, tmp_path: Path) -> None:
+    with pytest.raises(DamagedError):
+        parse_seed({"meta-data": "{instance-id: i, local-hostname: h}", "user-data": text})
+    (tmp_path / "s.iso").write_text(text)
+    with pytest.raises(DamagedError):
+        read_seed_medium(tmp_path / "s.iso")
+
+
+@pytest.mark.parametrize(
+    ("names", "user", "key", "told"),
+    [
+        ((), "ops", "", "at least one clone"),
+        (("a", "a"), "ops", "", "given twice"),
+        (("Not_A_Name",), "ops", "", "cannot be a host name"),
+        (("a",), "no spaces", "", "cannot be an account"),
+        (("a",), "ops", "not a key", "public key is none"),
+        (("a",), "ops", "ssh-ed25519 A\nssh-ed25519 B", "public key is none"),
+        (("good", "there"), "ops", "", "exists already"),
+    ],
+)
+def test_a_batch_that_cannot_be_whole_makes_nothing(
+    template: Template, tmp_path: Path, names: tuple[str, ...], user: str, key: str, told: str
+) -> None:
+    yard = Yard(tmp_path / "yard")
+    (yard.folder / "there").mkdir(parents=True)
+    request = CloneRequest(template.disk, "gangway@1", names, False, user, key)
+    with pytest.raises(ZeroSealError, match=told):
+        make_clones(request, yard)
+    assert [path.name for path in yard.folder.iterdir()] == ["there"]
+
+
+def test_a_template_that_was_changed_is_not_cloned(template: Template, tmp_path: Path) -> None:
+    record = json.loads(record_path(template.disk).read_text())
+    record["subject"][0]["digest"]["zerosealDiskTree1"] = "00" * 32
+    record_path(template.disk).chmod(0o644)
+    record_path(template.disk).write_text(json.dumps(record))
+    with pytest.raises(RefusedError, match="is BROKEN SEAL, and only a sealed template"):
+        make_clones(request_for(template, "north"), Yard(tmp_path / "yard"))
+    record_path(template.disk).unlink()
+    with pytest.raises(RefusedError, match="is UNKNOWN"):
+        make_clones(request_for(template, "north"), Yard(tmp_path / "yard"))
+
+
+def test_a_linked_clone_without_its_template_says_so(template: Template, tmp_path: Path) -> None:
+    yard = Yard(tmp_path / "yard")
+    make_clones(request_for(template, "north", linked=True), yard)
+    template.disk.unlink()
+    with pytest.raises(MissingError, match="needs its backing file"):
+        start_machine(yard, "north", DEMO_TIME + 300)
