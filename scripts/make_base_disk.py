@@ -111,6 +111,11 @@ def make_root(work: Path) -> Path:
         "-U", ROOT_UUID, "-E", f"hash_seed={ROOT_UUID},root_owner=0:0", "-J", "size=1",
         "-d", tree, root, f"{ROOT_MIB}M",
     )  # fmt: skip
+    # mke2fs takes over when the tree's files were laid out: all of it happened at one time
+    places = ["/", "/lost+found", *(f"/{item.relative_to(tree)}" for item in tree.rglob("*"))]
+    fields = ("ctime", "crtime", "atime", "mtime")
+    lines = [f"set_inode_field {place} {field} @{WHEN}\n" for place in places for field in fields]
+    run("debugfs", "-w", "-f", "-", root, feed="".join(lines))
     run("e2fsck", "-fn", root)
     return root
 

@@ -18,35 +18,41 @@ PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 DISPLAY = ":97"
 SIZE = "1280x800"
 
-# name of the picture: the command line that it shows, and those that must have run before
-SHOTS: dict[str, tuple[str, list[str]]] = {
-    "survey": ("zeroseal survey gangway.qcow2", []),
-    "seal": ("zeroseal seal gangway.qcow2 -o gangway.sealed.qcow2", []),
-    "check": (
-        "zeroseal check gangway.qcow2 | head -20; zeroseal check gangway.sealed.qcow2; "
-        "zeroseal check gangway.changed.qcow2",
-        ["zeroseal demo --to . --quiet"],
-    ),
-    "traces": ("zeroseal traces", []),
-    "trace": ("zeroseal traces keys.ssh-host", []),
-    "demo": ("zeroseal demo", []),
-    "lock-out": (
-        "zeroseal seal gangway.qcow2 --dry-run --skip keys.ssh-host; "
-        "zeroseal seal gangway.qcow2 -o new.qcow2 --retain-account bob; "
-        "zeroseal seal gangway.qcow2 -o gangway.qcow2",
-        [],
-    ),
+_PREPARE = (
+    "zeroseal demo --to all --quiet && mv all/gangway.toml all/tideline-4.qcow2 . && "
+    "cp all/yard/gangway-ref/disk.qcow2 gangway.qcow2 && cp all/gangway.sealed.qcow2* . && "
+    "mkdir yard && mv all/yard/by-accident yard/"
+)
+
+# name of the picture: the commands that it shows, in a folder with the demo's files
+SHOTS: dict[str, str] = {
+    "build": "zeroseal build gangway.toml; zeroseal yard list",
+    "survey": "zeroseal survey gangway.qcow2",
+    "seal": "zeroseal seal gangway.qcow2 -o new.qcow2",
+    "check": "zeroseal check gangway.qcow2 | head -16; zeroseal check gangway.sealed.qcow2; "
+    "zeroseal check yard/by-accident/disk.qcow2",
+    "shelf": "zeroseal shelf list; zeroseal shelf add gangway.qcow2 --name gangway --version 1; "
+    "zeroseal shelf add gangway.sealed.qcow2 --name gangway --version 2026-11 --notes 'pier 3'; "
+    "zeroseal shelf list",
+    "clone": "zeroseal clone gangway --shelf all/shelf --name north --name south --to yard "
+    "--linked; zeroseal yard start north; zeroseal yard list",
+    "compare": "zeroseal compare all/yard/gangway-*h/disk.qcow2; "
+    "zeroseal compare gangway.qcow2 all/yard/gangway-ref/disk.qcow2",
+    "yard": "zeroseal yard list --yard all/yard; zeroseal yard start gangway-ref --yard all/yard; "
+    "zeroseal yard show gangway-ref --yard all/yard; zeroseal yard show nobody --yard all/yard",
+    "traces": "zeroseal traces",
+    "trace": "zeroseal traces keys.ssh-host",
+    "demo": "zeroseal demo",
+    "lock-out": "zeroseal seal gangway.qcow2 --dry-run --skip keys.ssh-host; "
+    "zeroseal seal gangway.qcow2 -o new.qcow2 --retain-account bob; "
+    "zeroseal seal gangway.qcow2 -o gangway.qcow2",
 }
 
 
 def take(name: str, folder: Path) -> None:
     """Runs one command in a terminal and takes its picture."""
-    shown, before = SHOTS[name]
-    demo = Path(__file__).resolve().parent.parent / "src/zeroseal/demo/gangway.qcow2"
-    for command in before:
-        subprocess.run(command, shell=True, cwd=folder, check=True, stdout=subprocess.DEVNULL)
-    if name != "demo" and not (folder / demo.name).exists():
-        (folder / demo.name).write_bytes(demo.read_bytes())
+    shown = SHOTS[name]
+    subprocess.run(_PREPARE, shell=True, cwd=folder, check=True, stdout=subprocess.DEVNULL)
     lines = "".join(f"printf '$ %s\\n' {shlex.quote(part)}; {part}\n" for part in shown.split("; "))
     (folder / ".show").write_text(f"export TERM=xterm-256color\n{lines}touch .done\nsleep 60\n")
     terminal = subprocess.Popen(
@@ -55,7 +61,7 @@ def take(name: str, folder: Path) -> None:
         cwd=folder, env=os.environ | {"DISPLAY": DISPLAY},
     )  # fmt: skip
     try:
-        for _ in range(200):
+        for _ in range(300):
             if (folder / ".done").exists():
                 break
             time.sleep(0.1)

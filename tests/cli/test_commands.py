@@ -106,6 +106,74 @@ def test_the_demo_tells_the_whole_story(zeroseal: Command, tmp_path: Path) -> No
     assert "holds something already" in again.err
 
 
+def test_the_line_of_work_by_hand(zeroseal: Command, tmp_path: Path, demo_disk: Path) -> None:
+    yard, shelf, sealed = tmp_path / "yard", tmp_path / "shelf", tmp_path / "sealed.qcow2"
+    assert "is empty" in zeroseal("shelf", "list", "--shelf", shelf).out
+    assert zeroseal("seal", demo_disk, "-o", sealed, "--quiet").status == 0
+    added = zeroseal(
+        "shelf", "add", sealed, "--name", "gate", "--version", "1", "--notes", "n", "--shelf", shelf
+    )
+    assert added.status == 0
+    assert "gate@1" in zeroseal("shelf", "list", "--shelf", shelf).out
+    assert "gate@1" in zeroseal("shelf", "show", "gate", "--shelf", shelf).out
+    words = ("clone", "gate@1", "--shelf", shelf, "--to", yard, "--name", "a", "--name", "b")
+    made = zeroseal(*words)
+    assert made.status == 0
+    assert "2 full clones of gate@1" in made.out
+    again = zeroseal(*words)
+    assert (again.status, "exists already" in again.err) == (4, True)
+    disks = [yard / name / "disk.qcow2" for name in ("a", "b")]
+    assert zeroseal("compare", *disks).out.startswith("UNIQUE")
+    for name in ("a", "b"):
+        started = zeroseal("yard", "start", name, "--yard", yard)
+        assert "on the simulated host: nothing was run" in " ".join(started.out.split())
+    assert zeroseal("compare", *disks).status == 0
+    listing = zeroseal("yard", "list", "--yard", yard).out
+    assert "2 machines in" in listing
+    assert "on the simulated host" in listing
+    assert zeroseal("yard", "show", "a", "--yard", yard).status == 0
+    assert zeroseal("yard", "stop", "a", "--yard", yard).status == 0
+    assert zeroseal("yard", "adopt", disks[0], "--name", "twin", "--yard", yard).status == 0
+    assert zeroseal("yard", "start", "twin", "--yard", yard).status == 0
+    shared = zeroseal("compare", disks[0], yard / "twin" / "disk.qcow2")
+    assert shared.status == 1
+    assert shared.out.startswith("SHARED: ")
+    assert "SSH host key" in shared.out
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "told"),
+    [
+        (["build", "none.toml"], 3, "cannot read the build sheet"),
+        (["shelf", "add", "DISK", "--name", "x", "--version", "1"], 4, "is UNSEALED"),
+        (["shelf", "show", "x"], 3, "has no template x; it has none"),
+        (["clone", "x", "--name", "a", "--to", "y"], 3, "has no template x"),
+        (["clone", "DISK", "--name", "a", "--to", "y"], 4, "only a sealed template"),
+        (["clone", "DISK", "--to", "y"], 2, "at least one clone"),
+        (["clone", "DISK", "--name", "a", "--to", "y", "--public-key", "no"], 3, "public key"),
+        (["compare", "DISK"], 2, "at least two images"),
+        (["compare", "DISK", "DISK"], 2, "named twice"),
+        (["yard", "adopt", "none", "--name", "a"], 3, "cannot open"),
+        (["yard", "stop", "a"], 3, "no machine 'a'"),
+    ],
+    ids=lambda value: " ".join(value) if isinstance(value, list) else "",
+)
+def test_bad_input_to_machines_and_templates(
+    zeroseal: Command,
+    demo_disk: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    words: list[str],
+    status: int,
+    told: str,
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    answer = zeroseal(*(str(demo_disk) if word == "DISK" else word for word in words))
+    assert (answer.status, answer.err.count("\n")) == (status, 1)
+    assert told in answer.err
+    assert list(tmp_path.iterdir()) == []
+
+
 def test_traces_lists_all_and_explains_one(zeroseal: Command) -> None:
     assert zeroseal("traces").out.startswith("25 traces in eight families")
     answer = zeroseal("traces", "keys.ssh-host")
@@ -210,9 +278,16 @@ def test_words_that_make_no_sense_end_with_two(zeroseal: Command, words: list[st
     assert "usage: zeroseal" in answer.err
 
 
-@pytest.mark.parametrize("command", COMMANDS)
-def test_every_command_has_help(zeroseal: Command, command: str) -> None:
-    answer = zeroseal(command, "--help")
+ACTIONS = [
+    *([name] for name in COMMANDS if name not in ("yard", "shelf")),
+    *(["yard", action] for action in ("list", "show", "start", "stop", "adopt")),
+    *(["shelf", action] for action in ("add", "list", "show")),
+]
+
+
+@pytest.mark.parametrize("words", ACTIONS, ids=" ".join)
+def test_every_command_has_help(zeroseal: Command, words: list[str]) -> None:
+    answer = zeroseal(*words, "--help")
     assert answer.status == 0
     assert "--json" in answer.out
     assert "--quiet" in answer.out

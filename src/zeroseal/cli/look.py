@@ -45,7 +45,7 @@ def section(console: Console, title: str) -> None:
 def facts(console: Console, rows: Iterable[tuple[str, str]]) -> None:
     """Names and values, aligned."""
     table = Table.grid(padding=(0, 2))
-    table.add_column(min_width=8)
+    table.add_column()
     table.add_column()
     for name, value in rows:
         table.add_row(Text(name, style=QUIET_STYLE), Text(clean(value)))

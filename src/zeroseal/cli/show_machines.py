@@ -40,19 +40,17 @@ def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> 
         console.print(f"The yard {yard} has no machines yet.")
         look.next_step(console, "Make one:", f"zeroseal build SHEET --yard {yard}")
         return
-    look.headline(
-        console,
-        f"{len(machines)} machine{'' if len(machines) == 1 else 's'}",
-        "bold",
-        f" in {yard}",
-    )
+    count = len(machines)
+    rest = f" in {yard}, on the simulated host"
+    look.headline(console, f"{count} machine{'' if count == 1 else 's'}", "bold", rest)
     _table(
         console,
-        ("name", "state", "address", "MAC", "disk", "made from"),
+        ("name", "state", "starts", "address", "MAC", "disk", "made from"),
         [
             (
                 item.definition.name,
-                _state(item),
+                "running" if item.state.running else "stopped",
+                str(item.state.boots),
                 item.state.address or "-",
                 item.definition.mac,
                 item.definition.disk + (" (linked)" if item.definition.linked else ""),
@@ -68,8 +66,10 @@ def show_run(run: Run, console: Console) -> None:
     name = run.machine.definition.name
     word = "Started" if run.machine.state.running else "Stopped"
     look.headline(console, word, "bold", f" {name} {SIMULATED}.")
-    address = [f"it got the address {run.machine.state.address}"] * bool(run.machine.state.address)
-    look.bullets(console, [text[:1].upper() + text[1:] + "." for text in (*run.told, *address)])
+    told = list(run.told)
+    if run.machine.state.address:
+        told.append(f"the network gave it {run.machine.state.address}")
+    look.bullets(console, told)
 
 
 def show_clones(clones: list[YardMachine], folder: Path, console: Console) -> None:
