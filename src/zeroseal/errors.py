@@ -80,6 +80,12 @@ class RefusedError(ZeroSealError):
     exit_status = 4
 
 
+class InUseError(RefusedError):
+    """Another program has the image open: a running machine, or another Zero Seal."""
+
+    code = "in-use"
+
+
 class NeedsRecoveryError(RefusedError):
     """A file system was not shut down cleanly: its journal holds changes not yet in place."""
 

@@ -7,9 +7,9 @@ from pathlib import Path
 import pytest
 
 from tests.disks import BARE_GUEST, ROOT_UUID, make_disk, make_ext, make_guest_volume, write_tree
-from tests.oracles import run
+from tests.oracles import cut_partition, judge_ext, run
 from zeroseal.blocks.store import MemoryStore
-from zeroseal.errors import DamagedError, NoGuestError, UnsupportedError
+from zeroseal.errors import DamagedError, NoGuestError, RefusedError, UnsupportedError
 from zeroseal.guests.accounts import read_accounts
 from zeroseal.guests.facts import parse_assignments, read_facts
 from zeroseal.guests.fstab import find_volume, parse_fstab
@@ -17,6 +17,8 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.open import open_guest
 from zeroseal.guests.services import is_unit_enabled, seeding_service
 from zeroseal.images.detect import open_image
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.seal import OutputSpec, seal_image
 from zeroseal.volumes.disk import read_disk
 from zeroseal.volumes.volume import Content, Volume
 
@@ -108,6 +110,41 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
         "/data (partition 5, xfs)",
     ]
     assert [volume.name for volume in opened.swaps] == ["partition 4"]
+
+
+def test_a_home_on_its_own_volume_is_emptied_and_one_with_a_mount_in_it_refused(
+    tmp_path: Path,
+) -> None:
+    tree = {path: text for path, text in BARE_GUEST.items() if not path.startswith("/home")}
+    fstab = BARE_GUEST["/etc/fstab"] + "LABEL=own /home/ada.brine ext4 defaults 0 2\n"
+    write_tree(tmp_path / "own", {"/.bash_history": "own-canary", "/deep/er": "own-canary"})
+    own = make_ext(tmp_path / "own.img", 4, "-t", "ext4", "-L", "own", tree=tmp_path / "own")
+    choices = SealChoices(expect_seed=True, plant_first_boot=True)
+    root = make_guest_volume(tmp_path, tree | {"/etc/fstab": fstab, "/home/ada.brine/": ""})
+    disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", own))
+    seal_image(disk, OutputSpec(tmp_path / "o.raw"), choices, 1_800_000_000)
+    assert b"own-canary" not in (tmp_path / "o.raw").read_bytes()
+    for number in (1, 2):
+        judge_ext(cut_partition(tmp_path / "o.raw", number, tmp_path / "v.ext4"))
+    assert "/ada.brine/" in run("debugfs", "-R", "ls -p /home", root)
+
+    fstab = fstab.replace("/home/ada.brine ", "/home/ada.brine/deep ")
+    root = make_guest_volume(tmp_path, tree | {"/etc/fstab": fstab, "/home/ada.brine/deep/": ""})
+    disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", own))
+    with pytest.raises(RefusedError, match=r"is mounted beneath it on /home/ada\.brine/deep"):
+        seal_image(disk, OutputSpec(tmp_path / "p.raw"), choices, 1_800_000_000)
+
+
+def test_a_temporary_folder_on_its_own_volume_keeps_its_lost_found(tmp_path: Path) -> None:
+    fstab = BARE_GUEST["/etc/fstab"] + "LABEL=tmp /tmp ext4 defaults 0 2\n"
+    write_tree(tmp_path / "tmp", {"/a/b": "tmp-canary"})
+    own = make_ext(tmp_path / "tmp.img", 4, "-t", "ext4", "-L", "tmp", tree=tmp_path / "tmp")
+    root = make_guest_volume(tmp_path, BARE_GUEST | {"/etc/fstab": fstab, "/tmp/": ""})
+    disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", own))
+    choices = SealChoices(expect_seed=True, plant_first_boot=True)
+    seal_image(disk, OutputSpec(tmp_path / "o.raw"), choices, 1_800_000_000)
+    assert b"tmp-canary" not in (tmp_path / "o.raw").read_bytes()
+    judge_ext(cut_partition(tmp_path / "o.raw", 2, tmp_path / "v.ext4"))
 
 
 @pytest.mark.parametrize(

@@ -160,7 +160,9 @@ def test_a_machine_keeps_its_identity_over_starts_and_stops(sheet: Path, yard: Y
     machine = build_machine(sheet, yard, DEMO_TIME)
 
     def identity() -> set[str]:
-        values = read_values(Subject.read(open_image(machine.disk)))
+        image = open_image(machine.disk)
+        values = read_values(Subject.read(image))
+        image.close()
         return {item.shown for item in values if item.kind != "random seed"}
 
     before = identity()

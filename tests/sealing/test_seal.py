@@ -292,17 +292,22 @@ def test_a_proof_that_does_not_hold_leaves_nothing(
     assert files_in(tmp_path) == []
 
 
-def test_a_source_that_changes_meanwhile_is_noticed(tmp_path: Path, demo_disk: Path) -> None:
+@pytest.mark.parametrize("how", ["changed", "removed"])
+def test_a_source_that_changes_or_goes_meanwhile_is_noticed(
+    tmp_path: Path, demo_disk: Path, how: str
+) -> None:
     source = tmp_path / "s.raw"
     to_raw(demo_disk, source)
 
     def disturb(step: object) -> None:
-        if getattr(step, "stage", "") == "reading back":
+        if getattr(step, "stage", "") == "reading back" and source.exists():
             os.utime(source, (1, 1))
+            if how == "removed":
+                source.unlink()
 
-    with pytest.raises(UnfinishedError, match="was changed while"):
+    with pytest.raises(UnfinishedError, match="was changed or removed while"):
         seal_image(source, OutputSpec(tmp_path / "o"), SealChoices(), NOW, disturb)
-    assert files_in(tmp_path) == ["s.raw"]
+    assert files_in(tmp_path) == (["s.raw"] if how == "changed" else [])
 
 
 def test_a_full_target_is_said_and_nothing_is_left(tmp_path: Path, demo_disk: Path) -> None:

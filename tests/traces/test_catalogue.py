@@ -127,6 +127,19 @@ def prepare(folder: Path, trace_id: str) -> Path:
     return image
 
 
+def test_links_and_folders_are_told_from_files(tmp_path: Path) -> None:
+    tree = {
+        "/var/lib/dbus/machine-id": "-> /etc/machine-id",
+        "/etc/ssh/ssh_host_rsa_key": "-> /persist/key",
+        "/persist/key": "secret",
+        "/var/log/service-1.2/app.log": "",
+    }
+    image = make_guest_volume(tmp_path, CLEAN | tree)
+    subject = Subject.read(open_image(image))
+    found = {item.place for item in subject.find_all(SealChoices())}
+    assert found == {"/etc/ssh/ssh_host_rsa_key", "/persist/key"}
+
+
 def test_every_trace_is_documented_and_has_its_cases() -> None:
     traces = load_catalogue()
     assert len({trace.id for trace in traces}) == len(traces)

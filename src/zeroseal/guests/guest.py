@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from zeroseal.errors import DamagedError
+from zeroseal.errors import DamagedError, RefusedError
 from zeroseal.filesystems.tree import EditableTree, FileTree, FolderEntry, Kind, NodeFacts
 from zeroseal.volumes.volume import Volume
 
@@ -167,11 +167,30 @@ class Guest:
     # -- changing; only for guests opened with editable trees
 
     def remove(self, path: str) -> int:
-        """Removes a file, link or whole folder; returns how many names went."""
+        """Removes a file, link or whole folder; returns how many names went.
+
+        A mount point stays, and what is in it goes.
+
+        Raises:
+            RefusedError: a volume is mounted somewhere beneath it, which could not be mounted then.
+        """
         found = self._get(path, follow_last=False)
-        if found.parent is None or any(mount.path == found.path for mount in self.mounts):
-            raise ValueError(f"{path} is a mount point")
+        for mount in self.mounts:
+            if mount.path.startswith(found.path.rstrip("/") + "/") and mount.path != found.path:
+                raise RefusedError(
+                    f"{found.path} is to be removed, but {mount.volume.name} is mounted beneath it "
+                    f"on {mount.path}: retain it, or take that line out of the guest's fstab"
+                )
+        if self._is_mount_point(found.path):
+            children = [child.path for child in self._children(found)]
+            return sum(self.remove(child) for child in children if not self.is_lost_found(child))
+        assert found.parent is not None  # only the root has none, and it is a mount point
         return self._editor(found.parent).remove_tree(found.parent.node, found.name)
+
+    def is_lost_found(self, path: str) -> bool:
+        """Whether a path is the folder that a file system checker keeps for itself."""
+        folder, _slash, name = path.rpartition("/")
+        return name == "lost+found" and self._is_mount_point(folder or "/")
 
     def replace_content(self, path: str, content: bytes) -> None:
         """Gives a file other content."""
@@ -221,6 +240,9 @@ class Guest:
 
     def _facts_of(self, place: Place) -> NodeFacts:
         return self._tree(place).get_facts(place.node)
+
+    def _is_mount_point(self, path: str) -> bool:
+        return any(mount.path == path for mount in self.mounts)
 
     def _top(self) -> Found:
         return Found("/", Place(0, self.mounts[0].tree.root), Kind.FOLDER, None, b"")

@@ -35,6 +35,7 @@ def open_image(path: Path) -> Image:
 
     Raises:
         MissingError: the file or one of its backing files is not there.
+        InUseError: another program is writing to one of them.
         DamagedError, UnsupportedError: the container cannot be read.
     """
     return _open_chain(path, None, [])
@@ -45,14 +46,19 @@ def open_writable_image(path: Path) -> RawImage | WritableQcow2:
 
     Raises:
         MissingError: it, or one of its backing files, is not there or cannot be written to.
-        RefusedError: a change would leave something in it wrong.
+        RefusedError: another program uses it, or a change would leave something in it wrong.
     """
     reading = open_image(path)
-    if isinstance(reading, Qcow2Image):
-        reading.file.close()
-        return WritableQcow2(HostFile(path, writable=True), reading.backing)
-    reading.close()
-    return RawImage(HostFile(path, writable=True))
+    reading.file.close()
+    file = HostFile(path, writable=True)
+    try:
+        file.lock()
+        if isinstance(reading, Qcow2Image):
+            return WritableQcow2(file, reading.backing)
+        return RawImage(file)
+    except BaseException:
+        file.close()
+        raise
 
 
 def _open_chain(path: Path, format_name: str | None, above: list[Path]) -> Image:
@@ -63,6 +69,7 @@ def _open_chain(path: Path, format_name: str | None, above: list[Path]) -> Image
         raise UnsupportedError(f"{path} has a backing chain of more than {MAX_CHAIN} files")
     file = HostFile(path)
     try:
+        file.lock()
         head = file.read(0, min(file.size_bytes, 512))
         if not head:
             raise UnsupportedError(f"{path} is empty: it holds no disk image", path=str(path))

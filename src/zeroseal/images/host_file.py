@@ -11,6 +11,7 @@ from threading import Lock
 
 from zeroseal.blocks.store import Extent, Store
 from zeroseal.errors import MissingError, NoSpaceError, TruncatedError, UnfinishedError
+from zeroseal.images.locks import lock_image
 
 _WIPE_BYTES = 1 << 20
 
@@ -102,6 +103,14 @@ class HostFile(Store):
             data_end = self._seek_hole(data_start, end)
             yield Extent(data_start, data_end - data_start, False)
             offset_bytes = data_end
+
+    def lock(self) -> None:
+        """Keeps other programs from changing the file, and refuses where one already does.
+
+        Raises:
+            InUseError: another program stands against it.
+        """
+        lock_image(self._descriptor, self.path, self._writable)
 
     def resize(self, size_bytes: int) -> None:
         """Makes the file this long; what is added is a hole."""

@@ -131,8 +131,8 @@ def seal_image(
             _read_back(target.file.path, digest, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
-                    f"{source} was changed while it was sealed: shut the machine down, then try "
-                    "again"
+                    f"{source} was changed or removed while it was sealed: shut the machine down, "
+                    "then try again"
                 )
             text = build_record(
                 output.path.name, digest, planned.plan, planned.system, planned.source, checked, now
@@ -171,8 +171,11 @@ def _check_output_free(path: Path) -> None:
 
 
 def _fingerprint(image: Image) -> list[tuple[int, int]]:
-    """Size and time of every file that the disk's contents come from."""
-    facts = [path.stat() for path in image.chain]
+    """Size and time of every file that the disk's contents come from; none for one that is gone."""
+    try:
+        facts = [path.stat() for path in image.chain]
+    except OSError:
+        return []
     return [(item.st_size, item.st_mtime_ns) for item in facts]
 
 

@@ -131,9 +131,16 @@ def _find_changes(where: Where, context: FindContext) -> Iterator[tuple[Change, 
 def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change, str]]:
     """The change for a matched path, if there is anything to change."""
     facts = guest.facts(path, follow_last=False)
+    if where.files_only and facts.kind is not Kind.FILE:
+        return
     match where.treatment:
         case Treatment.REMOVE:
+            if guest.is_lost_found(path):
+                return
             yield RemovePath(path), _evidence(path, guest)
+            target = guest.find(path) if where.follow and facts.kind is Kind.LINK else None
+            if target and target.kind is Kind.FILE:
+                yield RemovePath(target.path), f"{path} leads to it"
         case Treatment.EMPTY | Treatment.REPLACE:
             if facts.kind is not Kind.FILE or (
                 where.treatment is Treatment.EMPTY and not facts.size_bytes

@@ -24,7 +24,16 @@ from zeroseal.traces.model import (
 )
 
 _ID = re.compile(r"[a-z]+\.[a-z0-9]+(-[a-z0-9]+)*")
-_PLACE_KEYS = {"paths", "home_paths", "finder", "treatment", "content", "clean"}
+_PLACE_KEYS = {
+    "paths",
+    "home_paths",
+    "finder",
+    "treatment",
+    "content",
+    "clean",
+    "files_only",
+    "follow",
+}
 _TRACE_KEYS = _PLACE_KEYS | {"id", "title", "why", "guest", "also", "regrowth", "risk", "source"}
 _REGROWTH_KEYS = {"by", "service", "service_with_seed", "program", "required"}
 
@@ -123,6 +132,8 @@ def _parse_place(table: dict[str, Any], where: str) -> Where:
         treatment=treatment,
         content=table.get("content", ""),
         clean=_texts(table, "clean", where),
+        files_only=table.get("files_only", False) is True,
+        follow=table.get("follow", False) is True,
     )
 
 

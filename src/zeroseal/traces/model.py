@@ -60,12 +60,16 @@ class Where:
     Attributes:
         content: with ``replace``, the new content.
         clean: contents (without white space around them) that are clean already.
+        files_only: leave folders and links alone that the patterns match.
+        follow: where a link is matched, remove the file that it leads to as well.
     """
 
     locator: Locator
     treatment: Treatment
     content: str = ""
     clean: tuple[str, ...] = ()
+    files_only: bool = False
+    follow: bool = False
 
 
 @dataclass(frozen=True)

@@ -34,6 +34,8 @@ from zeroseal.filesystems.ext.layout import (
 )
 
 _MAX_LOG_BLOCK_SIZE = 6  # 64 KiB
+_MIN_GROUP_BLOCKS = 256  # mke2fs makes no smaller groups
+_MAX_GROUPS = 1 << 22  # 512 TiB with groups of 128 MiB
 
 
 class ExtVolume:
@@ -220,6 +222,8 @@ class ExtVolume:
         self._check_geometry(is_64bit)
         blocks_to_share = self.block_count - superblock.first_data_block
         self.group_count = -(-blocks_to_share // superblock.blocks_per_group)
+        if self.group_count > _MAX_GROUPS:
+            raise self.damaged(f"its superblock tells of {self.group_count} groups")
         if superblock.inodes_count != self.group_count * superblock.inodes_per_group:
             raise self.damaged("the number of inodes does not fit the number of groups")
         self.has_group_checksums = bool(superblock.ro_compat & (RO_METADATA_CSUM | RO_GDT_CSUM))
@@ -231,7 +235,7 @@ class ExtVolume:
         superblock = self.superblock
         bits = self.block_bytes * 8
         sound = (
-            0 < superblock.blocks_per_group <= bits
+            _MIN_GROUP_BLOCKS <= superblock.blocks_per_group <= bits
             and superblock.blocks_per_group % 8 == 0
             and 0 < superblock.inodes_per_group <= bits
             and superblock.inodes_per_group % 8 == 0
