@@ -44,7 +44,7 @@ class StagedStore(Store):
                 pieces.append(self._below.read(extent.offset_bytes, extent.length))
         return b"".join(pieces)
 
-    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102
         self.check_range(offset_bytes, len(data))
         position = 0
         while position < len(data):

@@ -38,7 +38,7 @@ class Store(ABC):
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:
         """Yields extents that cover the range, in order, without gaps or overlaps."""
 
-    def write(self, offset_bytes: int, data: bytes) -> None:
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         """Puts ``data`` at the offset; the store never grows."""
         raise TypeError(f"{type(self).__name__} is read-only")
 
@@ -77,7 +77,7 @@ class MemoryStore(Store):
         if length:
             yield Extent(offset_bytes, length, False)
 
-    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102
         self.check_range(offset_bytes, len(data))
         self._content[offset_bytes : offset_bytes + len(data)] = data
 
@@ -103,7 +103,7 @@ class SliceStore(Store):
         for extent in self._parent.iter_extents(self.offset_bytes + offset_bytes, length):
             yield extent._replace(offset_bytes=extent.offset_bytes - self.offset_bytes)
 
-    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102
         self.check_range(offset_bytes, len(data))
         self._parent.write(self.offset_bytes + offset_bytes, data)
 

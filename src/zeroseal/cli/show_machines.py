@@ -45,7 +45,7 @@ def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> 
     look.headline(console, f"{count} machine{'' if count == 1 else 's'}", "bold", rest)
     _table(
         console,
-        ("name", "state", "starts", "address", "MAC", "disk", "made from"),
+        ("name", "state", "starts", "address", "MAC", "made from"),
         [
             (
                 item.definition.name,
@@ -53,8 +53,7 @@ def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> 
                 str(item.state.boots),
                 item.state.address or "-",
                 item.definition.mac,
-                item.definition.disk + (" (linked)" if item.definition.linked else ""),
-                item.definition.template or "-",
+                _made_from(item),
             )
             for item in machines
         ],
@@ -112,12 +111,11 @@ def show_shelf(templates: list[Template], shelf: Path, console: Console) -> None
     look.headline(console, f"{count} template{'' if count == 1 else 's'}", "bold", f" on {shelf}")
     _table(
         console,
-        ("template", "system", "format", "disk", "sealed", "notes"),
+        ("template", "system", "disk", "sealed", "notes"),
         [
             (
                 item.entry.title,
                 item.entry.system,
-                item.entry.format_name,
                 size_text(item.entry.size_bytes),
                 sealed_on(item.entry),
                 item.entry.notes or "-",
@@ -153,7 +151,7 @@ def _rows(machine: YardMachine) -> list[tuple[str, str]]:
         ("UUID", definition.uuid),
     ]
     if definition.template:
-        rows.append(("made from", definition.template + (" (linked)" * definition.linked)))
+        rows.append(("made from", _made_from(machine)))
     if definition.seed:
         rows.append(("seed", f"{machine.folder / definition.seed} (attached)"))
     if definition.notes:
@@ -167,10 +165,16 @@ def _state(machine: YardMachine) -> str:
     return f"{word}, started {boots} time{'' if boots == 1 else 's'} (simulated)"
 
 
+def _made_from(machine: YardMachine) -> str:
+    definition = machine.definition
+    linked = ", linked" if definition.linked else ""
+    return definition.template + linked if definition.template else "-"
+
+
 def _table(console: Console, titles: tuple[str, ...], rows: list[tuple[str, ...]]) -> None:
-    table = Table.grid(padding=(0, 2))
-    for _title in titles:
-        table.add_column()
+    table = Table.grid(padding=(0, 2 if console.width >= 100 else 1))
+    for title in titles:
+        table.add_column(no_wrap=title != titles[-1])
     table.add_row(*(Text(title, style=look.QUIET_STYLE) for title in titles))
     for row in rows:
         table.add_row(*(Text(clean(value)) for value in row))

@@ -23,7 +23,7 @@ class ImageWriter(ABC):
     granule_bytes = 65536
 
     @abstractmethod
-    def write(self, offset_bytes: int, data: bytes) -> None:
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         """Puts data; offsets are multiples of ``granule_bytes``, and only the last may be short."""
 
     @abstractmethod
@@ -54,7 +54,7 @@ class _RawWriter(ImageWriter):
         self._file = file
         file.resize(size_bytes)
 
-    def write(self, offset_bytes: int, data: bytes) -> None:
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         self._file.write(offset_bytes, data)
 
     def finish(self) -> None:
@@ -65,7 +65,7 @@ class _Qcow2Writer(ImageWriter):
     def __init__(self, image: WritableQcow2) -> None:
         self._image = image
 
-    def write(self, offset_bytes: int, data: bytes) -> None:
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         self._image.write(offset_bytes, data)
 
     def finish(self) -> None:
@@ -80,10 +80,10 @@ class _CompressingWriter(_Qcow2Writer):
         self._pool = ThreadPoolExecutor(2)
         self._waiting: deque[tuple[int, bytes, Future[bytes]]] = deque()
 
-    def write(self, offset_bytes: int, data: bytes) -> None:
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         size = self.granule_bytes
         for start in range(0, len(data), size):
-            cluster = data[start : start + size].ljust(size, b"\0")
+            cluster = bytes(data[start : start + size]).ljust(size, b"\0")
             packed = self._pool.submit(_deflate, cluster)
             self._waiting.append((offset_bytes + start, cluster, packed))
             if len(self._waiting) > _WAITING_CLUSTERS:

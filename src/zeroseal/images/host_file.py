@@ -73,7 +73,7 @@ class HostFile(Store):
             length -= len(piece)
         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
-    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102
         if not self._writable:
             raise TypeError(f"{self.path} was opened for reading")
         view = memoryview(data)

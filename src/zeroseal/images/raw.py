@@ -32,7 +32,7 @@ class RawImage(Image):
             self._file.read(offset_bytes, stored).ljust(length, b"\0") if stored else bytes(length)
         )
 
-    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102
         self.check_range(offset_bytes, len(data))
         self._file.write(offset_bytes, data)
 

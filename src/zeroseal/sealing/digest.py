@@ -22,6 +22,7 @@ from zeroseal.progress import Progress, Step, quiet
 
 CHUNK_BYTES = 1 << 20
 LEAF_BYTES = 32
+_WINDOW_CHUNKS = 8
 _CONTEXT = b"zeroseal disk tree 1\0"
 _ZEROS = bytes(CHUNK_BYTES)
 
@@ -65,10 +66,14 @@ class DigestBuilder:
     ) -> None:
         self._pool.shutdown(cancel_futures=True)
 
-    def add(self, number: int, chunk: bytes) -> None:
-        """Adds a chunk that is not all zeros."""
-        self._waiting.put((number, self._pool.submit(_leaf, chunk)))
-        if self._waiting.qsize() > self._MOST_WAITING:
+    def add(self, first_number: int, window: bytes) -> None:
+        """Adds neighbouring chunks; those that are all zeros are left out."""
+        for start in range(0, len(window), CHUNK_BYTES):
+            chunk = window[start : start + CHUNK_BYTES]
+            if chunk != _ZEROS[: len(chunk)]:
+                number = first_number + start // CHUNK_BYTES
+                self._waiting.put((number, self._pool.submit(_leaf, chunk)))
+        while self._waiting.qsize() > self._MOST_WAITING:
             self._collect()
 
     def finish(self) -> DiskDigest:
@@ -82,26 +87,28 @@ class DigestBuilder:
         self._leaves[number] = future.result()
 
 
-def iter_chunks(store: Store) -> Iterator[tuple[int, bytes]]:
-    """Yields (number, content) of every chunk that is not all zeros, in order."""
+def iter_windows(store: Store) -> Iterator[tuple[int, bytes]]:
+    """Yields (number of the first chunk, content) of neighbouring chunks that may hold data.
+
+    A window holds up to ``_WINDOW_CHUNKS`` chunks: few large reads let the other threads go on.
+    """
     last = -1
     for extent in store.iter_extents(0, store.size_bytes):
         if extent.is_zero:
             continue
         first = max(extent.offset_bytes // CHUNK_BYTES, last + 1)
         last = (extent.offset_bytes + extent.length - 1) // CHUNK_BYTES
-        for number in range(first, last + 1):
+        for number in range(first, last + 1, _WINDOW_CHUNKS):
             start = number * CHUNK_BYTES
-            chunk = store.read(start, min(CHUNK_BYTES, store.size_bytes - start))
-            if chunk != _ZEROS[: len(chunk)]:
-                yield number, chunk
+            end = min(number + _WINDOW_CHUNKS, last + 1) * CHUNK_BYTES
+            yield number, store.read(start, min(end, store.size_bytes) - start)
 
 
 def digest_store(store: Store, stage: str, progress: Progress = quiet) -> DiskDigest:
     """Digests a whole disk."""
     with DigestBuilder(store.size_bytes) as builder:
-        for number, chunk in iter_chunks(store):
-            builder.add(number, chunk)
+        for number, window in iter_windows(store):
+            builder.add(number, window)
             progress(Step(stage, number * CHUNK_BYTES, store.size_bytes))
         progress(Step(stage, store.size_bytes, store.size_bytes))
         return builder.finish()

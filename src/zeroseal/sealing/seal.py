@@ -28,7 +28,7 @@ from zeroseal.sealing.digest import (
     DigestBuilder,
     DiskDigest,
     digest_store,
-    iter_chunks,
+    iter_windows,
 )
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
@@ -186,9 +186,9 @@ def _write_image(
     _check_space(staged, output)
     writer = create_image(file, format_name, staged.size_bytes, output.compress)
     with DigestBuilder(staged.size_bytes) as builder:
-        for number, chunk in iter_chunks(staged):
-            builder.add(number, chunk)
-            for start, piece in _iter_stored(chunk, writer.granule_bytes):
+        for number, window in iter_windows(staged):
+            builder.add(number, window)
+            for start, piece in _iter_stored(window, writer.granule_bytes):
                 writer.write(number * CHUNK_BYTES + start, piece)
             progress(Step("writing", number * CHUNK_BYTES, staged.size_bytes))
         writer.finish()
@@ -196,22 +196,20 @@ def _write_image(
         return builder.finish()
 
 
-def _iter_stored(chunk: bytes, granule: int) -> Iterator[tuple[int, bytes]]:
-    """Yields (start, bytes) of the stretches of a chunk that are not zeros, cut at granules."""
-    zeros = bytes(granule)
+def _iter_stored(window: bytes, granule: int) -> Iterator[tuple[int, memoryview]]:
+    """Yields (start, content) of the stretches that are not zeros, cut at granules."""
+    zeros, view = bytes(granule), memoryview(window)
     begin = -1
-    for start in range(0, len(chunk), granule):
-        piece = chunk[start : start + granule]
+    for start in range(0, len(window), granule):
+        piece = window[start : start + granule]
         if piece == zeros[: len(piece)]:
             if begin >= 0:
-                yield begin, chunk[begin:start]
+                yield begin, view[begin:start]
             begin = -1
         elif begin < 0:
             begin = start
-    if begin == 0:
-        yield 0, chunk
-    elif begin > 0:
-        yield begin, chunk[begin:]
+    if begin >= 0:
+        yield begin, view[begin:]
 
 
 def _check_space(staged: Store, output: OutputSpec) -> None:

@@ -84,7 +84,7 @@ class WritableQcow2(Qcow2Image):
         file.write(first_block * cluster, big_endian(block))
         return cls(file)
 
-    def write(self, offset_bytes: int, data: bytes) -> None:  # noqa: D102 - as in Store
+    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102 - as in Store
         self.check_range(offset_bytes, len(data))
         self._begin_change()
         cluster = self._cluster_bytes
@@ -193,7 +193,7 @@ class WritableQcow2(Qcow2Image):
             and self._is_stored(entry)
         )
 
-    def _write_part(self, offset: int, data: bytes) -> None:
+    def _write_part(self, offset: int, data: bytes | memoryview) -> None:
         """Writes inside one cluster."""
         cluster_no, start = divmod(offset, self._cluster_bytes)
         l1_index, l2_index = divmod(cluster_no, self._entries_per_l2)
@@ -224,7 +224,7 @@ class WritableQcow2(Qcow2Image):
                     count += 1
                 self._replace_entries(table, l2_index, count)
             place = table[l2_index] & layout.ENTRY_OFFSET_MASK
-            self._file.write(place, bytes(data[: count * cluster]))
+            self._file.write(place, data[: count * cluster])
             data = data[count * cluster :]
             cluster_no += count
 
