@@ -46,7 +46,7 @@ class Survey:
     Attributes:
         mounts: (path, volume name) of the guest's file systems.
         findings: in the order of the catalogue.
-        guard: what a seal with default choices would lead to.
+        guard: what a seal with these choices would lead to.
     """
 
     image: ImageFacts
@@ -59,7 +59,7 @@ class Survey:
 
     @property
     def is_ready(self) -> bool:
-        """Whether nothing stops a seal with default choices."""
+        """Whether nothing stops a seal with these choices."""
         return not self.readiness.blockers and not self.guard.lock_outs
 
 
@@ -79,7 +79,11 @@ def survey_image(path: Path, choices: SealChoices, progress: Progress = quiet) -
             mounts=tuple((m.path, m.volume.name) for m in subject.opened.guest.mounts),
             findings=tuple(findings),
             readiness=assess(image, subject),
-            guard=guard(subject.context(choices), findings, choices),
+            guard=guard(
+                subject.context(choices),
+                [finding for finding in findings if choices.treats(finding.trace)],
+                choices,
+            ),
         )
 
 

@@ -1,0 +1,147 @@
+"""The lock-out guard and readiness: what guests of all kinds would lead to."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.disks import BARE_GUEST, make_disk, make_ext, make_guest_volume
+from tests.oracles import run
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.survey import Survey, survey_image
+
+SEEDING = {"/etc/systemd/system/x.wants/cloud-init.service": "-> /lib/x"}
+KEY_UNIT = {"/usr/lib/systemd/system/ssh.service.wants/sshd-keygen@rsa.service": "-> /lib/x"}
+
+
+def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Survey:
+    """Surveys a guest that is the bare one, changed by ``tree`` (None takes a file away)."""
+    whole = dict(BARE_GUEST)
+    for path, text in tree.items():
+        if text is None:
+            del whole[path]
+        else:
+            whole[path] = text
+    image = make_guest_volume(folder, whole)
+    return survey_image(image, SealChoices(**choices))  # type: ignore[arg-type]  # by name
+
+
+@pytest.mark.parametrize(
+    ("tree", "choices", "assured", "lock_outs"),
+    [
+        ({}, {}, ["10-pier.network configures"], ["nobody could log in", "no SSH host keys"]),
+        (
+            SEEDING,
+            {},
+            ["creates the accounts of the seed", "when the clone gets its seed", "10-pier.network"],
+            [],
+        ),
+        (
+            SEEDING,
+            {"keep_root_login": True},
+            ["root stays, with its password", "10-pier.network"],
+            ["clones that get no seed would have no SSH host keys"],
+        ),
+        (
+            SEEDING | {"/etc/cloud/cloud-init.disabled": ""},
+            {},
+            [],
+            ["nobody could log in"],
+        ),
+        (KEY_UNIT, {"keep_root_login": True}, ["sshd-keygen@*.service is enabled"], []),
+        (
+            KEY_UNIT | {"/etc/shadow": "root:!:1::::::\nada.brine:!:1::::::\n"},
+            {"retained_accounts": ("ada.brine",)},
+            ["ada.brine stays, with its login key"],
+            [],
+        ),
+        (
+            {"/etc/shadow": "root:!:1::::::\nada.brine:!:1::::::\n"},
+            {"keep_root_login": True, "plant_first_boot": True},
+            ["planted first-boot unit"],
+            ["nobody could log in"],
+        ),
+        ({"/usr/sbin/sshd": None}, {"keep_root_login": True}, ["has no SSH server"], []),
+        (
+            {"/etc/systemd/network/10-pier.network": None},
+            {"expect_seed": True, "plant_first_boot": True},
+            ["configured from the seed"],
+            [],
+        ),
+        (
+            {
+                "/etc/systemd/network/10-pier.network": None,
+                "/etc/network/interfaces": "auto lo\niface lo inet loopback\niface e inet dhcp\n",
+            },
+            {"keep_root_login": True, "plant_first_boot": True},
+            ["/etc/network/interfaces configures it"],
+            [],
+        ),
+        (
+            {
+                "/etc/systemd/network/10-pier.network": None,
+                "/etc/systemd/system/m.wants/NetworkManager.service": "-> /lib/x",
+            },
+            {"keep_root_login": True, "plant_first_boot": True},
+            ["NetworkManager.service is enabled"],
+            [],
+        ),
+        (
+            {
+                "/etc/systemd/network/10-pier.network": None,
+                "/etc/sysconfig/network-scripts/ifcfg-lo": "x",
+            },
+            {"keep_root_login": True, "plant_first_boot": True},
+            [],
+            ["no network"],
+        ),
+        ({}, {"skip": ("keys.ssh-host", "people")}, ["they are kept", "root stays"], []),
+    ],
+)
+def test_the_guard_reads_its_answers_from_the_guest(
+    tmp_path: Path,
+    tree: dict[str, str | None],
+    choices: dict[str, object],
+    assured: list[str],
+    lock_outs: list[str],
+) -> None:
+    found = survey(tmp_path, tree, **choices)
+    for words in assured:
+        assert any(words in text for text in found.guard.assured), found.guard
+    for words in lock_outs:
+        assert any(words in text for text in found.guard.lock_outs), found.guard
+    assert len(found.guard.lock_outs) >= len(lock_outs)
+    assert (found.guard.lock_outs == ()) == (lock_outs == [])
+    assert found.is_ready == (lock_outs == [])
+
+
+def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
+    fstab = BARE_GUEST["/etc/fstab"] + "LABEL=ESP /boot/efi vfat defaults 0 1\n"
+    root = make_guest_volume(tmp_path, BARE_GUEST | {"/etc/fstab": fstab})
+    (tmp_path / "esp").write_bytes(bytes(4 << 20))
+    run("mkfs.vfat", "-n", "ESP", tmp_path / "esp")
+    stranger = make_ext(tmp_path / "other.img", 4, "-t", "ext4", "-L", "other")
+    disk = make_disk(
+        tmp_path / "d.raw", ("8300", root), ("ef00", tmp_path / "esp"), ("8300", stranger)
+    )
+    run("qemu-img", "convert", "-O", "qcow2", disk, tmp_path / "base.qcow2")
+    run("qemu-img", "create", "-q", "-f", "qcow2", "-b", "base.qcow2", "-F", "qcow2",
+        tmp_path / "top.qcow2")  # fmt: skip
+    run("qemu-img", "snapshot", "-c", "before", tmp_path / "top.qcow2")
+    found = survey_image(tmp_path / "top.qcow2", SealChoices())
+    advice = " ".join(found.readiness.advice)
+    for words in (
+        "/boot/efi (partition 2, vfat) is not looked into",
+        "partition 3 (ext4) is not mounted by the guest",
+        "keeps 1 internal snapshots",
+        "has a backing file",
+    ):
+        assert words in advice
+    assert found.image.snapshot_count == 1
+    assert [path.name for path in found.image.chain] == ["base.qcow2"]
+
+
+def test_a_nearly_full_volume_is_told(tmp_path: Path) -> None:
+    found = survey(tmp_path, {"/srv/big": "x" * 6_400_000})
+    assert any("% full: clones will soon have no room" in text for text in found.readiness.advice)

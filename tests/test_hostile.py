@@ -1,0 +1,129 @@
+"""Every command on damaged disks and disks made in bad faith: a sentence, never a traceback."""
+
+from __future__ import annotations
+
+import random
+import struct
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Command
+from tests.disks import BARE_GUEST, make_guest_volume
+from tests.oracles import run, to_raw
+
+LONGEST_SECONDS = 30
+
+
+def answers_well(zeroseal: Command, *words: str | Path) -> int:
+    """Runs a command; whatever it answers, it must be a sentence, a known status, and soon."""
+    begin = time.monotonic()
+    answer = zeroseal(*words)
+    assert time.monotonic() - begin < LONGEST_SECONDS
+    assert answer.status in (0, 1, 3, 4, 5), answer
+    assert "Traceback" not in answer.err
+    if answer.status > 1 and not answer.out:
+        assert answer.err.startswith("zeroseal: ")
+        assert answer.err.count("\n") == 1
+    return answer.status
+
+
+@pytest.mark.parametrize("seed", range(25))
+def test_random_damage_anywhere_on_a_disk(
+    zeroseal: Command, demo_disk: Path, tmp_path: Path, seed: int
+) -> None:
+    chance = random.Random(seed)
+    raw = bytearray(to_raw(demo_disk, tmp_path / "d.raw").read_bytes())
+    # the places that matter: partition table, superblock, bitmaps, inode table, folders
+    for _ in range(chance.choice([1, 3, 30])):
+        place = chance.choice([chance.randrange(1024), (3 << 20) + chance.randrange(600_000)])
+        raw[place] = chance.randrange(256)
+    image = tmp_path / "m.raw"
+    image.write_bytes(raw)
+    answers_well(zeroseal, "survey", image)
+    answers_well(zeroseal, "check", image)
+    answers_well(zeroseal, "compare", image, demo_disk)
+    answers_well(zeroseal, "seal", image, "--dry-run")
+    status = answers_well(zeroseal, "seal", image, "-o", tmp_path / "o.raw")
+    assert (tmp_path / "o.raw").exists() == (status == 0)
+    assert [path for path in tmp_path.iterdir() if path.name.startswith(".")] == []
+
+
+@pytest.mark.parametrize(
+    ("offset", "code", "value"),
+    [
+        (0x18, "<I", 40),  # block size
+        (0x20, "<I", 8),  # tiny groups, and so millions of them
+        (0x20, "<I", 0),
+        (0x28, "<I", 0xFFFFFFF8),
+        (0x4, "<I", 0xFFFFFFFF),
+        (0x150, "<I", 0xFFFF),
+        (0xFE, "<H", 0),
+        (0x58, "<H", 3),
+        (0x14, "<I", 77),
+        (0xE0, "<I", 0xFFFFFFFF),
+        (0xCE, "<H", 0xFFFF),
+        (0x174, "<B", 255),
+    ],
+    ids=str,
+)
+def test_superblocks_made_in_bad_faith(
+    zeroseal: Command, tmp_path: Path, offset: int, code: str, value: int
+) -> None:
+    image = make_guest_volume(tmp_path, BARE_GUEST)
+    run("tune2fs", "-O", "^metadata_csum", image)
+    raw = bytearray(image.read_bytes())
+    struct.pack_into(code, raw, 1024 + offset, value)
+    image.write_bytes(raw)
+    answers_well(zeroseal, "survey", image)
+    answers_well(
+        zeroseal, "seal", image, "-o", tmp_path / "o", "--expect-seed", "--plant-first-boot"
+    )
+
+
+@pytest.mark.parametrize(
+    "commands",
+    [
+        ["sif home/ada.brine block[2] 0", "sif home/ada.brine flags 0"],
+        ["rm etc/passwd", "ln etc etc/passwd"],
+        ["ln var home/ada.brine/loop"],
+        ["sif etc/machine-id size 0x7fffffffffff"],
+        ["sif etc/hostname mode 060644"],
+        ["sif var/log/gate.log flags 0x10"],
+        ["symlink etc/shadow2 /etc/shadow2", "rm etc/shadow", "symlink etc/shadow /etc/shadow"],
+        ["mknod tmp p", "sif var mode 0100644"],
+        ["set_super_value inodes_count 99999999"],
+    ],
+    ids=lambda commands: commands[0],
+)
+def test_trees_made_in_bad_faith(zeroseal: Command, tmp_path: Path, commands: list[str]) -> None:
+    image = make_guest_volume(tmp_path, BARE_GUEST)
+    run("debugfs", "-w", "-f", "-", image, feed="\n".join(commands))
+    answers_well(zeroseal, "survey", image)
+    answers_well(zeroseal, "check", image)
+    answers_well(
+        zeroseal, "seal", image, "-o", tmp_path / "o", "--expect-seed", "--plant-first-boot"
+    )
+
+
+def test_names_and_texts_of_a_guest_cannot_write_on_the_terminal(
+    zeroseal: Command, tmp_path: Path
+) -> None:
+    evil = "\x1b]0;owned\x07\x1b[2J"
+    image = make_guest_volume(
+        tmp_path,
+        BARE_GUEST
+        | {
+            "/etc/os-release": f'PRETTY_NAME="{evil}Linux"\n',
+            "/etc/hostname": f"{evil}\n",
+            f"/tmp/{evil}": "x",
+            "/etc/passwd": BARE_GUEST["/etc/passwd"] + f"{evil}:x:1001:1001::/home/x:/bin/sh\n",
+        },
+    )
+    for words in (("survey", image, "--places"), ("seal", image, "--dry-run", "--places")):
+        answer = zeroseal(*words)
+        assert "\x1b" not in answer.out + answer.err
+        assert "\x07" not in answer.out + answer.err
+    answer = zeroseal("seal", image, "-o", tmp_path / "o", "--retain-account", "nobody")
+    assert "\x1b" not in answer.err
