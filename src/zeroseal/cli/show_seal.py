@@ -52,10 +52,11 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     _show_treated(plan, console, "Treated", every_place)
     look.section(console, "Proof")
     volumes = ", ".join(result.checked_volumes)
+    s = "s" if len(result.checked_volumes) > 1 else ""
     look.bullets(
         console,
         (
-            f"The file systems of {volumes} are consistent.",
+            f"The file system{s} of {volumes} {'are' if s else 'is'} consistent.",
             "The catalogue finds none of the treated traces on the result.",
             "The new file was read back and holds exactly the verified disk.",
             f"{size_text(result.zeroed_bytes)} of the disk are zeroed ranges, and take no room.",
