@@ -43,7 +43,7 @@ SHOTS: dict[str, str] = {
     "traces": "zeroseal traces",
     "trace": "zeroseal traces keys.ssh-host",
     "demo": "zeroseal demo",
-    "lock-out": "zeroseal seal gangway.qcow2 --dry-run --skip keys.ssh-host; "
+    "refusals": "zeroseal seal gangway.qcow2 --dry-run --skip keys.ssh-host; "
     "zeroseal seal gangway.qcow2 -o new.qcow2 --retain-account bob; "
     "zeroseal seal gangway.qcow2 -o gangway.qcow2",
 }

@@ -359,33 +359,47 @@ def test_an_interrupt_leaves_nothing_behind(
     assert [name for name in files_in(tmp_path) if name.startswith(".")] == []
 
 
-def test_a_kill_at_any_time_leaves_the_source_and_no_half_result(
+KILLED_AT_A_WRITE = """
+import os, sys
+from zeroseal.images import host_file, output
+left = [int(sys.argv[1])]
+def counted(real):
+    def call(*words, **more):
+        left[0] -= 1
+        if left[0] < 0:
+            os.kill(os.getpid(), 9)
+        return real(*words, **more)
+    return call
+host_file.HostFile._write_some = counted(host_file.HostFile._write_some)
+os.fsync, os.link, os.ftruncate = counted(os.fsync), counted(os.link), counted(os.ftruncate)
+sys.argv[1:] = sys.argv[2:]
+from zeroseal.cli.main import entry_point
+entry_point()
+"""
+
+
+def test_a_kill_at_every_write_leaves_the_source_and_no_half_result(
     tmp_path: Path, demo_disk: Path
 ) -> None:
-    before = digest(demo_disk)
-    chance = random.Random(7)
-    for number in range(6):
+    before, outcomes = digest(demo_disk), []
+    for number in range(60):
         target = tmp_path / f"o{number}"
-        words = [
-            sys.executable,
-            "-m",
-            "zeroseal",
-            "seal",
-            str(demo_disk),
-            "-o",
-            str(target),
-            "--quiet",
-        ]
-        child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(0.3 + chance.random() * 0.5)
-        child.kill()
-        child.wait(timeout=60)
+        words = [sys.executable, "-c", KILLED_AT_A_WRITE, str(number)]
+        words += ["seal", str(demo_disk), "-o", str(target), "--quiet"]
+        done = subprocess.run(words, capture_output=True, check=False)
+        outcomes.append((target.exists(), record_path(target).exists()))
         if target.exists():
             judge_qcow2(target)
             verdict = check_image(target, Level.FULL).verdict
-            assert verdict in (Verdict.SEALED, Verdict.CLEAN)
-        hidden = [path for path in tmp_path.iterdir() if path.name.startswith(".")]
-        assert all(path.stat().st_mode & 0o077 == 0 or path.suffix != ".part" for path in hidden)
+            assert verdict is (Verdict.SEALED if outcomes[-1][1] else Verdict.CLEAN)
+        for path in tmp_path.glob(f".o{number}.*.part"):
+            assert target.exists() or path.stat().st_mode & 0o077 == 0
+        if done.returncode == 0:
+            break
+        assert done.returncode == -signal.SIGKILL
+    assert outcomes[-1] == (True, True)  # so every write before was a place to be killed at
+    assert len(outcomes) > 10
+    assert (False, False) in outcomes
     assert digest(demo_disk) == before
 
 

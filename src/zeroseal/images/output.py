@@ -66,8 +66,8 @@ class OutputFile:
         """
         try:
             self.file.flush()
-            self._temporary.chmod(mode & ~_umask())
             _give_name(self._temporary, self.target)
+            self.target.chmod(mode & ~_umask())
             _flush_folder(self.target.parent)
         except FileExistsError:
             raise OutputExistsError(
