@@ -58,3 +58,9 @@ def test_the_tour_of_the_readme_works(tmp_path: Path) -> None:
         )
         expected = 1 if "# ends with 1" in line else 0
         assert done.returncode == expected, f"{line}\n{done.stdout}\n{done.stderr}"
+
+
+def test_ci_runs_the_two_commands_of_the_readme() -> None:
+    commands = re.findall(r"^python3 -m venv .*", (ROOT / "README.md").read_text(), re.MULTILINE)
+    assert len(commands) == 2
+    assert (ROOT / ".ci/run").read_text().splitlines()[-2:] == commands
