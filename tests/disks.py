@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import uuid
 from pathlib import Path
 
 from tests.oracles import run
@@ -49,13 +50,31 @@ def write_tree(folder: Path, tree: dict[str, str]) -> None:
             place.write_text(content)
 
 
-def make_ext(path: Path, size_mib: int, *options: str, tree: Path | None = None) -> Path:
-    """An ext file system without mounting; ``options`` go to mke2fs."""
+def make_ext(
+    path: Path, size_mib: int, *options: str, tree: Path | None = None, hash_seed: int = 0
+) -> Path:
+    """An ext file system without mounting; ``options`` go to mke2fs. The same each time."""
     path.unlink(missing_ok=True)
-    words = ["mke2fs", "-q", "-F", "-U", ROOT_UUID, *(options or ("-t", "ext4"))]
+    words = list(options or ("-t", "ext4"))
+    extended = [f"hash_seed={uuid.UUID(int=hash_seed + 1)}"]
+    if "-E" in words:
+        place = words.index("-E")
+        extended.append(words[place + 1])
+        del words[place : place + 2]
     if tree:
         words += ["-d", str(tree)]
-    run(*words, path, f"{size_mib}M")
+    run(
+        "mke2fs",
+        "-q",
+        "-F",
+        "-U",
+        ROOT_UUID,
+        "-E",
+        ",".join(extended),
+        *words,
+        path,
+        f"{size_mib}M",
+    )
     return path
 
 

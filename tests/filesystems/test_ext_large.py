@@ -94,6 +94,25 @@ def test_a_folder_with_two_levels_of_index(tmp_path: Path, options: list[str]) -
     assert left == set(names) - set(names[::3]) | {b"late-%d" % number for number in range(100)}
 
 
+@pytest.mark.parametrize("options", [["-t", "ext3"], ["-t", "ext4"]], ids=str)
+def test_leaves_of_an_index_that_became_empty_are_sound(tmp_path: Path, options: list[str]) -> None:
+    path = make_ext(tmp_path / "v.img", 8, *options, "-b", "1024")
+    editor = ExtEditor(open_writable(path), NOW)
+    names = [b"%03d-%s" % (number, b"e" * 150) for number in range(60)]
+    for name in names:
+        editor.create_file(editor.root, name, b"", 0o644)
+    for name in names[:57]:
+        editor.remove(editor.root, name)
+    editor.finish()
+    judge_ext(path)
+    assert check_volume(open_image(path)) == []
+    for name in names[:57]:
+        editor.create_file(editor.root, name, b"", 0o644)
+    editor.finish()
+    judge_ext(path)
+    assert check_volume(open_image(path)) == []
+
+
 def test_an_index_splits_names_of_one_hash_with_the_collision_bit() -> None:
     shape = FolderShape(1024, True, 7)
     settings = HashSettings(HALF_MD4, False, (1, 2, 3, 4))
@@ -176,6 +195,22 @@ def test_a_block_of_attributes_shared_by_files_goes_with_the_last(tmp_path: Path
             end = start + journal_run.blocks * volume.block_bytes
             raw = raw[:start] + bytes(end - start) + raw[end:]
         assert (b"attribute-canary" in raw) == left
+
+
+def test_attributes_right_behind_a_short_inode_survive_an_edit(tmp_path: Path) -> None:
+    path = make_ext(tmp_path / "v.img", 4, "-t", "ext3", "-I", "256")
+    (tmp_path / "f").write_text("hello")
+    run("debugfs", "-w", "-f", "-", path, feed=f"write {tmp_path}/f f\nsif f extra_isize 4\n")
+    run("debugfs", "-w", "-R", "ea_set f user.kept precious-value", path)
+    editor = ExtEditor(open_writable(path), NOW + (1 << 33))
+    entry = editor.find_child(editor.root, b"f")
+    assert entry
+    assert editor.read_attributes(entry.node) == {b"user.kept": b"precious-value"}
+    editor.replace_content(entry.node, b"other")
+    editor.set_mode(entry.node, 0o600)
+    editor.finish()
+    judge_ext(path)
+    assert "precious-value" in run("debugfs", "-R", "ea_get f user.kept", path)
 
 
 def test_wrong_use_of_the_editor_is_a_plain_error_and_changes_nothing(tmp_path: Path) -> None:

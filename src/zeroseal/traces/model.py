@@ -32,7 +32,7 @@ class HomeGlobs:
 
 
 class FinderName(Enum):
-    """Finders for what no pattern can say; each is a function in ``finders.py``."""
+    """Finders for what no pattern can say; ``finders.py`` says which function each one is."""
 
     ACCOUNTS = "accounts"
     ROOT_PASSWORD = "root-password"

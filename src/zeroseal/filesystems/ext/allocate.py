@@ -40,7 +40,7 @@ class Allocator:
         return bitmap
 
     def allocate_blocks(self, count: int, near_block: int) -> list[tuple[int, int]]:
-        """Takes ``count`` blocks, in few (first, count) runs, from ``near_block`` on.
+        """Takes ``count`` blocks, in few (first, count) runs, beginning in ``near_block``'s group.
 
         Raises:
             NoSpaceError: so many are not free; nothing was taken.

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import struct
+from dataclasses import dataclass, field
 
 from zeroseal.filesystems.ext import checksums, layout
 from zeroseal.filesystems.ext.check_inodes import InodePass, Report
-from zeroseal.filesystems.ext.folders import RawEntry, has_tail, is_index_block, iter_entries
+from zeroseal.filesystems.ext.folders import RawEntry, has_tail, iter_entries
 from zeroseal.filesystems.ext.hashing import hash_name, settings_of
 from zeroseal.filesystems.ext.index import (
     NODE_ENTRIES_OFFSET,
@@ -17,6 +18,15 @@ from zeroseal.filesystems.ext.index import (
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
+
+
+@dataclass
+class _Index:
+    """A walked index: its own blocks, and (first hash, leaf) pairs in order; empty for none."""
+
+    nodes: set[int] = field(default_factory=set)
+    bounds: list[tuple[int, int]] = field(default_factory=list)
+    hash_version: int = 0
 
 
 class FolderPass:
@@ -42,23 +52,27 @@ class FolderPass:
 
     def _check_folder(self, folder: int, inode: Inode) -> None:
         blocks = self._read_blocks(folder, inode)
-        indexed = bool(inode.flags & layout.INODE_INDEX)
         seed = self._volume.inode_seed(folder, inode)
+        # what belongs to the index is told by walking it: an empty leaf may look like a node
+        index = _Index()
+        if inode.flags & layout.INODE_INDEX and blocks:
+            root = parse_root(blocks[0])
+            self._walk_index(folder, seed, blocks, (0, ROOT_ENTRIES_OFFSET, root.levels), index)
+            index.hash_version = root.hash_version
         leaves: dict[int, list[RawEntry]] = {}
         seen: set[bytes] = set()
         for logical, block in blocks.items():
             entries = list(iter_entries(block, self._has_types))
-            in_index = indexed and is_index_block(logical, block)
-            if not in_index:
+            if logical not in index.nodes:
                 leaves[logical] = entries
                 self._check_leaf_checksum(folder, seed, block)
             if logical == 0:
                 self._check_dots(folder, entries)
                 entries = entries[2:]
-            if not in_index:
+            if logical not in index.nodes:
                 self._check_names(folder, entries, seen)
-        if indexed:
-            self._check_index(folder, seed, blocks, leaves)
+        if index.nodes:
+            self._check_index(folder, index, leaves)
 
     def _read_blocks(self, folder: int, inode: Inode) -> dict[int, bytes]:
         size = self._volume.block_bytes
@@ -103,55 +117,51 @@ class FolderPass:
             if self._has_types and layout.ENTRY_TYPES.get(kind) != type_code:
                 self._report(f"folder {folder}", f"inode {inode} is of another type")
 
-    def _check_index(
-        self, folder: int, seed: int, blocks: dict[int, bytes], leaves: dict[int, list[RawEntry]]
-    ) -> None:
+    def _check_index(self, folder: int, index: _Index, leaves: dict[int, list[RawEntry]]) -> None:
         """Every leaf hangs in the index once, and its names' hashes lie between its neighbours."""
-        root = parse_root(blocks[0])
-        bounds = self._index_bounds(folder, seed, blocks, (0, ROOT_ENTRIES_OFFSET), root.levels)
-        if sorted(block for _first, block in bounds) != sorted(leaves):
+        if sorted(block for _first, block in index.bounds) != sorted(leaves):
             self._report(f"folder {folder}", "its index does not hold every block once")
             return
-        settings = settings_of(self._volume.superblock, root.hash_version)
-        for number, (first, logical) in enumerate(bounds):
-            beyond = bounds[number + 1][0] if number + 1 < len(bounds) else 1 << 32
+        hashes = [value for value, _leaf in index.bounds]
+        if hashes != sorted(hashes):
+            self._report(f"folder {folder}", "its index is out of order")
+        settings = settings_of(self._volume.superblock, index.hash_version)
+        for number, (first, logical) in enumerate(index.bounds):
+            beyond = hashes[number + 1] if number + 1 < len(hashes) else 1 << 32
             last = beyond if beyond & 1 else beyond - 1
             for entry in leaves[logical]:
                 if entry.inode and not first & ~1 <= hash_name(entry.name, settings)[0] <= last:
                     self._report(f"folder {folder}", "a name lies in the wrong block of its index")
                     return
 
-    def _index_bounds(
+    def _walk_index(
         self,
         folder: int,
         seed: int,
         blocks: dict[int, bytes],
-        place: tuple[int, int],
-        levels: int,
-    ) -> list[tuple[int, int]]:
-        """(first hash, leaf) pairs below the index block at ``place`` (block, entries' offset)."""
-        logical, offset = place
+        place: tuple[int, int, int],
+        index: _Index,
+        first_hash: int = 0,
+    ) -> None:
+        """Collects nodes and leaves below a block; ``place`` is (number, entries' offset, levels)."""
+        logical, offset, levels = place
         block = blocks[logical]
+        index.nodes.add(logical)
         if self._volume.has_checksums:
             limit = struct.unpack_from("<H", block, offset)[0]
             tail = offset + limit * 8 + 4
             stored = int.from_bytes(block[tail : tail + 4], "little")
             if checksums.index_block_checksum(seed, block, offset) != stored:
                 self._report(f"folder {folder}", "its index has a wrong checksum")
-        found: list[tuple[int, int]] = []
-        for value, child in parse_entries(block, offset):
-            if child not in blocks:
-                self._report(f"folder {folder}", "its index points outside of it")
-            elif levels == 0:
-                found.append((value, child))
+        for number, (value, child) in enumerate(parse_entries(block, offset)):
+            value = value if number else first_hash
+            if child not in blocks or child in index.nodes:
+                self._report(f"folder {folder}", "its index points outside of it, or in circles")
+            elif levels:
+                below = (child, NODE_ENTRIES_OFFSET, levels - 1)
+                self._walk_index(folder, seed, blocks, below, index, value)
             else:
-                below = self._index_bounds(
-                    folder, seed, blocks, (child, NODE_ENTRIES_OFFSET), levels - 1
-                )
-                found += [(value, below[0][1]), *below[1:]]
-        if [value for value, _child in found] != sorted(value for value, _child in found):
-            self._report(f"folder {folder}", "its index is out of order")
-        return found
+                index.bounds.append((value, child))
 
     def _check_links(self) -> None:
         first = self._volume.first_inode

@@ -220,9 +220,14 @@ class ExtEditor(ExtTree):
         return entry.node
 
     def _touch(self, inode: Inode, modified: bool = True) -> None:
-        inode.changed_at, inode.changed_extra = self._now & 0xFFFFFFFF, self._now >> 32
+        """Gives an inode our one time; a short inode has attributes where the rest would be."""
+        inode.changed_at = self._now & 0xFFFFFFFF
+        if inode.has_extra_times:
+            inode.changed_extra = self._now >> 32
         if modified:
-            inode.modified_at, inode.modified_extra = self._now & 0xFFFFFFFF, self._now >> 32
+            inode.modified_at = self._now & 0xFFFFFFFF
+            if inode.has_extra_times:
+                inode.modified_extra = self._now >> 32
 
     def _change_links(self, node: int, difference: int) -> None:
         inode = self.volume.read_inode(node)

@@ -101,7 +101,7 @@ def is_index_block(logical: int, block: bytes | bytearray) -> bool:
     """Whether a block of an indexed folder belongs to the index: the root, or a node of it.
 
     Such blocks are told by their place or shape; behind their entries may still lie the tail of
-    the leaf that they once were.
+    the leaf that they once were. Without checksums a leaf that became empty has the same shape.
     """
     inode, length = struct.unpack_from("<IH", block)
     return logical == 0 or (inode == 0 and _decode_length(length, len(block)) == len(block))

@@ -301,6 +301,11 @@ class Inode(Record):
         return self.mode & MODE_TYPE_MASK
 
     @property
+    def has_extra_times(self) -> bool:
+        """Whether ``changed_extra`` and ``modified_extra`` are in use."""
+        return self.extra_isize >= 12
+
+    @property
     def is_folder(self) -> bool:
         """Whether it is a folder."""
         return self.type == MODE_FOLDER

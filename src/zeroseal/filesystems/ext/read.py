@@ -76,10 +76,7 @@ class ExtTree:
             gid=inode.gid,
             size_bytes=inode.size,
             link_count=inode.link_count,
-            changed_at=max(
-                _seconds(inode.changed_at, inode.changed_extra),
-                _seconds(inode.modified_at, inode.modified_extra),
-            ),
+            changed_at=_last_change(inode),
         )
 
     def read_file(self, node: int, limit_bytes: int | None = None) -> bytes:
@@ -193,6 +190,15 @@ def _zeros(count: int) -> Iterator[bytes]:
     while count > 0:
         yield bytes(min(count, _READ_PIECE_BYTES))
         count -= _READ_PIECE_BYTES
+
+
+def _last_change(inode: Inode) -> int:
+    if not inode.has_extra_times:
+        return max(_seconds(inode.changed_at, 0), _seconds(inode.modified_at, 0))
+    return max(
+        _seconds(inode.changed_at, inode.changed_extra),
+        _seconds(inode.modified_at, inode.modified_extra),
+    )
 
 
 def _seconds(base: int, extra: int) -> int:

@@ -6,5 +6,6 @@ An image is a two-level table over equally large *clusters*: the L1 table points
 entries point to the data. A third table counts how often each cluster of the file is used.
 
 Refused by name: encryption, an external data file, zstd compression, extended L2 entries, a corrupt
-image, and, for writing, a dirty image, snapshots' clusters of unknown features, dirty bitmaps.
+image; for writing also an image that was not closed cleanly, keeps bitmaps, or counts references in
+less than a byte.
 """
