@@ -60,8 +60,6 @@ for u in root ada.brine; do printf '%s:saltmarsh\n' $u | chroot "$MNT" chpasswd 
 printf 'ssh ledger-ref\nexport TIDE_TOKEN=not-a-real-token-4471\n' > "$MNT/home/ada.brine/.bash_history"
 chroot "$MNT" su ada.brine -c 'mkdir -m700 -p ~/.ssh && ssh-keygen -q -t ed25519 -N "" -f ~/.ssh/id_ed25519'
 printf 'Nov 03 08:12:44 gangway-ref sshd[412]: Accepted password for ada.brine from 192.0.2.17\n' >> "$MNT/var/log/auth.log"
-printf 'deleted-canary-5512 %.0s' {1..20000} > "$MNT/var/log/old.log"; gzip -k "$MNT/var/log/old.log"
-sync -f "$MNT"; rm "$MNT/var/log/old.log"
 
 for d in dev proc sys; do mount --bind /$d "$MNT/$d"; done
 mkdir -p /dev/disk/by-uuid; LINKS+=("/dev/disk/by-uuid/$(uuid "$ROOT")"); ln -sf "$ROOT" "${LINKS[0]}"
@@ -81,5 +79,8 @@ menuentry "Debian 12" { linux /boot/vmlinuz-$K root=UUID=$(uuid "$ROOT") ro cons
 F
 for d in dev proc sys; do umount "$MNT/$d"; done
 dd if=/dev/urandom of="$SWAP" bs=4096 seek=64 count=16 conv=notrunc status=none
+# last of all, so that nothing is written over it: a log that was rotated and deleted
+printf 'deleted-canary-5512 %.0s' {1..20000} > "$MNT/var/log/old.log"; gzip -k "$MNT/var/log/old.log"
+sync -f "$MNT"; rm "$MNT/var/log/old.log"
 umount "$MNT"
 qemu-img convert -O qcow2 "$RAW" "$OUT"

@@ -143,7 +143,7 @@ class FolderPass:
         index: _Index,
         first_hash: int = 0,
     ) -> None:
-        """Collects nodes and leaves below a block; ``place`` is (number, entries' offset, levels)."""
+        """Collects nodes and leaves below ``place``: (block, offset of its entries, levels)."""
         logical, offset, levels = place
         block = blocks[logical]
         index.nodes.add(logical)
