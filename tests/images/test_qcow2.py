@@ -101,8 +101,8 @@ def test_random_writes_match_a_bytearray_and_qemu(tmp_path: Path, seed: int) -> 
             cluster = 1 << bits
             start -= start % cluster
             data = (chance.randbytes(cluster // 8) * 8)[: SIZE - start].ljust(cluster, b"\0")
-            packer = zlib.compressobj(6, zlib.DEFLATED, -12)
-            packed = packer.compress(data) + packer.flush()
+            deflater = zlib.compressobj(6, zlib.DEFLATED, -12)
+            packed = deflater.compress(data) + deflater.flush()
             if len(packed) < cluster:
                 image.write_compressed(start, packed)
                 model[start : start + cluster] = data[: SIZE - start]

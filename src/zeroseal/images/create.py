@@ -106,5 +106,5 @@ class _CompressingWriter(_Qcow2Writer):
 
 
 def _deflate(cluster: bytes) -> bytes:
-    packer = zlib.compressobj(_COMPRESSION_LEVEL, zlib.DEFLATED, _QCOW2_WINDOW_BITS)
-    return packer.compress(cluster) + packer.flush()
+    deflater = zlib.compressobj(_COMPRESSION_LEVEL, zlib.DEFLATED, _QCOW2_WINDOW_BITS)
+    return deflater.compress(cluster) + deflater.flush()
