@@ -6,6 +6,8 @@ import json
 import os
 import shutil
 import subprocess
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -93,3 +95,19 @@ def find_texts(raw: Path, texts: list[bytes]) -> set[bytes]:
     )
     assert done.returncode in (0, 1), done.stderr
     return set(done.stdout.splitlines())
+
+
+@contextmanager
+def mounted(point: Path, *words: str | Path) -> Iterator[Path]:
+    """Mounts something at a new folder, by the kernel; skips where that is not allowed."""
+    point.mkdir()
+    try:
+        run("mount", *words, point)
+    except AssertionError:
+        if os.environ.get("CI"):
+            raise
+        pytest.skip("cannot mount here")
+    try:
+        yield point
+    finally:
+        run("umount", point)

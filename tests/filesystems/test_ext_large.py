@@ -10,7 +10,7 @@ import pytest
 
 from tests.disks import make_ext, write_tree
 from tests.filesystems.test_ext_edit import NOW, commit, open_writable
-from tests.oracles import judge_ext, run
+from tests.oracles import judge_ext, mounted, run
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.filesystems.ext.check import check_volume
 from zeroseal.filesystems.ext.edit import ExtEditor
@@ -167,18 +167,10 @@ def test_indirect_lists_of_three_levels(tmp_path: Path) -> None:
 
 def test_a_block_of_attributes_shared_by_files_goes_with_the_last(tmp_path: Path) -> None:
     path = make_ext(tmp_path / "v.img", 8, "-t", "ext4", "-I", "128")
-    point = tmp_path / "mnt"
-    point.mkdir()
-    try:
-        run("mount", "-o", "loop,user_xattr", path, point)
-    except AssertionError:
-        pytest.skip("cannot mount here")
-    try:
+    with mounted(tmp_path / "mnt", "-o", "loop,user_xattr", path) as point:
         for file in ("one", "other"):
             (point / file).write_text(file)
             os.setxattr(point / file, "user.canary", b"attribute-canary")
-    finally:
-        run("umount", point)
     assert b"attribute-canary" in path.read_bytes()
     for name, left in ((b"one", True), (b"other", False)):
         editor = ExtEditor(open_writable(path), NOW)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.oracles import run
+from tests.oracles import mounted
 from zeroseal.errors import (
     MissingError,
     NoSpaceError,
@@ -148,15 +148,7 @@ def test_formats_that_are_none_are_refused(tmp_path: Path) -> None:
 
 
 def test_a_full_file_system_is_told_while_writing(tmp_path: Path) -> None:
-    small = tmp_path / "small"
-    small.mkdir()
-    try:
-        run("mount", "-t", "tmpfs", "-o", "size=64k", "none", small)
-    except AssertionError:
-        pytest.skip("cannot mount here")
-    try:
+    with mounted(tmp_path / "small", "-t", "tmpfs", "-o", "size=64k", "none") as small:
         with pytest.raises(NoSpaceError), OutputFile(small / "o") as output:
             output.file.write(0, bytes(1 << 20))
         assert list(small.iterdir()) == []
-    finally:
-        run("umount", small)

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import DEMO_TIME, Command
-from tests.oracles import cut_partition, judge_ext, judge_qcow2, run, to_raw
+from tests.oracles import cut_partition, judge_ext, judge_qcow2, mounted, run, to_raw
 from zeroseal.demo.scenario import BASE_DISK, SHEET, lay_out
 from zeroseal.errors import (
     DamagedError,
@@ -123,18 +123,10 @@ def test_a_name_that_is_taken_is_refused(sheet: Path, yard: Yard) -> None:
 
 
 def test_a_full_disk_leaves_no_machine(sheet: Path, tmp_path: Path) -> None:
-    small = tmp_path / "small"
-    small.mkdir()
-    try:
-        run("mount", "-t", "tmpfs", "-o", "size=400k", "none", small)
-    except AssertionError:
-        pytest.skip("cannot mount here")
-    try:
+    with mounted(tmp_path / "small", "-t", "tmpfs", "-o", "size=400k", "none") as small:
         with pytest.raises(NoSpaceError):
             build_machine(sheet, Yard(small / "yard"), DEMO_TIME)
         assert Yard(small / "yard").machines() == []
-    finally:
-        run("umount", small)
 
 
 def test_a_started_template_is_a_broken_seal_and_regrows_itself(

@@ -15,7 +15,7 @@ import pytest
 
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume
-from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, run, to_raw
+from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, mounted, run, to_raw
 from zeroseal.errors import (
     BlockerError,
     LockOutError,
@@ -311,21 +311,13 @@ def test_a_source_that_changes_or_goes_meanwhile_is_noticed(
 
 
 def test_a_full_target_is_said_and_nothing_is_left(tmp_path: Path, demo_disk: Path) -> None:
-    small = tmp_path / "small"
-    small.mkdir()
-    try:
-        run("mount", "-t", "tmpfs", "-o", "size=700k", "none", small)
-    except AssertionError:
-        pytest.skip("cannot mount here")
-    try:
+    with mounted(tmp_path / "small", "-t", "tmpfs", "-o", "size=700k", "none") as small:
         with pytest.raises(NoSpaceError, match="free some"):
             seal_image(demo_disk, OutputSpec(small / "o"), SealChoices(), NOW)
         (small / "filler").write_bytes(bytes(650 << 10))
         with pytest.raises(NoSpaceError):  # compressed: noticed only while it is written
             seal_image(demo_disk, OutputSpec(small / "o", compress=True), SealChoices(), NOW)
         assert files_in(small) == ["filler"]
-    finally:
-        run("umount", small)
 
 
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM], ids=["ctrl-c", "term"])

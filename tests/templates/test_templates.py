@@ -8,10 +8,11 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import DEMO_TIME
-from tests.oracles import image_info, judge_qcow2, run, to_raw
+from tests.oracles import image_info, judge_qcow2, mounted, run, to_raw
 from zeroseal.errors import (
     DamagedError,
     MissingError,
+    NoSpaceError,
     OutputExistsError,
     RefusedError,
     UsageError,
@@ -221,3 +222,46 @@ def test_a_linked_clone_without_its_template_says_so(template: Template, tmp_pat
     template.disk.unlink()
     with pytest.raises(MissingError, match="needs its backing file"):
         start_machine(yard, "north", DEMO_TIME + 300)
+
+
+# -- a full disk
+
+
+def test_a_full_disk_leaves_no_half_template(sealed: Path, tmp_path: Path) -> None:
+    with mounted(tmp_path / "small", "-t", "tmpfs", "-o", "size=300k", "none") as small:
+        shelf = Shelf(small / "shelf")
+        with pytest.raises(NoSpaceError):
+            shelf.add(sealed, "gangway", "1", "", DEMO_TIME)
+        assert shelf.templates() == []
+        assert list((small / "shelf").iterdir()) == []
+
+
+@pytest.mark.parametrize("linked", [False, True])
+def test_a_full_disk_leaves_no_half_batch_of_clones(
+    template: Template, tmp_path: Path, linked: bool
+) -> None:
+    size = "400k" if linked else "1500k"  # room for one clone, not for all
+    names = [f"clone-{number}" for number in range(6)]
+    with mounted(tmp_path / "small", "-t", "tmpfs", "-o", f"size={size}", "none") as small:
+        yard = Yard(small / "yard")
+        with pytest.raises(NoSpaceError):
+            make_clones(request_for(template, *names, linked=linked), yard)
+        assert yard.machines() == []
+        assert list(yard.folder.iterdir()) == []
+
+
+@pytest.mark.parametrize("taken", ["north", "south", "west"])
+def test_a_name_taken_while_a_batch_is_made_takes_the_whole_batch_back(
+    template: Template, tmp_path: Path, taken: str
+) -> None:
+    yard = Yard(tmp_path / "yard")
+
+    def take_a_name(step: object) -> None:
+        if getattr(step, "done", 0) == 2:
+            (yard.folder / taken).mkdir(exist_ok=True)
+            (yard.folder / taken / "precious").touch()
+
+    with pytest.raises(ZeroSealError):
+        make_clones(request_for(template, "north", "south", "west"), yard, take_a_name)
+    assert [path.name for path in yard.folder.iterdir()] == [taken]
+    assert [path.name for path in (yard.folder / taken).iterdir()] == ["precious"]

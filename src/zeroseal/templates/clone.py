@@ -65,14 +65,26 @@ def make_clones(request: CloneRequest, yard: Yard, progress: Progress = quiet) -
         check_new_folder(yard.folder / name)
     check_template(request.template, progress)
     taken = yard.macs()
-    with ExitStack() as stack:
-        for number, name in enumerate(request.names):
-            progress(Step("making clones", number, len(request.names), "clones"))
-            folder = stack.enter_context(yard.new_machine(name))
-            mac = new_mac(taken)
-            taken.add(mac)
-            _fill(folder, yard.folder / name, name, mac, request)
+    uuids: dict[str, str] = {}
+    try:
+        with ExitStack() as stack:
+            for number, name in enumerate(request.names):
+                progress(Step("making clones", number, len(request.names), "clones"))
+                folder = stack.enter_context(yard.new_machine(name))
+                mac = new_mac(taken)
+                taken.add(mac)
+                uuids[name] = _fill(folder, yard.folder / name, name, mac, request)
+    except BaseException:
+        _take_back(yard, uuids)
+        raise
     return [yard.get(name) for name in request.names]
+
+
+def _take_back(yard: Yard, uuids: dict[str, str]) -> None:
+    """Removes the machines of a batch that had their names already; others' are left alone."""
+    for machine in yard.machines():
+        if machine.definition.uuid == uuids.get(machine.definition.name):
+            shutil.rmtree(machine.folder, ignore_errors=True)
 
 
 def _check_request(request: CloneRequest) -> None:
@@ -92,8 +104,8 @@ def _check_request(request: CloneRequest) -> None:
         )
 
 
-def _fill(folder: Path, final: Path, name: str, mac: str, request: CloneRequest) -> None:
-    """Fills the hidden folder of one clone, which will be ``final``."""
+def _fill(folder: Path, final: Path, name: str, mac: str, request: CloneRequest) -> str:
+    """Fills the hidden folder of one clone, which will be ``final``; returns its UUID."""
     source = open_image(request.template)
     source.close()
     machine_uuid = new_uuid()
@@ -120,6 +132,7 @@ def _fill(folder: Path, final: Path, name: str, mac: str, request: CloneRequest)
     seed = Seed(f"i-{machine_uuid[:8]}", name, request.domain, accounts)
     write_seed_medium(folder / SEED_FILE, seed)
     write_definition(folder, definition)
+    return machine_uuid
 
 
 def _make_overlay(target: Path, size_bytes: int, backing: str, backing_format: str) -> None:
