@@ -77,9 +77,17 @@ def cut_partition(raw: Path, number: int, target: Path) -> Path:
         for line in told.splitlines()
         if line.startswith(("First sector", "Partition size"))
     }
-    with raw.open("rb") as disk:
+    left = int(values["Partition size"]) * 512
+    with raw.open("rb") as disk, target.open("wb") as cut:
         disk.seek(int(values["First sector"]) * 512)
-        target.write_bytes(disk.read(int(values["Partition size"]) * 512))
+        cut.truncate(left)
+        while left:
+            piece = disk.read(min(left, 1 << 20))
+            left -= len(piece)
+            if piece.count(0) < len(piece):
+                cut.write(piece)
+            else:
+                cut.seek(len(piece), os.SEEK_CUR)
     return target
 
 
