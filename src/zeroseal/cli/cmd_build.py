@@ -32,9 +32,5 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.machines_as_json import machine_to_json
 
     machine = build_machine(args.sheet, Yard(args.yard), int(time.time()), ui.progress)
-    ui.end_progress()
-    if ui.as_json:
-        ui.show_json(machine_to_json(machine))
-    else:
-        show_built(machine, args.yard, ui.console)
+    ui.show(lambda: machine_to_json(machine), lambda out: show_built(machine, args.yard, out))
     return 0

@@ -40,11 +40,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.sealing.check import Level, Verdict, check_image
 
     result = check_image(args.image, Level(args.level), ui.progress)
-    ui.end_progress()
-    if ui.as_json:
-        ui.show_json(check_to_json(result))
-    else:
-        show_check(result, ui.console, every_place=args.places)
+    ui.show(
+        lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)
+    )
     if result.verdict is Verdict.UNKNOWN and result.error:
         return result.error.exit_status
     passes = result.verdict is Verdict.SEALED or (

@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         domain=args.domain,
     )
     clones = make_clones(request, Yard(args.to), ui.progress)
-    ui.show(yard_to_json(clones), lambda out: show_clones(clones, args.to, out))
+    ui.show(lambda: yard_to_json(clones), lambda out: show_clones(clones, args.to, out))
     return 0
 
 

@@ -29,5 +29,5 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.sealing.compare import compare_images
 
     comparison = compare_images(args.images, ui.progress)
-    ui.show(comparison_to_json(comparison), lambda out: show_comparison(comparison, out))
+    ui.show(lambda: comparison_to_json(comparison), lambda out: show_comparison(comparison, out))
     return 0 if comparison.are_unique else 1

@@ -43,11 +43,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.sealing.check import Verdict
 
     story = run_demo(args.to, int(time.time()), ui.progress)
-    ui.end_progress()
-    if ui.as_json:
-        ui.show_json(_to_json(story))
-    else:
-        show_story(story, ui.console)
+    ui.show(lambda: _to_json(story), lambda out: show_story(story, out))
     verdicts = (story.before.verdict, story.sealed.verdict, story.broken.verdict)
     as_told = verdicts == (Verdict.UNSEALED, Verdict.SEALED, Verdict.BROKEN_SEAL)
     return 0 if as_told and story.comparison.are_unique else 1

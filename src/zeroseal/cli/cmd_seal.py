@@ -52,11 +52,10 @@ def _plan(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.sealing.seal import plan_image
 
     planned = plan_image(args.image, choices_from(args), ui.progress)
-    ui.end_progress()
-    if ui.as_json:
-        ui.show_json(plan_to_json(planned))
-    else:
-        show_plan(planned, args.output, ui.console, every_place=args.places)
+    ui.show(
+        lambda: plan_to_json(planned),
+        lambda out: show_plan(planned, args.output, out, every_place=args.places),
+    )
     try:
         check_allowed(planned.plan)
     except RefusedError as error:
@@ -72,9 +71,7 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
     output = OutputSpec(args.output, args.format or "", args.compress)
     now = int(time.time())
     result = seal_image(args.image, output, choices_from(args), now, ui.progress)
-    ui.end_progress()
-    if ui.as_json:
-        ui.show_json(seal_to_json(result))
-    else:
-        show_result(result, ui.console, every_place=args.places)
+    ui.show(
+        lambda: seal_to_json(result), lambda out: show_result(result, out, every_place=args.places)
+    )
     return 0 if result.planned.plan.is_complete else 1

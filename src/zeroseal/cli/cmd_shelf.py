@@ -45,12 +45,16 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     shelf = Shelf(args.shelf)
     if args.action == "list":
         templates = shelf.templates()
-        ui.show(shelf_to_json(templates), lambda out: show_shelf(templates, args.shelf, out))
+        ui.show(
+            lambda: shelf_to_json(templates), lambda out: show_shelf(templates, args.shelf, out)
+        )
         return 0
     if args.action == "add":
         now = int(time.time())
         template = shelf.add(args.image, args.name, args.version, args.notes, now, ui.progress)
     else:
         template = shelf.get(args.template)
-    ui.show(template_to_json(template), lambda out: show_template(template, args.shelf, out))
+    ui.show(
+        lambda: template_to_json(template), lambda out: show_template(template, args.shelf, out)
+    )
     return 0

@@ -30,9 +30,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.sealing.survey import survey_image
 
     survey = survey_image(args.image, choices_from(args), ui.progress)
-    ui.end_progress()
-    if ui.as_json:
-        ui.show_json(survey_to_json(survey))
-    else:
-        show_survey(survey, ui.console, every_place=args.places)
+    ui.show(
+        lambda: survey_to_json(survey),
+        lambda out: show_survey(survey, out, every_place=args.places),
+    )
     return 0 if survey.is_ready else 1

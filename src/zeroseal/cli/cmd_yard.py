@@ -53,15 +53,17 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     match args.action:
         case "list":
             machines = yard.machines()
-            ui.show(yard_to_json(machines), lambda out: show_machines(machines, args.yard, out))
+            ui.show(
+                lambda: yard_to_json(machines), lambda out: show_machines(machines, args.yard, out)
+            )
         case "show":
             machine = yard.get(args.name)
-            ui.show(machine_to_json(machine), lambda out: show_machine(machine, out))
+            ui.show(lambda: machine_to_json(machine), lambda out: show_machine(machine, out))
         case "adopt":
             machine = simulated.adopt_machine(yard, args.image, args.name)
-            ui.show(machine_to_json(machine), lambda out: show_machine(machine, out))
+            ui.show(lambda: machine_to_json(machine), lambda out: show_machine(machine, out))
         case _:
             act = simulated.start_machine if args.action == "start" else simulated.stop_machine
             done = act(yard, args.name, now)
-            ui.show(run_to_json(done), lambda out: show_run(done, out))
+            ui.show(lambda: run_to_json(done), lambda out: show_run(done, out))
     return 0

@@ -63,15 +63,16 @@ class Ui:
         return self._console
 
     def show_json(self, value: Mapping[str, object]) -> None:
-        """Prints a result as JSON."""
-        self.end_progress()
+        """Prints a value as JSON."""
         print(json.dumps(value, indent=2, ensure_ascii=True), file=self._stdout)
 
-    def show(self, value: Mapping[str, object], draw: Callable[[Console], None]) -> None:
-        """Prints a result, as JSON or as text."""
+    def show(
+        self, to_json: Callable[[], Mapping[str, object]], draw: Callable[[Console], None]
+    ) -> None:
+        """Prints a result as JSON or as text; the other form is not made."""
         self.end_progress()
         if self.as_json:
-            self.show_json(value)
+            self.show_json(to_json())
         else:
             draw(self.console)
 

@@ -9,7 +9,6 @@ from pathlib import Path
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, MissingError, UsageError
 from zeroseal.guests.accounts import find_account, read_accounts
-from zeroseal.images.detect import open_image
 from zeroseal.machines.definition import MachineDefinition, new_mac, new_uuid, write_definition
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
@@ -17,6 +16,7 @@ from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet import BuildSheet, UsedFile, load_sheet
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.survey import read_image_facts
 from zeroseal.volumes.swap import data_range, find_swap
 
 _DAY = 86_400
@@ -43,9 +43,8 @@ def build_machine(
     base = sheet_path.parent / sheet.origin.base_disk
     with yard.new_machine(sheet.machine.name) as folder:
         verify_checksum(base, sheet.origin.sha256, progress)
-        image = open_image(base)
-        image.close()
-        if len(image.chain) > 1:
+        image = read_image_facts(base)
+        if image.chain:
             raise UsageError(f"the base disk {base} hangs on another file: give a whole disk")
         disk = folder / f"disk.{image.format_name}"
         shutil.copyfile(base, disk)

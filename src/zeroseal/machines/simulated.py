@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import RefusedError
-from zeroseal.images.detect import open_image
 from zeroseal.machines.definition import MachineDefinition, new_mac, new_uuid, write_definition
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
 from zeroseal.machines.seed import Seed, read_seed_medium
-from zeroseal.machines.yard import MachineState, Yard, YardMachine, check_stopped
+from zeroseal.machines.yard import MachineState, Yard, YardMachine
 from zeroseal.sealing.record import record_path
+from zeroseal.sealing.survey import read_image_facts
 
 LABEL = "simulated"
 
@@ -67,10 +67,9 @@ def adopt_machine(yard: Yard, image: Path, name: str) -> YardMachine:
         OutputExistsError: there is a machine of that name.
         ImageError: the image cannot be read.
     """
-    source = open_image(image)
-    source.close()
-    if len(source.chain) > 1:
-        raise RefusedError(f"{image} hangs on {source.chain[1]}: adopt a full copy instead")
+    source = read_image_facts(image)
+    if source.chain:
+        raise RefusedError(f"{image} hangs on {source.chain[0]}: adopt a full copy instead")
     disk = f"disk.{source.format_name}"
     with yard.new_machine(name) as folder:
         shutil.copyfile(image, folder / disk)
@@ -82,7 +81,6 @@ def adopt_machine(yard: Yard, image: Path, name: str) -> YardMachine:
 
 
 def _seed_of(machine: YardMachine) -> Seed | None:
-    check_stopped(machine)
     if not machine.definition.seed:
         return None
     return read_seed_medium(machine.folder / machine.definition.seed)

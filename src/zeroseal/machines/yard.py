@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Network
 from pathlib import Path
 
-from zeroseal.errors import DamagedError, MissingError, NoSpaceError, RefusedError
+from zeroseal.errors import DamagedError, MissingError, NoSpaceError
 from zeroseal.images.host_file import environment_error
 from zeroseal.machines.definition import (
     FILE_NAME,
@@ -139,13 +139,6 @@ class Yard:
             address=str(value.get("address", "")),
         )
         return YardMachine(folder, read_definition(folder), state)
-
-
-def check_stopped(machine: YardMachine) -> None:
-    """Raises RefusedError while a machine runs."""
-    if machine.state.running:
-        name = machine.definition.name
-        raise RefusedError(f"{name} is running: stop it first with zeroseal yard stop {name}")
 
 
 def _read_json(path: Path) -> dict[str, object]:

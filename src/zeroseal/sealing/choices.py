@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.errors import UsageError
-from zeroseal.traces.load import get_trace, load_catalogue
+from zeroseal.traces.load import get_trace
 from zeroseal.traces.model import FAMILIES, Trace
 
 
@@ -42,7 +42,3 @@ class SealChoices:
         names = (trace.id, trace.family)
         chosen = not self.only or any(name in self.only for name in names)
         return chosen and not any(name in self.skip for name in names)
-
-    def skipped_ids(self) -> tuple[str, ...]:
-        """Ids of all traces of the catalogue that are not treated."""
-        return tuple(trace.id for trace in load_catalogue() if not self.treats(trace))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.sealing.subject import Subject
 
 _LEASES = ("/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease")
@@ -54,15 +54,10 @@ def _machine_ids(guest: Guest) -> Iterator[IdentityValue]:
 
 def _host_keys(guest: Guest) -> Iterator[IdentityValue]:
     for path in guest.glob("/etc/ssh/ssh_host_*key.pub"):
-        fields = guest.read_text(path).split()
-        if len(fields) < 2:
-            continue
-        try:
-            blob = base64.b64decode(fields[1], validate=True)
-        except ValueError:
-            continue
-        digest = base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")
-        yield IdentityValue("SSH host key", f"{fields[0]} SHA256:{digest}")
+        line = guest.read_text(path)
+        shown = fingerprint(line)
+        if shown:
+            yield IdentityValue("SSH host key", f"{line.split()[0]} {shown}")
     for path in guest.glob("/etc/ssh/ssh_host_*key"):
         if guest.is_file(path) and not guest.exists(f"{path}.pub"):
             shown = f"private key, hash {_short_hash(guest.read_file(path))}"

@@ -34,7 +34,7 @@ from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import build_record, record_path
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import ImageFacts, facts_of, opened
+from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts
 from zeroseal.sealing.verify import verify_result
 
 
@@ -142,17 +142,15 @@ def seal_image(
             _commit_record(record, target)
     finally:
         image.close()
-    with opened(output.path) as made:
-        changes = list(staged.iter_changes())
-        return SealResult(
-            planned=planned,
-            output=facts_of(made),
-            record=record_path(output.path),
-            digest=digest,
-            checked_volumes=tuple(checked),
-            zeroed_bytes=sum(extent.length for extent in changes if extent.is_zero),
-            rewritten_bytes=staged.written_bytes,
-        )
+    return SealResult(
+        planned=planned,
+        output=read_image_facts(output.path),
+        record=record_path(output.path),
+        digest=digest,
+        checked_volumes=tuple(checked),
+        zeroed_bytes=sum(extent.length for extent in staged.iter_changes() if extent.is_zero),
+        rewritten_bytes=staged.written_bytes,
+    )
 
 
 def _plan(image: Image, subject: Subject, choices: SealChoices, progress: Progress) -> PlannedSeal:

@@ -97,6 +97,16 @@ def opened(path: Path) -> Iterator[Image]:
         image.close()
 
 
+def read_image_facts(path: Path) -> ImageFacts:
+    """The facts of an image file.
+
+    Raises:
+        ImageError, RefusedError: it cannot be opened.
+    """
+    with opened(path) as image:
+        return facts_of(image)
+
+
 def facts_of(image: Image) -> ImageFacts:
     """The facts of an opened image."""
     return ImageFacts(

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import UsageError
-from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import environment_error
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.write import WritableQcow2
@@ -25,6 +24,7 @@ from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet import ACCOUNT_PATTERN, NAME_PATTERN
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.survey import ImageFacts, read_image_facts
 from zeroseal.templates.seed_media import write_seed_medium
 from zeroseal.templates.shelf import check_template
 
@@ -64,6 +64,7 @@ def make_clones(request: CloneRequest, yard: Yard, progress: Progress = quiet) -
     for name in request.names:
         check_new_folder(yard.folder / name)
     check_template(request.template, progress)
+    source = read_image_facts(request.template)
     taken = yard.macs()
     uuids: dict[str, str] = {}
     try:
@@ -73,7 +74,7 @@ def make_clones(request: CloneRequest, yard: Yard, progress: Progress = quiet) -
                 folder = stack.enter_context(yard.new_machine(name))
                 mac = new_mac(taken)
                 taken.add(mac)
-                uuids[name] = _fill(folder, yard.folder / name, name, mac, request)
+                uuids[name] = _fill(folder, yard.folder / name, mac, request, source)
     except BaseException:
         _take_back(yard, uuids)
         raise
@@ -104,10 +105,9 @@ def _check_request(request: CloneRequest) -> None:
         )
 
 
-def _fill(folder: Path, final: Path, name: str, mac: str, request: CloneRequest) -> str:
+def _fill(folder: Path, final: Path, mac: str, request: CloneRequest, source: ImageFacts) -> str:
     """Fills the hidden folder of one clone, which will be ``final``; returns its UUID."""
-    source = open_image(request.template)
-    source.close()
+    name = final.name
     machine_uuid = new_uuid()
     disk = "disk.qcow2" if request.linked else f"disk.{source.format_name}"
     definition = MachineDefinition(

@@ -17,12 +17,12 @@ from zeroseal.errors import (
     RefusedError,
     UsageError,
 )
-from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import environment_error
 from zeroseal.machines.sheet import NAME_PATTERN
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.record import find_record, record_path
+from zeroseal.sealing.survey import read_image_facts
 
 ENTRY_FILE = "entry.json"
 VERSION_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
@@ -132,14 +132,13 @@ class Shelf:
                 raise OutputExistsError(
                     f"the shelf has the same disk already, as {other.entry.title}"
                 )
-        opened = open_image(image)
-        opened.close()
+        facts = read_image_facts(image)
         entry = ShelfEntry(
             name=name,
             version=version,
-            disk=f"disk.{opened.format_name}",
-            format_name=opened.format_name,
-            size_bytes=opened.size_bytes,
+            disk=f"disk.{facts.format_name}",
+            format_name=facts.format_name,
+            size_bytes=facts.size_bytes,
             digest=checked.record.root,
             system=checked.record.system_name,
             added_at=now,

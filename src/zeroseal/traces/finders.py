@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 from collections.abc import Callable, Iterator
 from typing import assert_never
@@ -10,6 +9,7 @@ from typing import assert_never
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.services import is_unit_enabled
+from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.traces.account_finders import (
     find_accounts,
     find_root_password,
@@ -84,21 +84,17 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
 
 def regrower(trace: Trace, guest: Guest) -> str:
     """The service or program in the guest that regrows a trace; empty where none was found."""
-    for unit in trace.regrowth.services:
-        if is_unit_enabled(guest, unit):
-            return unit
-    for path in trace.regrowth.programs:
-        if guest.exists(path):
-            return path
-    return ""
+    unit = _first_enabled(trace.regrowth.services, guest)
+    return unit or next((path for path in trace.regrowth.programs if guest.exists(path)), "")
 
 
 def regrower_with_seed(trace: Trace, guest: Guest) -> str:
     """The unit that regrows a trace on a clone that is given a seed; empty where none was found."""
-    for unit in trace.regrowth.services_with_seed:
-        if is_unit_enabled(guest, unit):
-            return unit
-    return ""
+    return _first_enabled(trace.regrowth.services_with_seed, guest)
+
+
+def _first_enabled(units: tuple[str, ...], guest: Guest) -> str:
+    return next((unit for unit in units if is_unit_enabled(guest, unit)), "")
 
 
 def _is_claimed(path: str, claimed: set[str]) -> bool:
@@ -165,13 +161,7 @@ def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change,
 def _evidence(path: str, guest: Guest) -> str:
     """A public fingerprint, or a short hash of a small identity file."""
     if path.endswith(".pub") and guest.is_file(path):
-        fields = guest.read_text(path).split()
-        try:
-            blob = base64.b64decode(fields[1], validate=True)
-        except (IndexError, ValueError):
-            return ""
-        digest = base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")
-        return f"SHA256:{digest}"
+        return fingerprint(guest.read_text(path))
     if path.endswith("/machine-id") and guest.is_file(path):
         return f"hash {hashlib.sha256(guest.read_file(path)).hexdigest()[:8]}"
     return ""

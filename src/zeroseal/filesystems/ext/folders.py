@@ -153,11 +153,6 @@ def remove_entry(block: bytearray, offset: int, has_types: bool) -> None:
     raise ValueError(f"no directory entry begins at {offset}")
 
 
-def set_entry_inode(block: bytearray, offset: int, inode: int) -> None:
-    """Points an entry to another inode."""
-    struct.pack_into("<I", block, offset, inode)
-
-
 def check_name(name: bytes) -> None:
     """Raises ValueError for what can be no name in a folder."""
     if (

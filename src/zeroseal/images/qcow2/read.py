@@ -145,12 +145,6 @@ class Qcow2Image(Image):
     def snapshot_count(self) -> int:  # noqa: D102
         return self.header.snapshot_count
 
-    @property
-    def has_compressed_clusters(self) -> bool:
-        """Whether any cluster is stored compressed."""
-        tables = (self._get_l2(number) for number in range(len(self._l1)))
-        return any(entry & layout.ENTRY_COMPRESSED for table in tables if table for entry in table)
-
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102
         self.check_range(offset_bytes, length)
         pieces = [
