@@ -29,6 +29,11 @@ SHOTS: dict[str, str] = {
     "build": "zeroseal build gangway.toml; zeroseal yard list",
     "survey": "zeroseal survey gangway.qcow2",
     "seal": "zeroseal seal gangway.qcow2 -o new.qcow2",
+    "export": "zeroseal export gangway.sealed.qcow2 --format vhdx -o gangway.vhdx; "
+    "zeroseal export gangway.sealed.qcow2 --format ova -o gangway.ova --disk-size 64M; "
+    "tar tvf gangway.ova; zeroseal export gangway.qcow2 --format raw --compress -o x",
+    "in-place": "cp gangway.qcow2 other.qcow2; qemu-img snapshot -c ebb other.qcow2; "
+    "zeroseal seal other.qcow2 --in-place; zeroseal seal gangway.qcow2 --in-place",
     "check": "zeroseal check gangway.qcow2 | head -16; zeroseal check gangway.sealed.qcow2; "
     "zeroseal check yard/by-accident/disk.qcow2",
     "shelf": "zeroseal shelf list; zeroseal shelf add gangway.qcow2 --name gangway --version 1; "

@@ -7,6 +7,8 @@ Anything else that is raised is a bug of ours and stays a plain exception.
 
 from __future__ import annotations
 
+import errno
+from pathlib import Path
 from typing import ClassVar
 
 Fact = str | int | None
@@ -127,3 +129,14 @@ class NotProvenError(UnfinishedError):
     """The staged result failed its own verification; it was not written out."""
 
     code = "not-proven"
+
+
+def environment_error(error: OSError, path: Path, doing: str) -> UnfinishedError:
+    """The project's error for a failed call to the operating system."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+        return NoSpaceError(
+            f"no space left while {doing} {path}: free some, or choose another folder with -o",
+            path=str(path),
+        )
+    reason = (error.strerror or str(error)).lower()
+    return UnfinishedError(f"{doing} {path} failed: {reason}", path=str(path))

@@ -149,8 +149,8 @@ def test_the_installed_command_ends_with_130_on_signals(
     code = (
         "import os, signal, sys\n"
         "from zeroseal.sealing import seal\n"
-        "real = seal._read_back\n"
-        f"seal._read_back = lambda *a: (os.kill(os.getpid(), {int(how)}), real(*a))\n"
+        "real = seal.read_back\n"
+        f"seal.read_back = lambda *a: (os.kill(os.getpid(), {int(how)}), real(*a))\n"
         "sys.argv[1:] = sys.argv[2:]\n"
         "from zeroseal.cli.main import entry_point\n"
         "entry_point()"

@@ -16,10 +16,11 @@ from zeroseal.errors import (
     TruncatedError,
     UnfinishedError,
     UsageError,
+    environment_error,
 )
-from zeroseal.images.create import create_image
+from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
-from zeroseal.images.host_file import HostFile, environment_error
+from zeroseal.images.host_file import HostFile
 from zeroseal.images.output import OutputFile, write_small_file
 from zeroseal.images.raw import RawImage
 
@@ -138,13 +139,15 @@ def test_failures_of_the_environment_are_told_by_cause(code: int, error: type[Ex
     assert "out.img" in found.message
 
 
-def test_formats_that_are_none_are_refused(tmp_path: Path) -> None:
-    (tmp_path / "x").touch()
-    file = HostFile(tmp_path / "x", writable=True)
-    with pytest.raises(UsageError, match="no format 'vmdk'"):
-        create_image(file, "vmdk", 1 << 20)
+def test_formats_that_are_none_are_refused() -> None:
+    with pytest.raises(UsageError, match="no format 'tar'"):
+        ContainerSpec("tar")
     with pytest.raises(UsageError, match="cannot be compressed"):
-        create_image(file, "raw", 1 << 20, compress=True)
+        ContainerSpec("raw", compress=True)
+    with pytest.raises(UsageError, match="no fixed form"):
+        ContainerSpec("qcow2", fixed=True)
+    with pytest.raises(UsageError, match="--preallocate"):
+        ContainerSpec("vmdk", preallocate=True)
 
 
 def test_a_full_file_system_is_told_while_writing(tmp_path: Path) -> None:

@@ -14,7 +14,8 @@ import pytest
 from tests.conftest import Command
 from tests.oracles import need, run
 from zeroseal.errors import InUseError
-from zeroseal.images.detect import open_image, open_writable_image
+from zeroseal.images.detect import open_image
+from zeroseal.images.in_place import InPlaceChange
 
 pytestmark = pytest.mark.skipif(sys.platform != "linux", reason="such locks are Linux's own")
 
@@ -47,7 +48,7 @@ def test_an_image_in_a_running_machine_is_refused(
     image: tuple[Path, str], zeroseal: Command
 ) -> None:
     with machine_on(*image):
-        for opener in (open_image, open_writable_image):
+        for opener in (open_image, InPlaceChange):
             with pytest.raises(InUseError, match="open in another program"):
                 opener(image[0])
         answer = zeroseal("survey", image[0])
@@ -71,10 +72,10 @@ def test_readers_stand_beside_each_other_and_writers_stand_alone(image: tuple[Pa
     with machine_on(*image, options=",snapshot=on") as machine:
         assert machine.poll() is None
     with pytest.raises(InUseError):
-        open_writable_image(image[0])
+        InPlaceChange(image[0])
     one.close()
     other.close()
-    writer = open_writable_image(image[0])
+    writer = InPlaceChange(image[0])
     with pytest.raises(InUseError):
         open_image(image[0])
     writer.close()
@@ -90,4 +91,4 @@ def test_a_template_under_running_linked_clones_can_be_read(tmp_path: Path) -> N
         with pytest.raises(InUseError):
             open_image(top)
         with pytest.raises(InUseError):
-            open_writable_image(base)
+            InPlaceChange(base)

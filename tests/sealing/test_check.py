@@ -12,12 +12,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.oracles import run, to_raw
+from zeroseal.blocks.digest import CHUNK_BYTES, digest_store
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import MissingError
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.digest import CHUNK_BYTES, digest_store
 from zeroseal.sealing.record import parse_record, record_path
 from zeroseal.sealing.seal import OutputSpec, seal_image
 

@@ -138,7 +138,7 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
         "has a backing file",
     ):
         assert words in advice
-    assert found.image.snapshot_count == 1
+    assert len(found.image.snapshots) == 1
     assert [path.name for path in found.image.chain] == ["base.qcow2"]
 
 

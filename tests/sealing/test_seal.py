@@ -284,7 +284,7 @@ def test_a_proof_that_does_not_hold_leaves_nothing(
         monkeypatch.setattr(verify, "Subject", Haunted)
     else:
         monkeypatch.setattr(
-            seal_module, "_read_back",
+            seal_module, "read_back",
             lambda *_args: (_ for _ in ()).throw(NotProvenError("does not read back")),
         )  # fmt: skip
     with pytest.raises(NotProvenError):

@@ -2,7 +2,25 @@
 
 from __future__ import annotations
 
+import re
+
+from zeroseal.errors import UsageError
+
 _UNITS = ("KiB", "MiB", "GiB", "TiB", "PiB")
+_WRITTEN = re.compile(r"(\d+)\s*(?:([KMGT])(?:iB)?|B)?", re.I)
+
+
+def parse_size(text: str) -> int:
+    """A size as people write it, in bytes: ``40G``, ``512MiB``, ``1048576``.
+
+    Raises:
+        UsageError: it is none.
+    """
+    found = _WRITTEN.fullmatch(text.strip())
+    if found is None or len(found[1]) > 18:
+        raise UsageError(f"{text!r} is no size: write it like 40G or 512M")
+    power = " KMGT".index((found[2] or " ").upper())
+    return int(found[1]) << 10 * power
 
 
 def size_text(count: int) -> str:

@@ -1,43 +1,47 @@
 """The staged layer: all changes of a seal, held apart from the image they are for.
 
-Nothing is written to the layer below. Written bytes are kept in pages; ranges that were zeroed are
-kept as ranges, so that zeroing a terabyte of free space costs one entry.
+Nothing is written to the layer below. Written bytes are kept in pages, beyond a bound in a
+temporary file; ranges that were zeroed are kept as ranges, so that zeroing a terabyte of free space
+costs one entry.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
+from zeroseal.blocks.pages import PAGE_BYTES, Pages
 from zeroseal.blocks.ranges import RangeSet
 from zeroseal.blocks.store import Extent, Store
-
-PAGE_BYTES = 4096
 
 
 class StagedStore(Store):
     """A copy-on-write store over ``below``.
 
-    A page that was written wins over a zeroed range, which wins over the layer below.
+    A page that was written wins over a zeroed range, which wins over the layer below. ``close``
+    gives up what is staged; the layer below stays open.
+
+    Args:
+        below: what is changed in appearance only.
+        spill_folder: where pages beyond the bound in memory are kept for the time being.
     """
 
-    def __init__(self, below: Store) -> None:
+    def __init__(self, below: Store, spill_folder: Path | None = None) -> None:
         self._below = below
-        self._pages: dict[int, bytearray] = {}
+        self._pages = Pages(spill_folder)
         self._zeroed = RangeSet()  # page numbers
         self.size_bytes = below.size_bytes
 
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
         self.check_range(offset_bytes, length)
         first, skip = divmod(offset_bytes, PAGE_BYTES)
-        if skip + length <= PAGE_BYTES:
-            page = self._pages.get(first)
-            if page is not None:
-                return bytes(page[skip : skip + length])
+        if skip + length <= PAGE_BYTES and first in self._pages:
+            return bytes(self._pages.read(first)[skip : skip + length])
         pieces = []
         for extent, page_no in self._iter_layers(offset_bytes, length):
             if page_no is not None:
                 start = extent.offset_bytes - page_no * PAGE_BYTES
-                pieces.append(bytes(self._pages[page_no][start : start + extent.length]))
+                pieces.append(bytes(self._pages.read(page_no)[start : start + extent.length]))
             elif extent.is_zero:
                 pieces.append(bytes(extent.length))
             else:
@@ -68,7 +72,7 @@ class StagedStore(Store):
         self.write(offset_bytes, bytes(min(first_page * PAGE_BYTES, end) - offset_bytes))
         tail_start = min(end_page * PAGE_BYTES, end)
         self.write(tail_start, bytes(end - tail_start))
-        self._drop_pages(first_page, end_page)
+        self._pages.drop_within(first_page, end_page)
         self._zeroed.add(first_page, end_page)
 
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
@@ -85,20 +89,20 @@ class StagedStore(Store):
             if page_no is not None or extent.is_zero:
                 yield extent
 
+    def close(self) -> None:
+        """Gives up what is staged."""
+        self._pages.close()
+
     @property
     def written_bytes(self) -> int:
-        """How many bytes are held in memory as written pages."""
+        """How many bytes were written, in whole pages."""
         return len(self._pages) * PAGE_BYTES
 
     def _iter_layers(self, offset: int, length: int) -> Iterator[tuple[Extent, int | None]]:
         """Yields (extent, number of the written page or None), covering the range in order."""
         end = offset + length
         first_page, end_page = offset // PAGE_BYTES, -(-end // PAGE_BYTES)
-        if end_page - first_page < len(self._pages):
-            pages = [number for number in range(first_page, end_page) if number in self._pages]
-        else:
-            pages = sorted(number for number in self._pages if first_page <= number < end_page)
-        for number in pages:
+        for number in self._pages.numbers_within(first_page, end_page):
             page_start = max(offset, number * PAGE_BYTES)
             page_end = min(end, (number + 1) * PAGE_BYTES)
             yield from self._iter_unwritten(offset, page_start)
@@ -119,7 +123,7 @@ class StagedStore(Store):
             yield Extent(start, end - start, False), None
 
     def _page_for_change(self, page_no: int, changed: int) -> bytearray:
-        page = self._pages.get(page_no)
+        page = self._pages.get_for_change(page_no)
         if page is None:
             start = page_no * PAGE_BYTES
             count = min(PAGE_BYTES, self.size_bytes - start)
@@ -127,13 +131,5 @@ class StagedStore(Store):
                 page = bytearray(count)
             else:
                 page = bytearray(self._below.read(start, count))
-            self._pages[page_no] = page
+            self._pages.put(page_no, page)
         return page
-
-    def _drop_pages(self, first_page: int, end_page: int) -> None:
-        if end_page - first_page < len(self._pages):
-            doomed = [number for number in range(first_page, end_page) if number in self._pages]
-        else:
-            doomed = [number for number in self._pages if first_page <= number < end_page]
-        for number in doomed:
-            del self._pages[number]

@@ -19,7 +19,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "sealed), UNKNOWN. Nothing is written. Ends with 0 for SEALED and CLEAN, with 1 otherwise; "
         "UNKNOWN ends with 3 or 4 where the disk cannot be read.",
     )
-    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image: raw or qcow2")
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
     parser.add_argument(
         "--level",
         choices=("quick", "full"),

@@ -6,7 +6,14 @@ import argparse
 import time
 from pathlib import Path
 
-from zeroseal.cli.options import Subparsers, add_choices, add_common, choices_from
+from zeroseal.cli.options import (
+    Subparsers,
+    add_choices,
+    add_common,
+    add_container,
+    add_snapshot,
+    choices_from,
+)
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -17,16 +24,25 @@ def add_parser(subparsers: Subparsers) -> None:
         "seal",
         help="write a sealed copy of an image",
         description="Removes and zeroes every trace that the catalogue knows, verifies the result, "
-        "and writes it to a new file with a seal record beside it. The source never changes. Ends "
+        "and writes it to a new file with a seal record beside it. The source never changes, but "
+        "for --in-place: that is staged and proven first, and happens whole or not at all. Ends "
         "with 0 if the new image is sealed, with 1 if traces that make a machine itself were "
         "skipped, with 4 if the seal was refused.",
     )
-    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image: raw or qcow2")
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
     parser.add_argument("-o", dest="output", type=Path, metavar="OUT", help="the new image file")
     parser.add_argument(
-        "--format", choices=("raw", "qcow2"), help="container of the new file (default: as IMAGE)"
+        "--in-place",
+        action="store_true",
+        help="seal IMAGE itself instead of a new file: what it held is gone afterwards",
     )
-    parser.add_argument("--compress", action="store_true", help="compress the new file (qcow2)")
+    parser.add_argument(
+        "--format",
+        choices=("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi"),
+        help="container of the new file (default: as IMAGE)",
+    )
+    add_container(parser)
+    add_snapshot(parser)
     parser.add_argument(
         "--dry-run", action="store_true", help="print the plan, exactly as it would be carried out"
     )
@@ -37,11 +53,28 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    if args.output is None and not args.dry_run:
-        raise UsageError("name the new image with -o OUT, or look at the plan with --dry-run")
-    if args.compress and args.format == "raw":
-        raise UsageError("a raw image cannot be compressed: use --format qcow2 with --compress")
+    if args.in_place:
+        _check_in_place(args)
+    elif args.output is None and not args.dry_run:
+        raise UsageError(
+            "name the new image with -o OUT, seal the image itself with --in-place, or look at the "
+            "plan with --dry-run"
+        )
     return _plan(args, ui) if args.dry_run else _seal(args, ui)
+
+
+def _check_in_place(args: argparse.Namespace) -> None:
+    given = {
+        "-o": args.output,
+        "--format": args.format,
+        "--compress": args.compress,
+        "--fixed": args.fixed,
+        "--preallocate": args.preallocate,
+        "--snapshot": args.snapshot,
+    }
+    wrong = [name for name, value in given.items() if value]
+    if wrong:
+        raise UsageError(f"--in-place seals IMAGE as it is, and does not go with {wrong[0]}")
 
 
 def _plan(args: argparse.Namespace, ui: Ui) -> int:
@@ -51,10 +84,12 @@ def _plan(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.sealing.plan import check_allowed
     from zeroseal.sealing.seal import plan_image
 
-    planned = plan_image(args.image, choices_from(args), ui.progress)
+    planned = plan_image(args.image, choices_from(args), ui.progress, args.snapshot)
     ui.show(
         lambda: plan_to_json(planned),
-        lambda out: show_plan(planned, args.output, out, every_place=args.places),
+        lambda out: show_plan(
+            planned, args.output, out, every_place=args.places, in_place=args.in_place
+        ),
     )
     try:
         check_allowed(planned.plan)
@@ -68,9 +103,21 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.as_json import seal_to_json
     from zeroseal.sealing.seal import OutputSpec, seal_image
 
-    output = OutputSpec(args.output, args.format or "", args.compress)
     now = int(time.time())
-    result = seal_image(args.image, output, choices_from(args), now, ui.progress)
+    if args.in_place:
+        from zeroseal.sealing.seal_in_place import seal_in_place
+
+        result = seal_in_place(args.image, choices_from(args), now, ui.progress)
+    else:
+        output = OutputSpec(
+            args.output,
+            args.format or "",
+            compress=args.compress,
+            fixed=args.fixed,
+            preallocate=args.preallocate,
+            snapshot=args.snapshot,
+        )
+        result = seal_image(args.image, output, choices_from(args), now, ui.progress)
     ui.show(
         lambda: seal_to_json(result), lambda out: show_result(result, out, every_place=args.places)
     )

@@ -5,7 +5,13 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from zeroseal.cli.options import Subparsers, add_choices, add_common, choices_from
+from zeroseal.cli.options import (
+    Subparsers,
+    add_choices,
+    add_common,
+    add_snapshot,
+    choices_from,
+)
 from zeroseal.cli.ui import Ui
 
 
@@ -17,7 +23,8 @@ def add_parser(subparsers: Subparsers) -> None:
         description="Reads an image and tells what is on it. Nothing is written. Ends with 0 if "
         "the machine is fit to be sealed, with 1 if something stands against it.",
     )
-    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image: raw or qcow2")
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
+    add_snapshot(parser)
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
     add_choices(parser)
     add_common(parser)
@@ -29,7 +36,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.as_json import survey_to_json
     from zeroseal.sealing.survey import survey_image
 
-    survey = survey_image(args.image, choices_from(args), ui.progress)
+    survey = survey_image(args.image, choices_from(args), ui.progress, args.snapshot)
     ui.show(
         lambda: survey_to_json(survey),
         lambda out: show_survey(survey, out, every_place=args.places),

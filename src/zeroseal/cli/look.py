@@ -111,17 +111,37 @@ def trace_table(console: Console, groups: list[TraceSummary], every_place: bool)
             console.print(Text(place, style=QUIET_STYLE), soft_wrap=True)
 
 
-def disk_strip(console: Console, disk: Disk) -> None:
-    """The disk's volumes in their order, one line each."""
+_STRIP_SIGNS, _PLAIN_SIGNS = "·░▒█", ".-=#"
+
+
+def disk_strip(console: Console, disk: Disk, stored: tuple[int, ...], disk_bytes: int) -> None:
+    """The disk as a strip of what the image stores of it, then its volumes, one line each."""
+    part = max(1, -(-disk_bytes // len(stored)))
+    signs = _STRIP_SIGNS if console.encoding.lower().startswith("utf") else _PLAIN_SIGNS
+    shares = [min(1.0, count / part) for count in stored]
+    console.print(Text("  " + "".join(signs[_shade(share)] for share in shares)))
+    names = [" "] * len(stored)
+    for volume in disk.volumes:
+        cell = min(volume.offset_bytes // part, len(stored) - 1)
+        if volume.number and names[cell] == " ":
+            names[cell] = str(volume.number)[-1]
+    console.print(Text(f"  {''.join(names)}", style=QUIET_STYLE))
+    legend = f"of the disk: {signs[3]} stored, {signs[1]} in part, {signs[0]} empty"
+    console.print(Text(f"  {legend}", style=QUIET_STYLE))
     table = Table.grid(padding=(0, 2))
     for justify in ("left", "right", "left", "left", "left"):
         table.add_column(justify=justify, no_wrap=True)
     for volume in disk.volumes:
         table.add_row(
-            volume.name,
+            clean(volume.name),
             size_text(volume.size_bytes),
             clean(volume.type_name),
-            volume.content.kind,
+            "LVM" if volume.content.kind == "lvm" else volume.content.kind,
             Text(clean(volume.content.label), style=QUIET_STYLE),
         )
     console.print(Padding(table, (0, 0, 0, 2), expand=False))
+
+
+def _shade(share: float) -> int:
+    """0 for nothing, 1 and 2 for a part, 3 for nearly all."""
+    return 0 if share == 0 else min(3, 1 + int(share * 2.5))

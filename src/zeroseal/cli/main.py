@@ -8,10 +8,11 @@ import signal
 import sys
 from collections.abc import Mapping
 from importlib import import_module
+from pathlib import Path
 from typing import NoReturn, Protocol, TextIO, cast
 
 from zeroseal import __version__
-from zeroseal.cli.options import Subparsers
+from zeroseal.cli.options import Subparsers, images_of
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import ZeroSealError
 
@@ -22,6 +23,7 @@ COMMANDS = (
     "check",
     "shelf",
     "clone",
+    "export",
     "compare",
     "yard",
     "traces",
@@ -92,6 +94,7 @@ def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, 
         sys.stdout, sys.stderr = old
     ui = Ui(stdout, stderr, environ, as_json=args.json, quiet=args.quiet)
     try:
+        _finish_interrupted(args, ui)
         return _load(args.command).run(args, ui)
     except ZeroSealError as error:
         ui.end_progress()
@@ -105,6 +108,25 @@ def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, 
         ui.end_progress()
         ui.tell("interrupted: nothing lost, and nothing left behind")
         return INTERRUPTED
+
+
+def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:
+    """A change in place that was cut off is finished before anything else is done."""
+    for image in images_of(args):
+        if not Path(f"{image}.redo").exists() and not image.is_symlink():
+            continue  # the usual case, without the imports
+        from zeroseal.images.redo import finish_interrupted
+
+        match finish_interrupted(image):
+            case "carried through":
+                ui.tell(
+                    f"an interrupted change of {image} in place was carried through: it is as that "
+                    "command would have left it"
+                )
+            case "dropped":
+                ui.tell(
+                    f"an interrupted change of {image} in place was dropped: it is as it was before"
+                )
 
 
 def entry_point() -> None:

@@ -18,6 +18,37 @@ def add_common(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--quiet", action="store_true", help="no progress, only the result")
 
 
+def add_container(parser: argparse.ArgumentParser) -> None:
+    """What kind of container a new file is."""
+    parser.add_argument(
+        "--compress", action="store_true", help="compressed qcow2, stream-optimized VMDK"
+    )
+    parser.add_argument(
+        "--fixed", action="store_true", help="every block in its place: VHDX, VHD, VDI"
+    )
+    parser.add_argument(
+        "--preallocate",
+        action="store_true",
+        help="take the room for the whole disk first: raw, or with --fixed",
+    )
+
+
+def add_snapshot(parser: argparse.ArgumentParser) -> None:
+    """Which state of a disk is meant."""
+    parser.add_argument(
+        "--snapshot",
+        default="",
+        metavar="NAME",
+        help="the disk as this internal snapshot has it (qcow2)",
+    )
+
+
+def images_of(args: argparse.Namespace) -> list[Path]:
+    """The image files that a command line names for reading or changing."""
+    values = [getattr(args, "image", None), *getattr(args, "images", [])]
+    return [value for value in values if isinstance(value, Path)]
+
+
 def add_yard(parser: argparse.ArgumentParser) -> None:
     """Where machines live."""
     parser.add_argument(

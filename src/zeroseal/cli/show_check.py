@@ -6,9 +6,9 @@ from datetime import UTC, datetime
 
 from rich.console import Console
 
+from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import look
 from zeroseal.sealing.check import CheckResult, Verdict
-from zeroseal.sealing.digest import CHUNK_BYTES
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
 

@@ -15,7 +15,11 @@ from zeroseal.traces.model import SEAL_FAMILIES
 
 
 def show_plan(
-    planned: PlannedSeal, output: Path | None, console: Console, every_place: bool
+    planned: PlannedSeal,
+    output: Path | None,
+    console: Console,
+    every_place: bool,
+    in_place: bool = False,
 ) -> None:
     """What would be done."""
     plan = planned.plan
@@ -34,9 +38,10 @@ def show_plan(
         console.print()
         console.print(_partial_sentence(plan))
     if not refused:
-        target = output or "OUT"
-        words = ["zeroseal seal", str(planned.source.path), "-o", str(target), *_option_words(plan)]
-        look.next_step(console, "Carry it out, into a new file:", " ".join(words))
+        target = ["--in-place"] if in_place else ["-o", str(output or "OUT")]
+        words = ["zeroseal seal", str(planned.source.path), *target, *_option_words(plan)]
+        title = "Carry it out, in place:" if in_place else "Carry it out, into a new file:"
+        look.next_step(console, title, " ".join(words))
 
 
 def show_result(result: SealResult, console: Console, every_place: bool) -> None:
@@ -58,8 +63,8 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
         (
             f"The file system{s} of {volumes} {'are' if s else 'is'} consistent.",
             "The catalogue finds none of the treated traces on the result.",
-            "The new file was read back and holds exactly the verified disk.",
-            f"{size_text(result.zeroed_bytes)} of the disk are zeroed ranges, and take no room.",
+            _read_back_sentence(result),
+            *_zeroed_sentence(result),
         ),
     )
     look.section(console, "Files")
@@ -68,11 +73,33 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
         [
             ("sealed disk", str(result.output.path)),
             ("seal record", str(result.record)),
-            ("source", f"{result.planned.source.path}: not changed, it still holds everything"),
+            ("source", _source_sentence(result)),
         ],
     )
     command = f"zeroseal check {result.output.path}"
     look.next_step(console, "Before you make a template of it, and any time later:", command)
+
+
+def _is_in_place(result: SealResult) -> bool:
+    return result.output.path == result.planned.source.path
+
+
+def _read_back_sentence(result: SealResult) -> str:
+    if _is_in_place(result):
+        return "The image's own bytes were read anew before they were committed, and hold the disk."
+    return "The new file was read back and holds exactly the verified disk."
+
+
+def _zeroed_sentence(result: SealResult) -> list[str]:
+    if not result.zeroed_bytes:
+        return []
+    return [f"{size_text(result.zeroed_bytes)} of the disk were zeroed as ranges."]
+
+
+def _source_sentence(result: SealResult) -> str:
+    if _is_in_place(result):
+        return "sealed in place: what it held is gone; copies of it made earlier still hold it"
+    return f"{result.planned.source.path}: not changed, it still holds everything"
 
 
 def _show_treated(plan: Plan, console: Console, title: str, every_place: bool) -> None:

@@ -26,7 +26,7 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     look.section(console, "Image")
     look.facts(console, image_rows(survey.image))
     look.section(console, f"Volumes ({survey.disk.table})")
-    look.disk_strip(console, survey.disk)
+    look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
     mounts = ", ".join(f"{name} on {path}" for path, name in survey.mounts)
     system = [("mounted", mounts), ("host name", survey.system.host_name or "none")]
     look.facts(console, system)
@@ -47,15 +47,22 @@ def image_rows(image: ImageFacts) -> list[tuple[str, str]]:
         ("file", str(image.path)),
         (
             "format",
-            f"{image.format_name}, disk of {size_text(image.size_bytes)}, "
+            f"{container_text(image)}, disk of {size_text(image.size_bytes)}, "
             f"{size_text(image.allocated_bytes)} of it stored",
         ),
     ]
+    if image.extents:
+        rows.append(("made of", ", ".join(path.name for path in image.extents)))
     if image.chain:
         rows.append(("backed by", ", ".join(str(path) for path in image.chain)))
-    if image.snapshot_count:
-        rows.append(("snapshots", str(image.snapshot_count)))
+    if image.snapshots:
+        rows.append(("snapshots", ", ".join(image.snapshots)))
     return rows
+
+
+def container_text(image: ImageFacts) -> str:
+    """The container's format, and which kind of it."""
+    return f"{image.format_name}, {image.variant}" if image.variant else image.format_name
 
 
 def _show_readiness(survey: Survey, console: Console) -> None:

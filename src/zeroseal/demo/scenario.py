@@ -6,8 +6,7 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
-from zeroseal.errors import RefusedError
-from zeroseal.images.host_file import environment_error
+from zeroseal.errors import RefusedError, environment_error
 from zeroseal.machines.build import build_machine
 from zeroseal.machines.simulated import Run, adopt_machine, start_machine
 from zeroseal.machines.yard import Yard, YardMachine

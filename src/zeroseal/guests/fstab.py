@@ -66,8 +66,16 @@ def _is_device_of(spec: str, volume: Volume) -> bool:
     ):
         if spec.startswith(prefix):
             return bool(value) and spec.removeprefix(prefix).lower() == value.lower()
+    if volume.is_logical:
+        mapped = f"{_mapper_part(volume.group)}-{_mapper_part(volume.logical_name)}"
+        return spec in (f"/dev/{volume.group}/{volume.logical_name}", f"/dev/mapper/{mapped}")
     found = _DEVICE.fullmatch(spec)
     return bool(found and _FIRST_DISK.fullmatch(spec) and int(found[1]) == volume.number)
+
+
+def _mapper_part(name: str) -> str:
+    """The device mapper doubles hyphens in the names that it joins with one."""
+    return name.replace("-", "--")
 
 
 def _unescape(field: str) -> str:

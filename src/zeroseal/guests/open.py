@@ -88,7 +88,7 @@ def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGu
         strangers=[
             volume
             for volume in disk.volumes
-            if volume not in used and volume.content.kind not in ("unknown", "empty")
+            if volume not in used and volume.content.kind not in ("unknown", "empty", "lvm")
         ],
     )
 

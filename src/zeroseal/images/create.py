@@ -2,67 +2,120 @@
 
 from __future__ import annotations
 
-import zlib
-from abc import ABC, abstractmethod
-from collections import deque
-from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
 
 from zeroseal.errors import UsageError
-from zeroseal.images.host_file import HostFile
+from zeroseal.images.container_file import ContainerFile
+from zeroseal.images.deflating import OrderedDeflater
+from zeroseal.images.image import WritableImage
+from zeroseal.images.ova.descriptor import Appliance
+from zeroseal.images.ova.manifest import Signer
+from zeroseal.images.ova.write import OvaWriter
+from zeroseal.images.qcow2.compression import pack
 from zeroseal.images.qcow2.write import WritableQcow2
+from zeroseal.images.raw import RawImage
+from zeroseal.images.vdi.write import WritableVdi
+from zeroseal.images.vhd.write import WritableFixedVhd, WritableVhd
+from zeroseal.images.vhdx.write import WritableVhdx
+from zeroseal.images.vmdk.stream import StreamWriter
+from zeroseal.images.vmdk.write import WritableVmdk
 
-FORMATS = ("raw", "qcow2")
-_WAITING_CLUSTERS = 64
-_COMPRESSION_LEVEL = 6
-_QCOW2_WINDOW_BITS = -12  # raw deflate, 4 KiB window: what readers of the format allow for
+FORMATS = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi", "ova")
+_COMPRESSED = ("qcow2", "vmdk", "ova")
+_FIXED = ("vhdx", "vhd", "vdi")
 
 
-class ImageWriter(ABC):
+@dataclass(frozen=True)
+class ContainerSpec:
+    """What a new image is to be.
+
+    Attributes:
+        format_name: one of ``FORMATS``.
+        compress: compressed clusters in qcow2, the stream-optimized form of VMDK.
+        fixed: every block in its place: VHDX, VHD, VDI.
+        preallocate: take the room for the whole disk on the host before writing: raw, or fixed.
+        appliance: the machine that an OVA describes, and ``signer`` who signs its manifest.
+
+    Raises:
+        UsageError: these do not go together.
+    """
+
+    format_name: str
+    compress: bool = False
+    fixed: bool = False
+    preallocate: bool = False
+    appliance: Appliance | None = None
+    signer: Signer | None = None
+
+    def __post_init__(self) -> None:
+        name = self.format_name
+        if name not in FORMATS:
+            raise UsageError(f"there is no format {name!r}: choose from {', '.join(FORMATS)}")
+        if self.compress and name not in _COMPRESSED:
+            raise UsageError(
+                f"a {name} image cannot be compressed: use --format qcow2 or vmdk with --compress"
+            )
+        if self.fixed and name not in _FIXED:
+            raise UsageError(f"there is no fixed form of {name}: it is for {', '.join(_FIXED)}")
+        if self.preallocate and name != "raw" and not self.fixed:
+            raise UsageError("--preallocate is for raw images and for fixed VHDX, VHD and VDI")
+
+
+class ImageWriter(Protocol):
     """Takes the data of a new image in ascending order; what is not given reads as zeros."""
 
-    granule_bytes = 65536
+    granule_bytes: int
 
-    @abstractmethod
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         """Puts data; offsets are multiples of ``granule_bytes``, and only the last may be short."""
 
-    @abstractmethod
     def finish(self) -> None:
         """Completes the container."""
 
 
 def create_image(
-    file: HostFile, format_name: str, size_bytes: int, compress: bool = False
+    file: ContainerFile, spec: ContainerSpec, size_bytes: int, name: str
 ) -> ImageWriter:
-    """Begins a new image in an empty file.
+    """Begins a new image in an empty file; ``name`` is what the file will be called.
 
     Raises:
-        UsageError: no such format, or one that cannot be compressed.
+        UnsupportedError: the format cannot hold a disk of this size.
     """
-    if format_name == "raw":
-        if compress:
-            raise UsageError("a raw image cannot be compressed: use --format qcow2")
-        return _RawWriter(file, size_bytes)
-    if format_name == "qcow2":
-        image = WritableQcow2.create(file, size_bytes)
-        return _CompressingWriter(image) if compress else _Qcow2Writer(image)
-    raise UsageError(f"there is no format {format_name!r}: choose from {', '.join(FORMATS)}")
+    if spec.preallocate:
+        file.reserve(size_bytes)
+    match spec.format_name:
+        case "raw":
+            file.resize(size_bytes)
+            return _Writer(RawImage(file, size_bytes))
+        case "qcow2":
+            image = WritableQcow2.create(file, size_bytes)
+            return _CompressingWriter(image) if spec.compress else _Writer(image)
+        case "vmdk":
+            if spec.compress:
+                return StreamWriter(file, size_bytes, name)
+            return _Writer(WritableVmdk.create(file, size_bytes, name))
+        case "vhdx":
+            return _Writer(WritableVhdx.create(file, size_bytes, spec.fixed))
+        case "vhd":
+            kind = WritableFixedVhd if spec.fixed else WritableVhd
+            return _Writer(kind.create(file, size_bytes))
+        case "vdi":
+            return _Writer(WritableVdi.create(file, size_bytes, spec.fixed))
+    appliance = spec.appliance or Appliance(Path(name).stem)
+    return OvaWriter(file, size_bytes, appliance, spec.signer)
 
 
-class _RawWriter(ImageWriter):
-    def __init__(self, file: HostFile, size_bytes: int) -> None:
-        self._file = file
-        file.resize(size_bytes)
-
-    def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
-        self._file.write(offset_bytes, data)
-
-    def finish(self) -> None:
-        pass
+def default_name(path: Path, format_name: str) -> str:
+    """A file name for this image in another format."""
+    return f"{path.stem}.{'img' if format_name == 'raw' else format_name}"
 
 
-class _Qcow2Writer(ImageWriter):
-    def __init__(self, image: WritableQcow2) -> None:
+class _Writer:
+    granule_bytes = 65536
+
+    def __init__(self, image: WritableImage) -> None:
         self._image = image
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
@@ -72,39 +125,30 @@ class _Qcow2Writer(ImageWriter):
         self._image.flush()
 
 
-class _CompressingWriter(_Qcow2Writer):
+class _CompressingWriter:
     """Compresses clusters on both cores; they are stored in order."""
 
+    granule_bytes = 65536
+
     def __init__(self, image: WritableQcow2) -> None:
-        super().__init__(image)
-        self._pool = ThreadPoolExecutor(2)
-        self._waiting: deque[tuple[int, bytes, Future[bytes]]] = deque()
+        self._image = image
+        self._deflater = OrderedDeflater(pack)
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         size = self.granule_bytes
         for start in range(0, len(data), size):
             cluster = bytes(data[start : start + size]).ljust(size, b"\0")
-            packed = self._pool.submit(_deflate, cluster)
-            self._waiting.append((offset_bytes + start, cluster, packed))
-            if len(self._waiting) > _WAITING_CLUSTERS:
-                self._store_next()
+            for due in self._deflater.add(offset_bytes + start, cluster):
+                self._store(*due)
 
     def finish(self) -> None:
-        while self._waiting:
-            self._store_next()
-        self._pool.shutdown()
-        super().finish()
+        for due in self._deflater.finish():
+            self._store(*due)
+        self._image.flush()
 
-    def _store_next(self) -> None:
-        offset, cluster, future = self._waiting.popleft()
-        packed = future.result()
+    def _store(self, offset: int, cluster: bytes, packed: bytes) -> None:
         if len(packed) < len(cluster):
             self._image.write_compressed(offset, packed)
         else:
             stored = min(len(cluster), self._image.size_bytes - offset)
             self._image.write(offset, cluster[:stored])
-
-
-def _deflate(cluster: bytes) -> bytes:
-    deflater = zlib.compressobj(_COMPRESSION_LEVEL, zlib.DEFLATED, _QCOW2_WINDOW_BITS)
-    return deflater.compress(cluster) + deflater.flush()

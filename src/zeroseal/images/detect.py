@@ -1,26 +1,37 @@
-"""Opening an image by its signature, with its backing chain."""
+"""Opening an image by its signature, with everything it is made of: extents, parents, archives."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-from zeroseal.errors import MissingError, UnsupportedError
+from zeroseal.errors import MissingError, UnsupportedError, UsageError
+from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.host_file import HostFile
-from zeroseal.images.image import Image
+from zeroseal.images.image import Image, WritableImage
+from zeroseal.images.ova.read import is_ova, is_ovf, open_package
 from zeroseal.images.qcow2 import layout as qcow2_layout
-from zeroseal.images.qcow2.read import Qcow2Image, read_extensions, read_header
+from zeroseal.images.qcow2.read import Qcow2Image
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.images.raw import RawImage
+from zeroseal.images.redo import check_no_journal
+from zeroseal.images.vdi import layout as vdi_layout
+from zeroseal.images.vdi.read import VdiImage
+from zeroseal.images.vdi.write import WritableVdi
+from zeroseal.images.vhd.read import FixedVhd, is_vhd, open_vhd
+from zeroseal.images.vhd.write import WritableFixedVhd, WritableVhd
+from zeroseal.images.vhdx import layout as vhdx_layout
+from zeroseal.images.vhdx.read import VhdxImage, open_vhdx
+from zeroseal.images.vhdx.write import WritableVhdx
+from zeroseal.images.vmdk import layout as vmdk_layout
+from zeroseal.images.vmdk.read import open_vmdk
+from zeroseal.images.vmdk.write import WritableVmdk
 
 MAX_CHAIN = 64
+_HEAD_BYTES = 512
 
 # Containers that we recognise in order to name them; (offset from the start, signature, name).
 _FOREIGN_SIGNATURES = (
-    (0, b"KDMV", "VMDK"),
-    (0, b"# Disk DescriptorFile", "VMDK descriptor"),
-    (0, b"vhdxfile", "VHDX"),
-    (0, b"conectix", "VHD"),
-    (0x40, b"\x7f\x10\xda\xbe", "VDI"),
+    (0, b"COWD", "VMDK of an ESX host's sparse kind"),
     (0, b"QFI\xfb\0\0\0\x01", "qcow version 1"),
     (0, b"QED\0", "QED"),
     (0, b"\x1f\x8b", "gzip"),
@@ -30,35 +41,59 @@ _FOREIGN_SIGNATURES = (
 )
 
 
-def open_image(path: Path) -> Image:
+def open_image(path: Path, snapshot: str = "") -> Image:
     """Opens an image for reading; the format goes by signature, and raw is what has none.
 
+    Args:
+        path: the image file.
+        snapshot: name or id of an internal snapshot to show instead of the present state.
+
     Raises:
-        MissingError: the file or one of its backing files is not there.
+        UsageError: there is no such snapshot.
+        MissingError: the file, or one that it needs, is not there.
         InUseError: another program is writing to one of them.
+        RefusedError: a parent was changed since its child was made.
         DamagedError, UnsupportedError: the container cannot be read.
     """
-    return _open_chain(path, None, [])
+    image = _open_chain(path, None, [])
+    if snapshot:
+        try:
+            if not isinstance(image, Qcow2Image):
+                raise UsageError(f"{path} is no qcow2 image, and so has no snapshots inside")
+            image.at_snapshot(snapshot)
+        except BaseException:
+            image.close()
+            raise
+    return image
 
 
-def open_writable_image(path: Path) -> RawImage | WritableQcow2:
-    """Opens an image to be changed in place; its backing files are opened for reading.
+def open_writable(file: ContainerFile, reading: Image) -> WritableImage:
+    """Opens for changes, over ``file``, what ``reading`` is.
 
     Raises:
-        MissingError: it, or one of its backing files, is not there or cannot be written to.
-        RefusedError: another program uses it, or a change would leave something in it wrong.
+        RefusedError: a change would leave something in it wrong.
+        UnsupportedError: this kind of container is not changed in place.
     """
-    reading = open_image(path)
-    reading.file.close()
-    file = HostFile(path, writable=True)
-    try:
-        file.lock()
-        if isinstance(reading, Qcow2Image):
-            return WritableQcow2(file, reading.backing)
-        return RawImage(file)
-    except BaseException:
-        file.close()
-        raise
+    if isinstance(reading, Qcow2Image):
+        return WritableQcow2(file, reading.backing)
+    if isinstance(reading, VhdxImage):
+        return WritableVhdx(file)
+    if isinstance(reading, FixedVhd):
+        return WritableFixedVhd(file)
+    match reading.format_name:
+        case "vhd":
+            return WritableVhd(file)
+        case "vdi":
+            return WritableVdi(file)
+        case "vmdk" if len(reading.files) == 1:
+            return WritableVmdk(file)
+        case "raw":
+            return RawImage(file)
+    raise UnsupportedError(
+        f"{reading.path} ({reading.format_name}, {reading.variant}) cannot be changed in place: "
+        "write a new file with -o",
+        format=reading.format_name,
+    )
 
 
 def _open_chain(path: Path, format_name: str | None, above: list[Path]) -> Image:
@@ -67,57 +102,111 @@ def _open_chain(path: Path, format_name: str | None, above: list[Path]) -> Image
         raise UnsupportedError(f"{path} is its own backing file: the chain is a loop")
     if len(above) >= MAX_CHAIN:
         raise UnsupportedError(f"{path} has a backing chain of more than {MAX_CHAIN} files")
-    file = HostFile(path)
+    file = _open_file(path)
     try:
-        file.lock()
-        head = file.read(0, min(file.size_bytes, 512))
-        if not head:
+        check_no_journal(path)
+        if not file.size_bytes:
             raise UnsupportedError(f"{path} is empty: it holds no disk image", path=str(path))
         if format_name == "raw":
             return RawImage(file)
-        if head.startswith(qcow2_layout.MAGIC) and head[4:8] != b"\0\0\0\x01":
-            return _open_qcow2(file, [*above, resolved])
-        _refuse_foreign(path, head, file)
-        return RawImage(file)
+        return open_container(file, [*above, resolved])
     except BaseException:
         file.close()
         raise
 
 
-def _open_qcow2(file: HostFile, above: list[Path]) -> Image:
-    header = read_header(file)
-    if not header.backing_file_offset:
-        return Qcow2Image(file)
-    name = file.read(header.backing_file_offset, header.backing_file_size)
-    extensions = read_extensions(file, header)
-    format_name = extensions.get(qcow2_layout.EXTENSION_BACKING_FORMAT, b"").decode(
-        "ascii", "replace"
-    )
-    text = name.decode("utf-8", "surrogateescape")
-    if text.startswith("json:") or ("\0" in text):
+def _open_file(path: Path) -> HostFile:
+    file = HostFile(path)
+    try:
+        file.lock()
+    except BaseException:
+        file.close()
+        raise
+    return file
+
+
+def open_container(file: ContainerFile, above: list[Path], alone: bool = False) -> Image:
+    """Opens what lies in a file, by its signature.
+
+    Args:
+        file: the container.
+        above: the paths of its children and of itself.
+        alone: refuse a parent.
+
+    Raises:
+        ZeroSealError: as ``open_image``.
+    """
+
+    def open_parent(path: Path, format_name: str | None) -> Image:
+        if alone:
+            raise UnsupportedError(f"{file.path} holds a disk that needs files outside it")
+        return _open_chain(path, format_name, above)
+
+    head = file.read(0, min(file.size_bytes, _HEAD_BYTES))
+    if head.startswith(qcow2_layout.MAGIC) and head[4:8] != b"\0\0\0\x01":
+        return _open_qcow2(file, above)
+    if head.startswith(vhdx_layout.FILE_SIGNATURE):
+        return open_vhdx(file, open_parent)
+    if head.startswith((vmdk_layout.MAGIC, vmdk_layout.DESCRIPTOR_MAGIC)):
+        return open_vmdk(file, _open_file, open_parent)
+    if head[0x40:0x44] == vdi_layout.SIGNATURE.to_bytes(4, "little"):
+        return VdiImage(file)
+    if is_ova(head) or is_ovf(file.path, head):
+        return open_package(file, _open_packaged, _open_file)
+    _refuse_foreign(file.path, head)
+    if is_vhd(file):
+        return open_vhd(file, open_parent)
+    return RawImage(file)
+
+
+def _open_packaged(file: ContainerFile) -> Image:
+    """The disk of a package may not reach for files outside it."""
+    head = file.read(0, min(file.size_bytes, _HEAD_BYTES))
+    if head.startswith(vmdk_layout.DESCRIPTOR_MAGIC) or is_ova(head) or is_ovf(file.path, head):
+        raise UnsupportedError(f"{file.path} holds no disk that is whole in one file")
+    if head.startswith(qcow2_layout.MAGIC):
+        image = Qcow2Image(file)
+        if image.backing_name or image.data_file_name:
+            raise UnsupportedError(f"{file.path} holds a disk that needs files outside it")
+        return image
+    return open_container(file, [file.path.resolve()], alone=True)
+
+
+def _open_qcow2(file: ContainerFile, above: list[Path]) -> Image:
+    image = Qcow2Image(file)
+    if image.data_file_name:
+        image.data_file = _open_file(_data_file_path(file.path, image.data_file_name))
+    name, format_name = image.backing_name, image.backing_format
+    if not name:
+        return image
+    if name.startswith("json:") or "\0" in name:
         raise UnsupportedError(
-            f"{file.path} names its backing file in a form we do not know: {text!r}"
+            f"{file.path} names its backing file in a form we do not know: {name!r}"
         )
-    backing_path = file.path.parent / text.removeprefix("file:")
+    backing_path = file.path.parent / name.removeprefix("file:")
     if not backing_path.is_file():
         raise MissingError(
             f"{file.path} needs its backing file {backing_path}, which is not there: put it back, "
             "or correct the name with qemu-img rebase -u",
             path=str(backing_path),
         )
-    return Qcow2Image(file, _open_chain(backing_path, format_name or None, above))
+    image.backing = _open_chain(backing_path, format_name or None, above)
+    return image
 
 
-def _refuse_foreign(path: Path, head: bytes, file: HostFile) -> None:
+def _data_file_path(path: Path, name: str) -> Path:
+    place = path.parent / name
+    if not place.is_file():
+        raise MissingError(
+            f"{path} needs its external data file {place}, which is not there", path=str(place)
+        )
+    return place
+
+
+def _refuse_foreign(path: Path, head: bytes) -> None:
     for offset, signature, name in _FOREIGN_SIGNATURES:
         if head[offset : offset + len(signature)] == signature:
             raise UnsupportedError(
-                f"{path} is a {name} file, which is not supported: unpack or convert it to raw or "
-                "qcow2 first",
+                f"{path} is a {name} file, which is not supported: unpack or convert it first",
                 format=name,
             )
-    if file.size_bytes >= 512 and file.read(file.size_bytes - 512, 8) == b"conectix":
-        raise UnsupportedError(
-            f"{path} is a fixed VHD file, which is not supported: convert it to raw or qcow2 first",
-            format="VHD",
-        )

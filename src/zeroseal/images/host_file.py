@@ -9,25 +9,16 @@ from collections.abc import Iterator
 from pathlib import Path
 from threading import Lock
 
-from zeroseal.blocks.store import Extent, Store
-from zeroseal.errors import MissingError, NoSpaceError, TruncatedError, UnfinishedError
+from zeroseal.blocks.store import Extent
+from zeroseal.errors import MissingError, TruncatedError, environment_error
+from zeroseal.images.container_file import ContainerFile
+from zeroseal.images.holes import punch_hole, take_room
 from zeroseal.images.locks import lock_image
 
 _WIPE_BYTES = 1 << 20
 
 
-def environment_error(error: OSError, path: Path, doing: str) -> UnfinishedError:
-    """The project's error for a failed call to the operating system."""
-    if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
-        return NoSpaceError(
-            f"no space left while {doing} {path}: free some, or choose another folder with -o",
-            path=str(path),
-        )
-    reason = (error.strerror or str(error)).lower()
-    return UnfinishedError(f"{doing} {path} failed: {reason}", path=str(path))
-
-
-class HostFile(Store):
+class HostFile(ContainerFile):
     """One regular file of the host, as a store.
 
     Args:
@@ -55,6 +46,11 @@ class HostFile(Store):
         facts = os.fstat(self._descriptor)
         blocks: int | None = getattr(facts, "st_blocks", None)
         return facts.st_size if blocks is None else blocks * 512
+
+    @property
+    def inode(self) -> int:
+        """The file's number on its file system."""
+        return os.fstat(self._descriptor).st_ino
 
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
         self._check_present(offset_bytes, length)
@@ -86,7 +82,8 @@ class HostFile(Store):
             view = view[count:]
         self.size_bytes = max(self.size_bytes, offset_bytes)
 
-    def zero(self, offset_bytes: int, length: int) -> None:  # noqa: D102
+    def zero(self, offset_bytes: int, length: int) -> None:
+        """Overwrites the range with zeros; see ``punch`` for giving its room back."""
         for start in range(offset_bytes, offset_bytes + length, _WIPE_BYTES):
             self.write(start, bytes(min(_WIPE_BYTES, offset_bytes + length - start)))
 
@@ -126,6 +123,39 @@ class HostFile(Store):
             os.fsync(self._descriptor)
         except OSError as error:
             raise environment_error(error, self.path, "writing") from error
+
+    def punch(self, offset_bytes: int, length: int) -> None:
+        """Makes the range a hole where the host can, and zeros where it cannot; never grows."""
+        length = min(length, self.size_bytes - offset_bytes)
+        if length > 0 and not punch_hole(self._descriptor, offset_bytes, length):
+            for extent in list(self.iter_extents(offset_bytes, length)):
+                if not extent.is_zero:
+                    self.zero(extent.offset_bytes, extent.length)
+
+    def take_room(self, offset_bytes: int, length: int) -> None:
+        """Makes sure that writing a range cannot run out of space; what it reads as stays.
+
+        Raises:
+            NoSpaceError: there is none.
+        """
+        try:
+            take_room(self._descriptor, offset_bytes, length)
+        except OSError as error:
+            raise environment_error(error, self.path, "reserving room for") from error
+
+    def reserve(self, size_bytes: int) -> None:
+        """Takes room for this many bytes on the host's disk, so that writing cannot run out of it.
+
+        Raises:
+            NoSpaceError: there is not so much.
+        """
+        if not hasattr(os, "posix_fallocate"):
+            return
+        try:
+            os.posix_fallocate(self._descriptor, 0, size_bytes)
+        except OSError as error:
+            raise environment_error(error, self.path, "reserving room for") from error
+        self.size_bytes = max(self.size_bytes, size_bytes)
 
     def wipe(self) -> None:
         """Overwrites all data of the file with zeros, as far as the host lets us."""

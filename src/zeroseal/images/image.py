@@ -6,7 +6,7 @@ from abc import abstractmethod
 from pathlib import Path
 
 from zeroseal.blocks.store import Store
-from zeroseal.images.host_file import HostFile
+from zeroseal.images.container_file import ContainerFile
 
 SECTOR_BYTES = 512
 
@@ -16,24 +16,49 @@ class Image(Store):
 
     Attributes:
         path: the container file.
-        format_name: ``raw`` or ``qcow2``, as ``--format`` takes it.
+        format_name: as ``--format`` takes it.
+        variant: what kind of the format it is, in words; empty where there is only one.
         size_bytes: the size of the virtual disk.
     """
 
     path: Path
     format_name: str
+    variant: str = ""
 
     @property
     @abstractmethod
-    def file(self) -> HostFile:
+    def file(self) -> ContainerFile:
         """The container file."""
 
     @property
+    def files(self) -> list[ContainerFile]:
+        """All files that this container consists of, without its parents."""
+        return [self.file]
+
+    @property
     def chain(self) -> list[Path]:
-        """The files that the disk's contents come from: this one, then its backing files."""
+        """The files that the disk's contents come from: this one first, its backing files last."""
         return [self.path]
 
     @property
-    def snapshot_count(self) -> int:
-        """How many internal snapshots the container keeps."""
-        return 0
+    def has_parent(self) -> bool:
+        """Whether some of the disk's contents come from another image beneath this one."""
+        return False
+
+    @property
+    def snapshots(self) -> list[str]:
+        """The names of the snapshots that the container keeps inside."""
+        return []
+
+    @property
+    def remarks(self) -> list[str]:
+        """What an administrator should know of the container: sentences."""
+        return []
+
+
+class WritableImage(Image):
+    """An image that can be changed: ``write`` and ``zero`` at once, tables with ``flush``."""
+
+    @abstractmethod
+    def flush(self) -> None:
+        """Writes all tables; the file is whole afterwards."""

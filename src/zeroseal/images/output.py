@@ -10,8 +10,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import Self
 
-from zeroseal.errors import OutputExistsError, UnfinishedError
-from zeroseal.images.host_file import HostFile, environment_error
+from zeroseal.errors import OutputExistsError, UnfinishedError, environment_error
+from zeroseal.images.host_file import HostFile
 
 
 class OutputFile:
@@ -68,7 +68,7 @@ class OutputFile:
             self.file.flush()
             _give_name(self._temporary, self.target)
             self.target.chmod(mode & ~_umask())
-            _flush_folder(self.target.parent)
+            flush_folder(self.target.parent)
         except FileExistsError:
             raise OutputExistsError(
                 f"{self.target} came to be in the meantime: choose another name"
@@ -83,6 +83,17 @@ def write_small_file(target: Path, content: bytes) -> None:
     with OutputFile(target) as output:
         output.file.write(0, content)
         output.commit()
+
+
+def replace_small_file(target: Path, content: bytes) -> None:
+    """Writes a small file whole, in place of one that may be there."""
+    temporary = target.with_name(f".{target.name}.{secrets.token_hex(4)}.part")
+    write_small_file(temporary, content)
+    try:
+        temporary.replace(target)
+        flush_folder(target.parent)
+    except OSError as error:
+        raise environment_error(error, target, "writing") from error
 
 
 def _give_name(temporary: Path, target: Path) -> None:
@@ -103,8 +114,8 @@ def _umask() -> int:
     return mask
 
 
-def _flush_folder(folder: Path) -> None:
-    """Makes the new name itself lasting, where the system can."""
+def flush_folder(folder: Path) -> None:
+    """Makes new and lost names in a folder lasting, where the system can."""
     if os.name != "posix":
         return
     descriptor = os.open(folder, os.O_RDONLY)

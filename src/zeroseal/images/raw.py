@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.blocks.store import Extent
-from zeroseal.images.host_file import HostFile
-from zeroseal.images.image import SECTOR_BYTES, Image
+from zeroseal.images.container_file import ContainerFile
+from zeroseal.images.image import SECTOR_BYTES, WritableImage
 
 
-class RawImage(Image):
+class RawImage(WritableImage):
     """A raw image. A file that ends inside a sector reads as if zeros filled that sector."""
 
     format_name = "raw"
 
-    def __init__(self, file: HostFile, size_bytes: int | None = None) -> None:
+    def __init__(self, file: ContainerFile, size_bytes: int | None = None) -> None:
         self._file = file
         self.path = file.path
         self.size_bytes = -(-file.size_bytes // SECTOR_BYTES) * SECTOR_BYTES
@@ -22,7 +22,7 @@ class RawImage(Image):
             self.size_bytes = size_bytes
 
     @property
-    def file(self) -> HostFile:  # noqa: D102 - as in Image
+    def file(self) -> ContainerFile:  # noqa: D102 - as in Image
         return self._file
 
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102
@@ -47,7 +47,8 @@ class RawImage(Image):
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
         self.check_range(offset_bytes, length)
         stored = max(0, min(length, self._file.size_bytes - offset_bytes))
-        yield from self._file.iter_extents(offset_bytes, stored)
+        if stored:
+            yield from self._file.iter_extents(offset_bytes, stored)
         if length > stored:
             yield Extent(offset_bytes + stored, length - stored, True)
 

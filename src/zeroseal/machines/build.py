@@ -44,8 +44,8 @@ def build_machine(
     with yard.new_machine(sheet.machine.name) as folder:
         verify_checksum(base, sheet.origin.sha256, progress)
         image = read_image_facts(base)
-        if image.chain:
-            raise UsageError(f"the base disk {base} hangs on another file: give a whole disk")
+        if image.other_files:
+            raise UsageError(f"the base disk {base} needs other files too: give a whole disk")
         disk = folder / f"disk.{image.format_name}"
         shutil.copyfile(base, disk)
         definition = _definition(sheet, yard, disk.name)

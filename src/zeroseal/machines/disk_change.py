@@ -8,7 +8,7 @@ from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.filesystems.ext.edit import ExtEditor
-from zeroseal.images.detect import open_writable_image
+from zeroseal.images.in_place import InPlaceChange
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.verify import check_file_systems
 
@@ -20,9 +20,8 @@ def changed_disk(path: Path, now: int) -> Iterator[Subject]:
     What is removed is not zeroed: a real guest does not do that either. All changes are staged
     first and the result must be consistent; an error on the way leaves the disk as it was.
     """
-    image = open_writable_image(path)
-    try:
-        staged = StagedStore(image)
+    with InPlaceChange(path) as change:
+        staged = StagedStore(change.image)
         subject = Subject.read(
             staged,
             lambda volume: ExtEditor(volume.store, now, volume.name, zero_removed=False),
@@ -30,11 +29,5 @@ def changed_disk(path: Path, now: int) -> Iterator[Subject]:
         yield subject
         subject.opened.guest.finish()
         check_file_systems(staged)
-        for extent in list(staged.iter_changes()):
-            if extent.is_zero:
-                image.zero(extent.offset_bytes, extent.length)
-            else:
-                image.write(extent.offset_bytes, staged.read(extent.offset_bytes, extent.length))
-        image.flush()
-    finally:
-        image.close()
+        change.take(staged)
+        change.commit()

@@ -68,8 +68,10 @@ def adopt_machine(yard: Yard, image: Path, name: str) -> YardMachine:
         ImageError: the image cannot be read.
     """
     source = read_image_facts(image)
-    if source.chain:
-        raise RefusedError(f"{image} hangs on {source.chain[0]}: adopt a full copy instead")
+    if source.other_files:
+        raise RefusedError(
+            f"{image} needs {source.other_files[0]} too: adopt a copy that is one whole file"
+        )
     disk = f"disk.{source.format_name}"
     with yard.new_machine(name) as folder:
         shutil.copyfile(image, folder / disk)

@@ -15,8 +15,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Network
 from pathlib import Path
 
-from zeroseal.errors import DamagedError, MissingError, NoSpaceError
-from zeroseal.images.host_file import environment_error
+from zeroseal.errors import DamagedError, MissingError, NoSpaceError, environment_error
 from zeroseal.machines.definition import (
     FILE_NAME,
     MachineDefinition,

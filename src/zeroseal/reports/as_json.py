@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ZeroSealError
 from zeroseal.sealing.check import CheckResult
-from zeroseal.sealing.digest import CHUNK_BYTES
 from zeroseal.sealing.lockout import Guard
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.readiness import Readiness
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
+from zeroseal.templates.export import ExportResult
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
 from zeroseal.volumes.volume import Volume
@@ -31,6 +32,8 @@ def survey_to_json(survey: Survey) -> Json:
             "hostName": survey.system.host_name,
         },
         "table": survey.disk.table,
+        "sectorBytes": survey.disk.sector_bytes,
+        "storedByPart": list(survey.stored),
         "volumes": [_volume(volume) for volume in survey.disk.volumes],
         "mounts": [{"path": path, "volume": name} for path, name in survey.mounts],
         "findings": _findings(survey.findings),
@@ -51,6 +54,7 @@ def seal_to_json(result: SealResult) -> Json:
         | {
             "sealed": result.planned.plan.is_complete,
             "output": _image(result.output),
+            "inPlace": result.output.path == result.planned.source.path,
             "record": str(result.record),
             "digest": result.digest.root,
             "source": _image(result.planned.source),
@@ -80,6 +84,18 @@ def check_to_json(result: CheckResult) -> Json:
             "files": list(result.changed_files),
         },
         "error": error_to_json(result.error) if result.error else None,
+    }
+
+
+def export_to_json(result: ExportResult) -> Json:
+    """A finished export."""
+    return head("export") | {
+        "source": _image(result.source),
+        "output": _image(result.output),
+        "digest": result.digest,
+        "verified": result.verified,
+        "record": str(result.record) if result.record else None,
+        "tableMoved": result.table_moved,
     }
 
 
@@ -128,11 +144,14 @@ def _image(image: ImageFacts) -> Json:
     return {
         "path": str(image.path),
         "format": image.format_name,
+        "variant": image.variant,
         "diskBytes": image.size_bytes,
         "fileBytes": image.file_bytes,
         "allocatedBytes": image.allocated_bytes,
+        "extents": [str(path) for path in image.extents],
         "backing": [str(path) for path in image.chain],
-        "snapshots": image.snapshot_count,
+        "snapshots": list(image.snapshots),
+        "remarks": list(image.remarks),
     }
 
 

@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 
+from zeroseal.blocks.digest import CHUNK_BYTES, digest_store
 from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.digest import CHUNK_BYTES, digest_store
 from zeroseal.sealing.record import SealRecord, find_record
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened
@@ -176,6 +176,8 @@ def _broken(
 def _volumes_of(disk: Disk, chunks: list[int]) -> tuple[str, ...]:
     names = []
     for volume in disk.volumes:
+        if volume.is_logical:
+            continue  # its bytes lie inside a partition, which is named
         end = volume.offset_bytes + volume.size_bytes
         if any(
             number * CHUNK_BYTES < end and (number + 1) * CHUNK_BYTES > volume.offset_bytes

@@ -35,13 +35,14 @@ def assess(image: Image, subject: Subject) -> Readiness:
         for volume in subject.opened.strangers
         if not any(volume.name in reason for reason in subject.opened.boot_unread)
     ]
-    if image.snapshot_count:
+    advice += image.remarks
+    if image.snapshots:
         advice.append(
-            f"The image keeps {image.snapshot_count} internal snapshots; the sealed disk is new "
-            "and has none of them."
+            f"The image keeps {len(image.snapshots)} internal snapshots; a new file has none of "
+            "them."
         )
-    if len(image.chain) > 1:
-        advice.append("The image has a backing file; the sealed disk is one whole file.")
+    if image.has_parent:
+        advice.append("The image has a backing file; a new file is whole without one.")
     advice += _full_volumes(subject)
     return Readiness(tuple(blockers), tuple(advice))
 

@@ -16,9 +16,9 @@ from pathlib import Path
 from typing import Any
 
 from zeroseal import __version__
+from zeroseal.blocks.digest import CHUNK_BYTES, DiskDigest
 from zeroseal.errors import DamagedError
 from zeroseal.guests.facts import SystemFacts
-from zeroseal.sealing.digest import CHUNK_BYTES, DiskDigest
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.survey import ImageFacts, by_trace
 from zeroseal.traces.load import catalogue_digest

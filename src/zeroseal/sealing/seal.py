@@ -3,33 +3,23 @@
 from __future__ import annotations
 
 import os
-import shutil
-from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
-from zeroseal.blocks.sizes import size_text
+from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import Store
-from zeroseal.errors import NoSpaceError, NotProvenError, OutputExistsError, UnfinishedError
+from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.guests.open import opener_for_editing
-from zeroseal.images.create import create_image
+from zeroseal.images.convert import read_back, write_disk
+from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
-from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputFile
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.digest import (
-    CHUNK_BYTES,
-    DigestBuilder,
-    DiskDigest,
-    digest_store,
-    iter_windows,
-)
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import build_record, record_path
@@ -44,13 +34,28 @@ class OutputSpec:
 
     Attributes:
         path: the new file; ``NAME.seal.json`` comes beside it.
-        format_name: ``raw`` or ``qcow2``; empty for the source's own.
-        compress: store compressed clusters (qcow2).
+        format_name: one of ``images.create.FORMATS`` but ``ova``; empty for the source's own.
+        compress, fixed, preallocate: as in ``ContainerSpec``.
+        snapshot: the name of the source's snapshot that is sealed; empty for its present state.
     """
 
     path: Path
     format_name: str = ""
     compress: bool = False
+    fixed: bool = False
+    preallocate: bool = False
+    snapshot: str = ""
+
+    def container_for(self, source: Image) -> ContainerSpec:
+        """The container of the output.
+
+        Raises:
+            UsageError: the wishes do not go together.
+        """
+        if not self.format_name and source.format_name == "ova":
+            return ContainerSpec("vmdk", compress=True)
+        name = self.format_name or source.format_name
+        return ContainerSpec(name, self.compress, self.fixed, self.preallocate)
 
 
 @dataclass(frozen=True)
@@ -67,7 +72,7 @@ class SealResult:
     """A finished seal.
 
     Attributes:
-        output: the new image, ``record`` the file beside it.
+        output: the sealed image, ``record`` the file beside it.
         zeroed_bytes: how much of the disk was zeroed as ranges.
         rewritten_bytes: how much of it was written anew.
     """
@@ -81,14 +86,16 @@ class SealResult:
     rewritten_bytes: int
 
 
-def plan_image(source: Path, choices: SealChoices, progress: Progress = quiet) -> PlannedSeal:
+def plan_image(
+    source: Path, choices: SealChoices, progress: Progress = quiet, snapshot: str = ""
+) -> PlannedSeal:
     """Surveys and plans; writes nothing.
 
     Raises:
         ZeroSealError: as ``seal_image``, but blockers and lock-outs are in the plan.
     """
-    with opened(source) as image:
-        return _plan(image, Subject.read(image), choices, progress)
+    with opened(source, snapshot) as image:
+        return plan_opened(image, Subject.read(image), choices, progress)
 
 
 def seal_image(
@@ -109,12 +116,13 @@ def seal_image(
         UnfinishedError: no space, or a proof that did not hold. Nothing is left behind.
     """
     _check_output_free(output.path)
-    image = open_image(source)
+    image = open_image(source, output.snapshot)
+    staged = StagedStore(image, output.path.parent if output.path.parent.is_dir() else None)
     try:
+        container = output.container_for(image)
         before = _fingerprint(image)
-        staged = StagedStore(image)
         subject = Subject.read(staged, opener_for_editing(now))
-        planned = _plan(image, subject, choices, progress)
+        planned = plan_opened(image, subject, choices, progress)
         check_allowed(planned.plan)
         apply_plan(planned.plan, subject, progress)
         with (
@@ -124,11 +132,10 @@ def seal_image(
         ):
             # the proof runs while the file is written; nothing gets its name before it holds
             proof = pool.submit(verify_result, staged, planned.plan)
-            format_name = output.format_name or image.format_name
-            digest = _write_image(staged, target.file, format_name, output, progress)
+            digest = write_disk(staged, target.file, container, output.path.name, progress)
             progress(Step("checking the result", 0, 0))
             checked = proof.result()
-            _read_back(target.file.path, digest, progress)
+            read_back(target.file.path, digest, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
                     f"{source} was changed or removed while it was sealed: shut the machine down, "
@@ -140,20 +147,42 @@ def seal_image(
             record.file.write(0, text)
             target.commit()
             _commit_record(record, target)
+        changed = count_changes(staged)
     finally:
+        staged.close()
         image.close()
+    return result_of(planned, output.path, digest, checked, changed)
+
+
+def count_changes(staged: StagedStore) -> tuple[int, int]:
+    """(bytes that became zeroed ranges, bytes that were written anew) of a staged disk."""
+    zeroed = sum(extent.length for extent in staged.iter_changes() if extent.is_zero)
+    return zeroed, staged.written_bytes
+
+
+def result_of(
+    planned: PlannedSeal,
+    output: Path,
+    digest: DiskDigest,
+    checked: list[str],
+    changed: tuple[int, int],
+) -> SealResult:
+    """The facts of a finished seal, read from what lies there now."""
     return SealResult(
         planned=planned,
-        output=read_image_facts(output.path),
-        record=record_path(output.path),
+        output=read_image_facts(output),
+        record=record_path(output),
         digest=digest,
         checked_volumes=tuple(checked),
-        zeroed_bytes=sum(extent.length for extent in staged.iter_changes() if extent.is_zero),
-        rewritten_bytes=staged.written_bytes,
+        zeroed_bytes=changed[0],
+        rewritten_bytes=changed[1],
     )
 
 
-def _plan(image: Image, subject: Subject, choices: SealChoices, progress: Progress) -> PlannedSeal:
+def plan_opened(
+    image: Image, subject: Subject, choices: SealChoices, progress: Progress
+) -> PlannedSeal:
+    """Surveys and plans an image that is open."""
     findings = subject.find_all(choices, progress)
     plan = plan_seal(subject, findings, choices, assess(image, subject))
     return PlannedSeal(facts_of(image), subject.facts, plan)
@@ -171,67 +200,11 @@ def _check_output_free(path: Path) -> None:
 def _fingerprint(image: Image) -> list[tuple[int, int]]:
     """Size and time of every file that the disk's contents come from; none for one that is gone."""
     try:
-        facts = [path.stat() for path in image.chain]
+        paths = [*(file.path for file in image.files), *image.chain]
+        facts = [path.stat() for path in paths]
     except OSError:
         return []
     return [(item.st_size, item.st_mtime_ns) for item in facts]
-
-
-def _write_image(
-    staged: Store, file: HostFile, format_name: str, output: OutputSpec, progress: Progress
-) -> DiskDigest:
-    """Writes the staged disk into a container, hashing it on the way."""
-    _check_space(staged, output)
-    writer = create_image(file, format_name, staged.size_bytes, output.compress)
-    with DigestBuilder(staged.size_bytes) as builder:
-        for number, window in iter_windows(staged):
-            builder.add(number, window)
-            for start, piece in _iter_stored(window, writer.granule_bytes):
-                writer.write(number * CHUNK_BYTES + start, piece)
-            progress(Step("writing", number * CHUNK_BYTES, staged.size_bytes))
-        writer.finish()
-        progress(Step("writing", staged.size_bytes, staged.size_bytes))
-        return builder.finish()
-
-
-def _iter_stored(window: bytes, granule: int) -> Iterator[tuple[int, memoryview]]:
-    """Yields (start, content) of the stretches that are not zeros, cut at granules."""
-    zeros, view = bytes(granule), memoryview(window)
-    begin = -1
-    for start in range(0, len(window), granule):
-        piece = window[start : start + granule]
-        if piece == zeros[: len(piece)]:
-            if begin >= 0:
-                yield begin, view[begin:start]
-            begin = -1
-        elif begin < 0:
-            begin = start
-    if begin >= 0:
-        yield begin, view[begin:]
-
-
-def _check_space(staged: Store, output: OutputSpec) -> None:
-    """Refuses before the work what cannot end well; a compressed result may need less than this."""
-    needed = sum(
-        extent.length for extent in staged.iter_extents(0, staged.size_bytes) if not extent.is_zero
-    )
-    free = shutil.disk_usage(output.path.parent).free
-    if needed > free and not output.compress:
-        raise NoSpaceError(
-            f"{output.path.parent} has {size_text(free)} free, and the sealed disk needs about "
-            f"{size_text(needed)}: free some, or choose another folder with -o",
-            expected=needed,
-            got=free,
-        )
-
-
-def _read_back(path: Path, digest: DiskDigest, progress: Progress) -> None:
-    """Opens what was written, by its bytes alone, and compares its contents."""
-    with opened(path) as image:
-        if digest_store(image, "reading back", progress).root != digest.root:
-            raise NotProvenError(
-                "what was written does not read back as it should: the target's disk may be failing"
-            )
 
 
 def _commit_record(record: OutputFile, target: OutputFile) -> None:

@@ -19,24 +19,38 @@ from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
 from zeroseal.volumes.disk import Disk
 
+STRIP_CELLS = 72
+
 
 @dataclass(frozen=True)
 class ImageFacts:
     """The container of a disk.
 
     Attributes:
-        size_bytes: of the virtual disk; ``file_bytes`` the container's length, and
-            ``allocated_bytes`` what it takes of the host's disk.
+        variant: what kind of the format it is; may be empty.
+        size_bytes: of the virtual disk; ``file_bytes`` the length of the container's files, and
+            ``allocated_bytes`` what they take of the host's disk.
+        extents: the container's other files, where it has several.
         chain: the backing files beneath it.
+        snapshots: the names of those it keeps inside.
+        remarks: what else is to be known of it, sentences.
     """
 
     path: Path
     format_name: str
+    variant: str
     size_bytes: int
     file_bytes: int
     allocated_bytes: int
+    extents: tuple[Path, ...]
     chain: tuple[Path, ...]
-    snapshot_count: int
+    snapshots: tuple[str, ...]
+    remarks: tuple[str, ...]
+
+    @property
+    def other_files(self) -> tuple[Path, ...]:
+        """What must come along when the image is copied."""
+        return self.extents + self.chain
 
 
 @dataclass(frozen=True)
@@ -44,6 +58,7 @@ class Survey:
     """What was found on a disk.
 
     Attributes:
+        stored: how many bytes the image stores of each of ``STRIP_CELLS`` equal parts of the disk.
         mounts: (path, volume name) of the guest's file systems.
         findings: in the order of the catalogue.
         guard: what a seal with these choices would lead to.
@@ -51,6 +66,7 @@ class Survey:
 
     image: ImageFacts
     disk: Disk
+    stored: tuple[int, ...]
     system: SystemFacts
     mounts: tuple[tuple[str, str], ...]
     findings: tuple[Finding, ...]
@@ -63,18 +79,21 @@ class Survey:
         return not self.readiness.blockers and not self.guard.lock_outs
 
 
-def survey_image(path: Path, choices: SealChoices, progress: Progress = quiet) -> Survey:
-    """Surveys an image; nothing is written.
+def survey_image(
+    path: Path, choices: SealChoices, progress: Progress = quiet, snapshot: str = ""
+) -> Survey:
+    """Surveys an image, or one of its snapshots; nothing is written.
 
     Raises:
         ImageError, RefusedError: the image cannot be read or handled.
     """
-    with opened(path) as image:
+    with opened(path, snapshot) as image:
         subject = Subject.read(image)
         findings = subject.find_all(choices, progress)
         return Survey(
             image=facts_of(image),
             disk=subject.disk,
+            stored=stored_by_part(image),
             system=subject.facts,
             mounts=tuple((m.path, m.volume.name) for m in subject.opened.guest.mounts),
             findings=tuple(findings),
@@ -87,10 +106,23 @@ def survey_image(path: Path, choices: SealChoices, progress: Progress = quiet) -
         )
 
 
+def stored_by_part(image: Image) -> tuple[int, ...]:
+    """How many bytes are stored of each of ``STRIP_CELLS`` equal parts of a disk."""
+    part = max(1, -(-image.size_bytes // STRIP_CELLS))
+    stored = [0] * STRIP_CELLS
+    for extent in image.iter_extents(0, image.size_bytes):
+        position, end = extent.offset_bytes, extent.offset_bytes + extent.length
+        while position < end and not extent.is_zero:
+            stop = min(end, (position // part + 1) * part)
+            stored[position // part] += stop - position
+            position = stop
+    return tuple(stored)
+
+
 @contextmanager
-def opened(path: Path) -> Iterator[Image]:
-    """Opens an image for reading and closes it again."""
-    image = open_image(path)
+def opened(path: Path, snapshot: str = "") -> Iterator[Image]:
+    """Opens an image, or one of its snapshots, for reading and closes it again."""
+    image = open_image(path, snapshot)
     try:
         yield image
     finally:
@@ -113,10 +145,13 @@ def facts_of(image: Image) -> ImageFacts:
         path=image.path,
         format_name=image.format_name,
         size_bytes=image.size_bytes,
-        file_bytes=image.file.size_bytes,
-        allocated_bytes=image.file.allocated_bytes,
+        variant=image.variant,
+        file_bytes=sum(file.size_bytes for file in image.files),
+        allocated_bytes=sum(file.allocated_bytes for file in image.files),
+        extents=tuple(file.path for file in image.files[1:]),
         chain=tuple(image.chain[1:]),
-        snapshot_count=image.snapshot_count,
+        snapshots=tuple(image.snapshots),
+        remarks=tuple(image.remarks),
     )
 
 

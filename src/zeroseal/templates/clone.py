@@ -9,8 +9,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
-from zeroseal.errors import UsageError
-from zeroseal.images.host_file import environment_error
+from zeroseal.errors import UsageError, environment_error
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.machines.definition import (
@@ -29,6 +28,7 @@ from zeroseal.templates.seed_media import write_seed_medium
 from zeroseal.templates.shelf import check_template
 
 SEED_FILE = "seed.iso"
+_QEMU_DRIVERS = {"vhd": "vpc"}  # where QEMU calls a format otherwise; children name it so
 _KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
 
 
@@ -122,7 +122,8 @@ def _fill(folder: Path, final: Path, mac: str, request: CloneRequest, source: Im
     try:
         if request.linked:
             backing = os.path.relpath(request.template.resolve(), final.resolve())
-            _make_overlay(folder / disk, source.size_bytes, backing, source.format_name)
+            driver = _QEMU_DRIVERS.get(source.format_name, source.format_name)
+            _make_overlay(folder / disk, source.size_bytes, backing, driver)
         else:
             shutil.copyfile(request.template, folder / disk)
     except OSError as error:

@@ -16,8 +16,8 @@ from zeroseal.errors import (
     OutputExistsError,
     RefusedError,
     UsageError,
+    environment_error,
 )
-from zeroseal.images.host_file import environment_error
 from zeroseal.machines.sheet import NAME_PATTERN
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
@@ -133,6 +133,11 @@ class Shelf:
                     f"the shelf has the same disk already, as {other.entry.title}"
                 )
         facts = read_image_facts(image)
+        if facts.other_files:
+            raise RefusedError(
+                f"{image} needs {facts.other_files[0]} too: give the shelf a disk that is one "
+                "whole file"
+            )
         entry = ShelfEntry(
             name=name,
             version=version,

@@ -8,6 +8,11 @@ from zeroseal.blocks.store import SliceStore, Store
 from zeroseal.errors import DamagedError
 from zeroseal.volumes.gpt import SECTOR_SIZES, Partition, find_gpt
 from zeroseal.volumes.gpt import SIGNATURE as GPT_SIGNATURE
+from zeroseal.volumes.lvm.read import (
+    LogicalVolume,
+    read_logical_volumes,
+    read_physical_volume,
+)
 from zeroseal.volumes.mbr import find_mbr
 from zeroseal.volumes.recognise import recognise
 from zeroseal.volumes.volume import Volume
@@ -19,7 +24,8 @@ class Disk:
 
     Attributes:
         table: ``GPT``, ``MBR`` or ``none``.
-        volumes: in the order of the table.
+        sector_bytes: of the table, 512 where there is none.
+        volumes: in the order of the table, logical volumes last.
         notes: what an administrator should know about the table, sentences.
     """
 
@@ -27,6 +33,7 @@ class Disk:
     disk_uuid: str
     volumes: list[Volume]
     notes: list[str]
+    sector_bytes: int = 512
 
 
 def read_disk(store: Store) -> Disk:
@@ -42,7 +49,8 @@ def read_disk(store: Store) -> Disk:
         notes = []
         if gpt.from_backup:
             notes.append("The primary partition table is damaged; its backup was read.")
-        return Disk("GPT", gpt.disk_uuid, _volumes(store, gpt.partitions), notes)
+        volumes = _with_logical(_volumes(store, gpt.partitions))
+        return Disk("GPT", gpt.disk_uuid, volumes, notes, gpt.sector_bytes)
     partitions = find_mbr(store)
     if partitions:
         if any(partition.type_name == "type 0xee" for partition in partitions):
@@ -51,11 +59,12 @@ def read_disk(store: Store) -> Disk:
                 f"there (looked for {GPT_SIGNATURE.decode()} with sectors of "
                 f"{' and '.join(map(str, SECTOR_SIZES))} bytes)"
             )
-        return Disk("MBR", partitions[0].part_uuid[:8], _volumes(store, partitions), [])
+        volumes = _with_logical(_volumes(store, partitions))
+        return Disk("MBR", partitions[0].part_uuid[:8], volumes, [])
     content = recognise(store)
     if content.kind in ("unknown", "empty"):
         return Disk("none", "", [], [])
-    return Disk("none", "", [Volume("whole disk", 0, store, 0, content)], [])
+    return Disk("none", "", _with_logical([Volume("whole disk", 0, store, 0, content)]), [])
 
 
 def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
@@ -75,3 +84,26 @@ def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
             )
         )
     return volumes
+
+
+def _with_logical(volumes: list[Volume]) -> list[Volume]:
+    """Adds the logical volumes that lie on the physical ones."""
+    physical = [
+        read_physical_volume(volume.name, volume.store)
+        for volume in volumes
+        if volume.content.kind == "lvm"
+    ]
+    return volumes + [_volume_of(item) for item in read_logical_volumes(physical)]
+
+
+def _volume_of(item: LogicalVolume) -> Volume:
+    return Volume(
+        name=f"{item.group}/{item.name}",
+        number=0,
+        store=item.store,
+        offset_bytes=0,
+        content=recognise(item.store),
+        type_name="logical volume",
+        group=item.group,
+        logical_name=item.name,
+    )

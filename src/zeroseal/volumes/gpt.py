@@ -150,3 +150,54 @@ def _check_crc(data: bytes, expected: int, what: str) -> None:
 
 def _guid_text(raw: bytes) -> str:
     return str(uuid.UUID(bytes_le=raw))
+
+
+def move_backup(store: Store) -> bool:
+    """Fits the table to a disk that has grown: the backup goes to its new end.
+
+    Returns:
+        Whether there was a table.
+
+    Raises:
+        DamagedError: both copies are damaged.
+    """
+    for sector in SECTOR_SIZES:
+        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
+            continue
+        table = _read_table(store, sector, 1, from_backup=False)
+        header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+        entries_bytes = -(-header.entry_count * header.entry_bytes // sector) * sector
+        entries = store.read(header.entries_lba * sector, entries_bytes)
+        _zero_old_backup(store, table.sector_bytes, header.alternate_lba, entries_bytes)
+        last_lba = store.size_bytes // sector - 1
+        backup_entries = last_lba - entries_bytes // sector
+        header.alternate_lba, header.last_usable_lba = last_lba, backup_entries - 1
+        store.write(backup_entries * sector, entries)
+        store.write(sector, _with_crc(header))
+        header.my_lba, header.alternate_lba = last_lba, 1
+        header.entries_lba = backup_entries
+        store.write(last_lba * sector, _with_crc(header))
+        _fit_protective_mbr(store, last_lba)
+        return True
+    return False
+
+
+def _zero_old_backup(store: Store, sector: int, lba: int, entries_bytes: int) -> None:
+    start = lba * sector - entries_bytes
+    is_inside = start > 0 and lba * sector + sector <= store.size_bytes
+    if is_inside and store.read(lba * sector, 8) == SIGNATURE:
+        store.zero(start, entries_bytes + sector)
+
+
+def _with_crc(header: GptHeader) -> bytes:
+    header.header_crc = 0
+    header.header_crc = zlib.crc32(header.build())
+    return header.build()
+
+
+def _fit_protective_mbr(store: Store, last_lba: int) -> None:
+    """The one entry of a protective MBR spans the disk, as far as 32 bits can say."""
+    first = bytearray(store.read(0, 512))
+    if first[450] == 0xEE and first[510:] == b"\x55\xaa":
+        first[458:462] = min(last_lba, 0xFFFFFFFF).to_bytes(4, "little")
+        store.write(0, bytes(first))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 
 from zeroseal.blocks.store import Store
+from zeroseal.volumes.lvm.read import is_physical_volume
 from zeroseal.volumes.swap import find_swap
 from zeroseal.volumes.volume import Content
 
@@ -14,6 +15,9 @@ _EXT3_JOURNAL = 0x4  # s_feature_compat
 _EXT4_INCOMPATIBLE = 0x40 | 0x80 | 0x200  # extents, 64bit, flex_bg
 _EXT4_READ_ONLY = 0x8 | 0x10 | 0x20 | 0x40 | 0x400  # huge_file, ..., metadata_csum
 
+_MD_MAGIC = b"\xfc\x4e\x2b\xa9"
+_MD_REFUSAL = "it is part of a RAID array (md): copy what it holds to a plain volume first"
+
 # (offset, signature, kind, why a disk with it cannot be handled)
 _SIGNATURES = (
     (0, b"LUKS\xba\xbe", "luks", "it is encrypted (LUKS): decrypt a copy first"),
@@ -22,8 +26,8 @@ _SIGNATURES = (
     (3, b"NTFS    ", "ntfs", ""),
     (3, b"EXFAT   ", "exfat", ""),
     (65536 + 64, b"_BHRfS_M", "btrfs", ""),
-    (512, b"LABELONE", "lvm", ""),
-    (4096, b"\xfc\x4e\x2b\xa9", "md-raid", "it is part of a RAID array (md)"),
+    (4096, _MD_MAGIC, "md-raid", _MD_REFUSAL),
+    (0, _MD_MAGIC, "md-raid", _MD_REFUSAL),
     (0, b"hsqs", "squashfs", ""),
     (32769, b"CD001", "iso9660", ""),
     (82, b"FAT32   ", "vfat", ""),
@@ -50,8 +54,19 @@ def recognise(store: Store) -> Content:
             store.read(offset, len(signature)) == signature
         ):
             return _with_ids(store, Content(kind, refusal=refusal))
+    if is_physical_volume(store):
+        return Content("lvm")
+    if _has_md_at_end(store):
+        return Content("md-raid", refusal=_MD_REFUSAL)
     known_zero = all(extent.is_zero for extent in store.iter_extents(0, store.size_bytes))
     return Content("empty" if known_zero else "unknown")
+
+
+def _has_md_at_end(store: Store) -> bool:
+    """Superblocks of md's versions 0.90 and 1.0 lie 64 and 8 KiB before the end, rounded down."""
+    size = store.size_bytes
+    places = ((size & ~0xFFFF) - 0x10000, ((size >> 9) - 16 & ~7) << 9)
+    return any(place > 0 and store.read(place, 4) == _MD_MAGIC for place in places)
 
 
 def _recognise_ext(store: Store) -> Content | None:

@@ -34,12 +34,14 @@ class Volume:
     """One volume of a disk.
 
     Attributes:
-        name: ``partition 3``, or ``whole disk`` where there is no table.
-        number: the partition's number, 0 for the whole disk.
-        offset_bytes: where it begins on the disk.
+        name: ``partition 3``, ``GROUP/NAME`` of a logical volume, or ``whole disk`` where there is
+            no table.
+        number: the partition's number, 0 for the whole disk and for logical volumes.
+        offset_bytes: where it begins on the disk; 0 for logical volumes.
         type_name: what the partition table says it is for.
         part_uuid: PARTUUID as fstab uses it (lower case); may be empty.
         part_label: name in the partition table; may be empty.
+        group: the volume group of a logical volume, and ``logical_name`` its name there.
     """
 
     name: str
@@ -50,6 +52,13 @@ class Volume:
     type_name: str = ""
     part_uuid: str = ""
     part_label: str = ""
+    group: str = ""
+    logical_name: str = ""
+
+    @property
+    def is_logical(self) -> bool:
+        """Whether it is a logical volume; those lie inside others."""
+        return bool(self.group)
 
     @property
     def size_bytes(self) -> int:

@@ -3,34 +3,27 @@
 from __future__ import annotations
 
 import struct
-import sys
-import zlib
 from array import array
 from collections import OrderedDict
 from collections.abc import Iterator
 from pathlib import Path
 
 from zeroseal.blocks.store import Extent
-from zeroseal.errors import DamagedError, TruncatedError, UnsupportedError
-from zeroseal.images.host_file import HostFile
+from zeroseal.blocks.tables import read_table
+from zeroseal.errors import DamagedError, TruncatedError, UnsupportedError, UsageError
+from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.image import Image
 from zeroseal.images.qcow2 import layout
+from zeroseal.images.qcow2.compression import UnpackError, unpack
 from zeroseal.images.qcow2.layout import Header
+from zeroseal.images.qcow2.snapshot_table import read_snapshots
 
 _CACHED_L2_TABLES = 512
 _CACHED_CLUSTERS = 64
 _MAX_HEADER_AREA = 1 << 16
 
 
-def read_table(file: HostFile, offset_bytes: int, entries: int) -> array[int]:
-    """Reads big-endian 64-bit table entries."""
-    table = array("Q", file.read(offset_bytes, entries * 8))
-    if sys.byteorder == "little":
-        table.byteswap()
-    return table
-
-
-def read_header(file: HostFile) -> Header:
+def read_header(file: ContainerFile) -> Header:
     """Reads and bounds the header.
 
     Raises:
@@ -57,12 +50,11 @@ def _check_supported(path: Path, header: Header) -> None:
         raise UnsupportedError(f"{path} is qcow2 version {header.version}; 2 and 3 are supported")
     if header.encryption:
         raise UnsupportedError(f"{path} is an encrypted qcow2 image: decrypt a copy first")
-    for bit, reason in layout.INCOMPATIBLE_NAMES.items():
-        if header.incompatible_features & bit:
-            raise UnsupportedError(f"{path} cannot be read: {reason}", format="qcow2")
-    unknown = header.incompatible_features & ~(
-        layout.INCOMPATIBLE_DIRTY | sum(layout.INCOMPATIBLE_NAMES)
-    )
+    if header.incompatible_features & layout.INCOMPATIBLE_CORRUPT:
+        raise UnsupportedError(
+            f"{path} is marked corrupt: repair a copy with qemu-img check -r all", format="qcow2"
+        )
+    unknown = header.incompatible_features & ~layout.INCOMPATIBLE_KNOWN
     if unknown:
         raise UnsupportedError(
             f"{path} needs qcow2 features that are unknown here (bits {unknown:#x}): "
@@ -70,7 +62,7 @@ def _check_supported(path: Path, header: Header) -> None:
         )
 
 
-def _check_bounds(file: HostFile, header: Header) -> None:
+def _check_bounds(file: ContainerFile, header: Header) -> None:
     problem = None
     cluster = 1 << min(header.cluster_bits, 63)
     if not layout.MIN_CLUSTER_BITS <= header.cluster_bits <= layout.MAX_CLUSTER_BITS:
@@ -79,7 +71,7 @@ def _check_bounds(file: HostFile, header: Header) -> None:
         problem = f"reference count size 2^{header.refcount_order} bits"
     elif header.l1_entries * 8 > layout.MAX_L1_BYTES:
         problem = f"{header.l1_entries} L1 entries"
-    elif header.l1_entries * (cluster // 8) * cluster < header.size_bytes:
+    elif header.l1_entries * (cluster // _entry_bytes(header)) * cluster < header.size_bytes:
         problem = f"an L1 table too short for {header.size_bytes} bytes"
     elif header.refcount_table_clusters * cluster > layout.MAX_REFCOUNT_TABLE_BYTES:
         problem = f"a reference count table of {header.refcount_table_clusters} clusters"
@@ -98,7 +90,7 @@ def _check_bounds(file: HostFile, header: Header) -> None:
         )
 
 
-def read_extensions(file: HostFile, header: Header) -> dict[int, bytes]:
+def read_extensions(file: ContainerFile, header: Header) -> dict[int, bytes]:
     """Reads the header extensions: type to data."""
     area_end = min(1 << header.cluster_bits, _MAX_HEADER_AREA, file.size_bytes)
     if header.backing_file_offset:
@@ -116,25 +108,122 @@ def read_extensions(file: HostFile, header: Header) -> dict[int, bytes]:
     return found
 
 
+def _entry_bytes(header: Header) -> int:
+    return 16 if header.incompatible_features & layout.INCOMPATIBLE_EXTENDED_L2 else 8
+
+
 class Qcow2Image(Image):
-    """A qcow2 image opened for reading; ``backing`` holds what it does not store itself."""
+    """A qcow2 image opened for reading.
+
+    Attributes:
+        backing: what holds the clusters that the image does not store itself; set by the opener.
+        data_file: the external data file, where there is one; set by the opener.
+    """
 
     format_name = "qcow2"
 
-    def __init__(self, file: HostFile, backing: Image | None = None) -> None:
+    def __init__(self, file: ContainerFile, backing: Image | None = None) -> None:
         self._file = file
         self.path = file.path
         self.header = read_header(file)
+        self.extensions = read_extensions(file, self.header)
         self.backing = backing
+        self.data_file: ContainerFile | None = None
         self.size_bytes = self.header.size_bytes
-        self._cluster_bytes = 1 << self.header.cluster_bits
-        self._entries_per_l2 = self._cluster_bytes // 8
-        self._l1 = read_table(file, self.header.l1_table_offset, self.header.l1_entries)
+        self.cluster_bytes = 1 << self.header.cluster_bits
+        self.has_subclusters = _entry_bytes(self.header) == 16
+        self._entries_per_l2 = self.cluster_bytes // _entry_bytes(self.header)
+        self._compression = layout.ZLIB
+        if self.header.incompatible_features & layout.INCOMPATIBLE_COMPRESSION:
+            self._compression = file.read(layout.COMPRESSION_TYPE_OFFSET, 1)[0]
+            if self._compression not in (layout.ZLIB, layout.ZSTD):
+                raise UnsupportedError(f"{file.path} uses compression type {self._compression}")
+        self.l1 = self._read_l1(self.header.l1_table_offset, self.header.l1_entries)
         self._l2_tables: OrderedDict[int, array[int]] = OrderedDict()
+        self._bitmaps: dict[int, array[int]] = {}  # of subclusters, beside the L2 tables
         self._inflated: OrderedDict[int, bytes] = OrderedDict()
 
+    def _read_l1(self, offset: int, entries: int) -> array[int]:
+        return read_table(self._file, offset, entries, "Q", ">")
+
     @property
-    def file(self) -> HostFile:  # noqa: D102 - as in Image
+    def backing_name(self) -> str:
+        """The backing file's name as the header gives it; may be empty."""
+        if not self.header.backing_file_offset:
+            return ""
+        raw = self._file.read(self.header.backing_file_offset, self.header.backing_file_size)
+        return raw.decode("utf-8", "surrogateescape")
+
+    @property
+    def backing_format(self) -> str:
+        """The backing file's format as the header gives it; may be empty."""
+        raw = self.extensions.get(layout.EXTENSION_BACKING_FORMAT, b"")
+        return raw.decode("ascii", "replace")
+
+    @property
+    def data_file_name(self) -> str:
+        """The external data file's name; empty where there is none.
+
+        Raises:
+            DamagedError: there is one, but its name is missing.
+        """
+        if not self.header.incompatible_features & layout.INCOMPATIBLE_DATA_FILE:
+            return ""
+        name = self.extensions.get(layout.EXTENSION_DATA_FILE, b"").decode("utf-8", "replace")
+        if not name:
+            raise DamagedError(f"{self.path} does not name its external data file", format="qcow2")
+        return name
+
+    @property
+    def variant(self) -> str:  # type: ignore[override]  # noqa: D102 - as in Image
+        words = [f"version {self.header.version}"]
+        words += ["external data file"] * (self.data_file is not None)
+        words += ["subclusters"] * self.has_subclusters
+        words += ["zstd"] * (self._compression == layout.ZSTD)
+        return ", ".join(words)
+
+    @property
+    def snapshots(self) -> list[str]:  # noqa: D102
+        return [item.name for item in read_snapshots(self._file, self.header)]
+
+    @property
+    def bitmap_count(self) -> int:
+        """How many persistent dirty bitmaps the image keeps."""
+        raw = self.extensions.get(layout.EXTENSION_BITMAPS, b"")
+        return layout.BitmapsExtension.parse(raw).count if len(raw) == 24 else 0
+
+    @property
+    def remarks(self) -> list[str]:  # noqa: D102
+        found = []
+        if self.header.incompatible_features & layout.INCOMPATIBLE_DIRTY:
+            found.append("It was not closed cleanly; its reference counts may be stale.")
+        if self.bitmap_count:
+            found.append(f"It keeps {self.bitmap_count} dirty bitmap(s); a new file has none.")
+        return found
+
+    @property
+    def files(self) -> list[ContainerFile]:  # noqa: D102
+        return [self._file, *([self.data_file] if self.data_file else [])]
+
+    def at_snapshot(self, name: str) -> None:
+        """Shows the disk as one of its snapshots, by name or id, from now on.
+
+        Raises:
+            UsageError: there is none of that name.
+        """
+        found = read_snapshots(self._file, self.header)
+        for item in found:
+            if name in (item.name, item.id):
+                self.l1 = self._read_l1(item.l1_table_offset, item.l1_entries)
+                self.size_bytes = item.size_bytes or self.header.size_bytes
+                self._l2_tables.clear()
+                self._bitmaps.clear()
+                return
+        told = ", ".join(item.name for item in found) or "none"
+        raise UsageError(f"{self.path} has no snapshot {name!r}; it has: {told}")
+
+    @property
+    def file(self) -> ContainerFile:  # noqa: D102 - as in Image
         return self._file
 
     @property
@@ -142,8 +231,8 @@ class Qcow2Image(Image):
         return [self.path, *(self.backing.chain if self.backing else [])]
 
     @property
-    def snapshot_count(self) -> int:  # noqa: D102
-        return self.header.snapshot_count
+    def has_parent(self) -> bool:  # noqa: D102
+        return self.backing is not None
 
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102
         self.check_range(offset_bytes, length)
@@ -168,26 +257,31 @@ class Qcow2Image(Image):
             yield pending
 
     def close(self) -> None:  # noqa: D102
-        self._file.close()
+        for file in self.files:
+            file.close()
         if self.backing:
             self.backing.close()
 
     def _get_l2(self, l1_index: int) -> array[int] | None:
-        offset = self._l1[l1_index] & layout.ENTRY_OFFSET_MASK
+        offset = self.l1[l1_index] & layout.ENTRY_OFFSET_MASK if l1_index < len(self.l1) else 0
         if not offset:
             return None
         table = self._l2_tables.get(l1_index)
         if table is None:
-            if offset % self._cluster_bytes:
+            if offset % self.cluster_bytes:
                 raise DamagedError(f"{self.path}: L1 entry {l1_index} points inside a cluster")
-            table = read_table(self._file, self._in_file(offset, "L2 table"), self._entries_per_l2)
+            self._in_file(offset, "L2 table")
+            table = read_table(self._file, offset, self.cluster_bytes // 8, "Q", ">")
+            if self.has_subclusters:
+                table, self._bitmaps[l1_index] = table[0::2], table[1::2]
             self._l2_tables[l1_index] = table
             self._evict()
         return table
 
     def _evict(self) -> None:
         if len(self._l2_tables) > _CACHED_L2_TABLES:
-            self._l2_tables.popitem(last=False)
+            l1_index, _table = self._l2_tables.popitem(last=False)
+            self._bitmaps.pop(l1_index, None)
 
     def _in_file(self, offset: int, what: str) -> int:
         if offset >= self._file.size_bytes:
@@ -204,47 +298,77 @@ class Qcow2Image(Image):
         """Yields (L2 entry, start, length): runs of clusters whose entries follow one another."""
         end = offset + length
         while offset < end:
-            cluster_no = offset // self._cluster_bytes
+            cluster_no = offset // self.cluster_bytes
             l1_index, l2_index = divmod(cluster_no, self._entries_per_l2)
             table = self._get_l2(l1_index)
             if table is None:
-                stop = min(end, (l1_index + 1) * self._entries_per_l2 * self._cluster_bytes)
+                stop = min(end, (l1_index + 1) * self._entries_per_l2 * self.cluster_bytes)
                 yield 0, offset, stop - offset
                 offset = stop
                 continue
             entry = table[l2_index]
-            stop = self._run_end(table, l2_index, cluster_no, end)
-            yield entry, offset, stop - offset
+            if self.has_subclusters and not entry & layout.ENTRY_COMPRESSED:
+                stop = min(end, (cluster_no + 1) * self.cluster_bytes)
+                yield from self._split(entry, self._bitmaps[l1_index][l2_index], offset, stop)
+            else:
+                stop = self._run_end(table, l2_index, cluster_no, end)
+                yield entry, offset, stop - offset
+            offset = stop
+
+    def _split(
+        self, entry: int, bits: int, offset: int, end: int
+    ) -> Iterator[tuple[int, int, int]]:
+        """Cuts a piece of one cluster where its subclusters differ."""
+        size = self.cluster_bytes // layout.SUBCLUSTERS
+        kinds = {(1, 0): entry, (0, 1): layout.ENTRY_ZERO, (0, 0): 0}
+        while offset < end:
+            number = offset % self.cluster_bytes // size
+            state = (bits >> number & 1, bits >> (number + 32) & 1)
+            if state not in kinds:
+                raise DamagedError(f"{self.path}: the entry for byte {offset} contradicts itself")
+            stop = min(end, (offset // size + 1) * size)
+            while stop < end:
+                number = stop % self.cluster_bytes // size
+                if (bits >> number & 1, bits >> (number + 32) & 1) != state:
+                    break
+                stop = min(end, stop + size)
+            yield kinds[state], offset, stop - offset
             offset = stop
 
     def _run_end(self, table: array[int], l2_index: int, cluster_no: int, end: int) -> int:
         entry, count = table[l2_index], 1
         if not entry & layout.ENTRY_COMPRESSED:
-            step = self._cluster_bytes if self._is_stored(entry) else 0
+            step = self.cluster_bytes if self._is_stored(entry) else 0
             expected = entry + step
-            last = min(self._entries_per_l2 - l2_index, -(-end // self._cluster_bytes) - cluster_no)
+            last = min(self._entries_per_l2 - l2_index, -(-end // self.cluster_bytes) - cluster_no)
             while count < last and table[l2_index + count] == expected:
                 expected += step
                 count += 1
-        return min(end, (cluster_no + count) * self._cluster_bytes)
+        return min(end, (cluster_no + count) * self.cluster_bytes)
 
     def _is_stored(self, entry: int) -> bool:
         """Whether a standard entry points to stored data."""
         if self.header.version >= 3 and entry & layout.ENTRY_ZERO:
             return False
+        if self.data_file is not None:  # there, offset 0 is a place like any other
+            return bool(entry & (layout.ENTRY_OFFSET_MASK | layout.ENTRY_COPIED))
         return bool(entry & layout.ENTRY_OFFSET_MASK)
 
     def _read_piece(self, entry: int, start: int, length: int) -> bytes:
-        in_cluster = start % self._cluster_bytes
+        in_cluster = start % self.cluster_bytes
         if entry & layout.ENTRY_COMPRESSED:
             return self._inflate(entry)[in_cluster : in_cluster + length]
         if self._is_stored(entry):
+            if self.data_file is not None:
+                offset = (entry & layout.ENTRY_OFFSET_MASK) + in_cluster
+                stored = max(0, min(length, self.data_file.size_bytes - offset))
+                return self.data_file.read(offset, stored).ljust(length, b"\0")
             offset = self._in_file(entry & layout.ENTRY_OFFSET_MASK, "data cluster")
-            if offset % self._cluster_bytes:
+            if offset % self.cluster_bytes:
                 raise DamagedError(f"{self.path}: the entry for byte {start} is not aligned")
             stored = self._file.size_bytes - offset - in_cluster
             if stored < length:  # the last cluster of the file may be cut short
-                if length - stored >= self._cluster_bytes:
+                if length - stored >= self.cluster_bytes:
                     self._in_file(offset + in_cluster + length, "data cluster")
                 return self._file.read(offset + in_cluster, max(stored, 0)).ljust(length, b"\0")
             return self._file.read(offset + in_cluster, length)
@@ -273,15 +397,14 @@ class Qcow2Image(Image):
         if stored <= 0:
             self._in_file(offset, "compressed cluster")
         try:
-            inflater = zlib.decompressobj(-15)
-            content = inflater.decompress(self._file.read(offset, stored), self._cluster_bytes)
-        except zlib.error as error:
+            content = unpack(self._compression, self._file.read(offset, stored), self.cluster_bytes)
+        except UnpackError as error:
             raise DamagedError(
                 f"{self.path}: the compressed cluster at byte {offset} does not inflate",
                 format="qcow2",
                 offset=offset,
             ) from error
-        if len(content) != self._cluster_bytes:
+        if len(content) != self.cluster_bytes:
             raise DamagedError(
                 f"{self.path}: the compressed cluster at byte {offset} is too short",
                 format="qcow2",

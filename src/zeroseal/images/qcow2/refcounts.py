@@ -5,34 +5,28 @@ Counts are kept in memory as they are touched and written by ``flush``.
 
 from __future__ import annotations
 
-import sys
 from array import array
 
+from zeroseal.blocks.tables import build_table, parse_table, read_table
 from zeroseal.errors import DamagedError, UnsupportedError
-from zeroseal.images.host_file import HostFile
+from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.qcow2.layout import ENTRY_OFFSET_MASK, Header
-from zeroseal.images.qcow2.read import read_table
 
-_TYPE_CODES = {3: "B", 4: "H", 5: "I", 6: "Q"}
+_TYPE_CODES = {0: "B", 1: "B", 2: "B", 3: "B", 4: "H", 5: "I", 6: "Q"}
 
 
 class RefcountTable:
     """Reference counts of one file; new clusters are always taken from the file's end."""
 
-    def __init__(self, file: HostFile, header: Header) -> None:
-        if header.refcount_order not in _TYPE_CODES:
-            raise UnsupportedError(
-                f"{file.path} counts references in {1 << header.refcount_order} bits, which cannot "
-                "be written: convert a copy with qemu-img convert",
-                format="qcow2",
-            )
+    def __init__(self, file: ContainerFile, header: Header) -> None:
         self._file = file
         self._header = header
         self._code = _TYPE_CODES[header.refcount_order]
+        self._most = (1 << (1 << header.refcount_order)) - 1
         self._cluster_bytes = 1 << header.cluster_bits
         self._counts_per_block = self._cluster_bytes * 8 >> header.refcount_order
         entries = header.refcount_table_clusters * self._cluster_bytes // 8
-        self._table = read_table(file, header.refcount_table_offset, entries)
+        self._table = read_table(file, header.refcount_table_offset, entries, "Q", ">")
         self._blocks: dict[int, array[int]] = {}
         self._changed: set[int] = set()
         self._table_changed = False
@@ -51,6 +45,7 @@ class RefcountTable:
 
         Raises:
             DamagedError: the count would become negative.
+            UnsupportedError: it would become larger than the image can count.
         """
         block = self._get_block_for_change(cluster_no)
         value = block[cluster_no % self._counts_per_block] + difference
@@ -60,18 +55,35 @@ class RefcountTable:
                 "copy with qemu-img check -r all",
                 format="qcow2",
             )
+        if value > self._most:
+            raise UnsupportedError(
+                f"{self._file.path} cannot count a cluster's use more than {self._most} times: "
+                "write a new file",
+                format="qcow2",
+            )
         block[cluster_no % self._counts_per_block] = value
         return value
+
+    def count_of(self, cluster_no: int) -> int:
+        """How often a cluster is used."""
+        index = cluster_no // self._counts_per_block
+        if index not in self._blocks and (
+            index >= len(self._table) or not self._table[index] & ENTRY_OFFSET_MASK
+        ):
+            return 0
+        if index not in self._blocks:
+            self._blocks[index] = self._read_block(self._table[index] & ENTRY_OFFSET_MASK)
+        return self._blocks[index][cluster_no % self._counts_per_block]
 
     def flush(self) -> None:
         """Writes the changed blocks, then the table."""
         for index in sorted(self._changed):
             self._file.write(
-                self._table[index] & ENTRY_OFFSET_MASK, big_endian(self._blocks[index])
+                self._table[index] & ENTRY_OFFSET_MASK, self._build_block(self._blocks[index])
             )
         self._changed.clear()
         if self._table_changed:
-            self._file.write(self._header.refcount_table_offset, big_endian(self._table))
+            self._file.write(self._header.refcount_table_offset, build_table(self._table, ">"))
             self._table_changed = False
 
     def _get_block_for_change(self, cluster_no: int) -> array[int]:
@@ -87,14 +99,25 @@ class RefcountTable:
         return block
 
     def _read_block(self, offset: int) -> array[int]:
-        block = array(self._code, self._file.read(offset, self._cluster_bytes))
-        if sys.byteorder == "little":
-            block.byteswap()
-        return block
+        raw = self._file.read(offset, self._cluster_bytes)
+        bits = 1 << self._header.refcount_order
+        if bits >= 8:
+            return parse_table(raw, self._code, ">")
+        shifts = range(0, 8, bits)
+        return array("B", [byte >> shift & self._most for byte in raw for shift in shifts])
+
+    def _build_block(self, block: array[int]) -> bytes:
+        bits = 1 << self._header.refcount_order
+        if bits >= 8:
+            return build_table(block, ">")
+        raw = bytearray(self._cluster_bytes)
+        for index, value in enumerate(block):
+            raw[index * bits // 8] |= value << index * bits % 8
+        return bytes(raw)
 
     def _add_block(self, index: int) -> array[int]:
         """Makes the missing block; the cluster it lies in may be counted by itself."""
-        block = array(self._code, bytes(self._cluster_bytes))
+        block = array(self._code, [0]) * self._counts_per_block
         self._blocks[index] = block
         own_cluster = self.end_cluster
         self.end_cluster += 1
@@ -114,12 +137,3 @@ class RefcountTable:
         for cluster_no in range(old_first, old_first + old_clusters):
             self.add(cluster_no, -1)
         self._table_changed = True
-
-
-def big_endian(table: array[int]) -> bytes:
-    """The table's bytes as they lie on the disk."""
-    if sys.byteorder == "big":
-        return table.tobytes()
-    swapped = array(table.typecode, table)
-    swapped.byteswap()
-    return swapped.tobytes()

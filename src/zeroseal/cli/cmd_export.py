@@ -1,0 +1,107 @@
+"""``zeroseal export``: a disk in another container format."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zeroseal.blocks.sizes import parse_size
+from zeroseal.cli.options import Subparsers, add_common, add_container, add_snapshot
+from zeroseal.cli.ui import Ui
+from zeroseal.errors import UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.images.ova.descriptor import Appliance
+    from zeroseal.images.ova.manifest import Signer
+
+_FORMATS = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi", "ova")
+
+
+def add_parser(subparsers: Subparsers) -> None:
+    """Declares the command's words."""
+    parser = subparsers.add_parser(
+        "export",
+        help="write a disk in the container format of another hypervisor",
+        description="Writes the disk of an image into a new file of another format, without what "
+        "is empty, and reads it back to prove that it is the same disk byte for byte. A seal "
+        "record comes along, for it is about the disk and not about its container. The source "
+        "never changes.",
+    )
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
+    parser.add_argument(
+        "--format", choices=_FORMATS, required=True, help="container of the new file"
+    )
+    parser.add_argument(
+        "-o", dest="output", type=Path, metavar="OUT", required=True, help="the new file"
+    )
+    add_container(parser)
+    add_snapshot(parser)
+    parser.add_argument(
+        "--disk-size", default="", metavar="SIZE", help="a larger disk, as 40G; never a smaller one"
+    )
+    parser.add_argument(
+        "--no-verify", action="store_true", help="do not read the new file back and compare it"
+    )
+    package = parser.add_argument_group("what an OVA says of the machine")
+    package.add_argument("--name", default="", help="(default: the name of OUT)")
+    package.add_argument("--cpus", type=int, default=2, metavar="N", help="(default: 2)")
+    package.add_argument("--memory", default="2G", metavar="SIZE", help="(default: 2G)")
+    package.add_argument("--uefi", action="store_true", help="firmware UEFI instead of BIOS")
+    package.add_argument(
+        "--sign-key", type=Path, metavar="PEM", help="RSA key that signs the manifest"
+    )
+    package.add_argument("--certificate", type=Path, metavar="PEM", help="the key's certificate")
+    add_common(parser)
+
+
+def run(args: argparse.Namespace, ui: Ui) -> int:
+    """Runs the command."""
+    from zeroseal.cli.show_export import show_export
+    from zeroseal.images.create import ContainerSpec
+    from zeroseal.reports.as_json import export_to_json
+    from zeroseal.templates.export import ExportRequest, export_image
+
+    is_package = args.format == "ova"
+    container = ContainerSpec(
+        args.format,
+        compress=args.compress,
+        fixed=args.fixed,
+        preallocate=args.preallocate,
+        appliance=_appliance(args) if is_package else None,
+        signer=_signer(args),
+    )
+    request = ExportRequest(
+        output=args.output,
+        container=container,
+        snapshot=args.snapshot,
+        disk_bytes=parse_size(args.disk_size) if args.disk_size else 0,
+        verify=not args.no_verify,
+    )
+    result = export_image(args.image, request, ui.progress)
+    ui.show(lambda: export_to_json(result), lambda out: show_export(result, out))
+    return 0
+
+
+def _appliance(args: argparse.Namespace) -> Appliance:
+    from zeroseal.images.ova.descriptor import Appliance
+
+    memory = parse_size(args.memory)
+    if not 1 <= args.cpus <= 512 or memory < 1 << 20:
+        raise UsageError("a machine needs at least 1 CPU and 1 MiB of memory")
+    name = args.name or args.output.stem
+    if not name.isprintable() or any(char in name for char in '/\\:*?"<>|') or len(name) > 80:
+        raise UsageError(f"{name!r} cannot be the name of a machine in an OVA")
+    return Appliance(name, args.cpus, memory, args.uefi)
+
+
+def _signer(args: argparse.Namespace) -> Signer | None:
+    if args.sign_key is None and args.certificate is None:
+        return None
+    if args.format != "ova":
+        raise UsageError("--sign-key and --certificate are for --format ova")
+    if args.sign_key is None or args.certificate is None:
+        raise UsageError("--sign-key and --certificate go together")
+    from zeroseal.images.ova.manifest import Signer
+
+    return Signer.read(args.sign_key, args.certificate)

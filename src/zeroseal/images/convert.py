@@ -1,0 +1,117 @@
+"""Writing a whole disk into a new container, and proving that it can be read back."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+from zeroseal.blocks.digest import (
+    CHUNK_BYTES,
+    DigestBuilder,
+    DiskDigest,
+    digest_store,
+    iter_windows,
+)
+from zeroseal.blocks.sizes import size_text
+from zeroseal.blocks.store import Store
+from zeroseal.errors import NoSpaceError, NotProvenError
+from zeroseal.images.container_file import ContainerFile
+from zeroseal.images.create import ContainerSpec, ImageWriter, create_image
+from zeroseal.images.detect import open_image
+from zeroseal.progress import Progress, Step, quiet
+
+
+def write_disk(
+    disk: Store,
+    file: ContainerFile,
+    spec: ContainerSpec,
+    name: str,
+    progress: Progress = quiet,
+) -> DiskDigest:
+    """Writes a disk into an empty file, hashing it on the way; zeros are left out.
+
+    Args:
+        disk: what is written.
+        file: where to; empty.
+        spec: the container.
+        name: what the file will be called.
+        progress: told how far it is.
+
+    Raises:
+        NoSpaceError: the target's folder has too little room; found before the work where possible.
+    """
+    check_space(disk, file.path.parent, spec)
+    writer = create_image(file, spec, disk.size_bytes, name)
+    with DigestBuilder(disk.size_bytes) as builder:
+        for offset, window in iter_disk(disk, writer, progress):
+            builder.add(offset // CHUNK_BYTES, window)
+        writer.finish()
+        progress(Step("writing", disk.size_bytes, disk.size_bytes))
+        return builder.finish()
+
+
+def iter_disk(
+    disk: Store, writer: ImageWriter, progress: Progress = quiet
+) -> Iterator[tuple[int, bytes]]:
+    """Feeds a disk's data to a writer; yields (offset, window) of all that was looked at."""
+    for number, window in iter_windows(disk):
+        offset = number * CHUNK_BYTES
+        for start, piece in _iter_stored(window, writer.granule_bytes):
+            writer.write(offset + start, piece)
+        yield offset, window
+        progress(Step("writing", offset, disk.size_bytes))
+
+
+def read_back(path: Path, digest: DiskDigest, progress: Progress = quiet) -> None:
+    """Opens what was written, by its bytes alone, and compares its contents.
+
+    Raises:
+        NotProvenError: they differ.
+    """
+    image = open_image(path)
+    try:
+        if digest_store(image, "reading back", progress).root != digest.root:
+            raise NotProvenError(
+                "what was written does not read back as it should: the target's disk may be failing"
+            )
+    finally:
+        image.close()
+
+
+def check_space(disk: Store, folder: Path, spec: ContainerSpec) -> None:
+    """Refuses before the work what cannot end well; a compressed result may need less than this.
+
+    Raises:
+        NoSpaceError: the folder has too little room.
+    """
+    if spec.compress or spec.format_name == "ova":
+        return
+    needed = disk.size_bytes
+    if not spec.preallocate:
+        extents = disk.iter_extents(0, disk.size_bytes)
+        needed = sum(extent.length for extent in extents if not extent.is_zero)
+    free = shutil.disk_usage(folder).free
+    if needed > free:
+        raise NoSpaceError(
+            f"{folder} has {size_text(free)} free, and the disk needs about {size_text(needed)}: "
+            "free some, or choose another folder with -o",
+            expected=needed,
+            got=free,
+        )
+
+
+def _iter_stored(window: bytes, granule: int) -> Iterator[tuple[int, memoryview]]:
+    """Yields (start, content) of the stretches that are not zeros, cut at granules."""
+    zeros, view = bytes(granule), memoryview(window)
+    begin = -1
+    for start in range(0, len(window), granule):
+        piece = window[start : start + granule]
+        if piece == zeros[: len(piece)]:
+            if begin >= 0:
+                yield begin, view[begin:start]
+            begin = -1
+        elif begin < 0:
+            begin = start
+    if begin >= 0:
+        yield begin, view[begin:]

@@ -1,0 +1,100 @@
+"""Changing an image in place: staged in the container's bytes, committed whole or not at all."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import Store
+from zeroseal.errors import InUseError, RefusedError
+from zeroseal.images.container_file import BorrowedFile, StagedFile
+from zeroseal.images.detect import open_container, open_image, open_writable
+from zeroseal.images.host_file import HostFile
+from zeroseal.images.image import Image, WritableImage
+from zeroseal.images.redo import commit_staged
+
+
+class InPlaceChange:
+    """An image with changes that are not in its file yet.
+
+    Attributes:
+        image: the disk; what is written to it stays staged until ``commit``.
+
+    Raises:
+        InUseError: another program uses the image.
+        RefusedError, UnsupportedError: this kind of container is not changed in place.
+    """
+
+    image: WritableImage
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        if path.is_symlink():
+            raise RefusedError(
+                f"{path} is a symbolic link, and is not changed in place: give {path.resolve()}"
+            )
+        reading = open_image(path)
+        self._parents = reading
+        before = reading.file.size_bytes, path.stat().st_mtime_ns
+        for file in reading.files:
+            file.close()
+        self._host = HostFile(path, writable=True)
+        try:
+            self._host.lock()
+            if before != (self._host.size_bytes, path.stat().st_mtime_ns):
+                raise InUseError(f"{path} was changed just now by another program: try again")
+            self._staged = StagedFile(self._host)
+            self.image = open_writable(self._staged, reading)
+        except BaseException:
+            self._host.close()
+            reading.close()
+            raise
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Gives up what was not committed."""
+        self.image.close()
+        self._parents.close()
+
+    def take(self, staged: StagedStore) -> None:
+        """Puts all changes of a staged disk into the container, still staged."""
+        for extent in list(staged.iter_changes()):
+            if extent.is_zero:
+                self.image.zero(extent.offset_bytes, extent.length)
+            else:
+                _copy(staged, self.image, extent.offset_bytes, extent.length)
+        self.image.flush()
+
+    def reopen(self) -> Image:
+        """The disk as the container's bytes will say it is after ``commit``, read anew.
+
+        Only for reading, and only while this object is open.
+        """
+        return open_container(BorrowedFile(self._staged), [self.path.resolve()])
+
+    def commit(self, companion: str = "", companion_text: str = "") -> None:
+        """Brings everything into the file; a companion is a small text file that comes with it.
+
+        Raises:
+            UnfinishedError: the host failed us; the message says what holds now.
+        """
+        self.image.flush()
+        commit_staged(self._host, self._staged, companion, companion_text)
+
+
+def _copy(source: Store, target: Store, offset: int, length: int) -> None:
+    for start in range(offset, offset + length, 1 << 20):
+        count = min(1 << 20, offset + length - start)
+        target.write(start, source.read(start, count))

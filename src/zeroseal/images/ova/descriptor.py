@@ -1,0 +1,201 @@
+"""The descriptor of an OVF package: which disk lies in which file, and on what hardware it runs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from xml.etree import ElementTree
+from xml.sax.saxutils import escape, quoteattr
+
+from zeroseal.errors import DamagedError, UnsupportedError
+
+MAX_BYTES = 16 << 20
+STREAM_FORMAT = "http://www.vmware.com/interfaces/specifications/vmdk.html#streamOptimized"
+_NAMESPACE = re.compile(r"^\{http://schemas\.dmtf\.org/ovf/envelope/(\d)\}Envelope$")
+
+
+@dataclass(frozen=True)
+class PackagedDisk:
+    """The disk of a package.
+
+    Attributes:
+        file_name: of the file that holds it.
+        is_gzipped: whether that file is compressed as a whole.
+        envelope_version: 1 or 2.
+    """
+
+    file_name: str
+    is_gzipped: bool
+    envelope_version: str
+
+
+@dataclass(frozen=True)
+class Appliance:
+    """The machine that a written package describes.
+
+    Attributes:
+        name: of the machine, and of the files in the archive.
+        memory_bytes: a multiple of 1 MiB.
+        uefi: firmware UEFI instead of BIOS.
+        moment: the time that the archive's members are given, seconds since 1970.
+    """
+
+    name: str
+    cpus: int = 2
+    memory_bytes: int = 2 << 30
+    uefi: bool = False
+    moment: int = 0
+
+
+def parse_descriptor(path: Path, raw: bytes) -> PackagedDisk:
+    """Finds the one disk of a package.
+
+    Raises:
+        DamagedError: the descriptor is none, or names a file that it does not list.
+        UnsupportedError: no disk, several, or one of a kind that we do not read.
+    """
+    if b"<!DOCTYPE" in raw or b"<!ENTITY" in raw:
+        raise UnsupportedError(f"{path} has a document type in its descriptor, which no OVF needs")
+    try:
+        root = ElementTree.fromstring(raw)
+    except (ElementTree.ParseError, ValueError, LookupError) as error:
+        raise DamagedError(f"{path} has a descriptor that is no XML: {error}") from error
+    version = _NAMESPACE.match(root.tag)
+    if version is None:
+        raise UnsupportedError(f"{path} has a descriptor that is no OVF envelope of DMTF")
+    files = {_attribute(item, "id"): item for item in _find(root, "References", "File")}
+    disks = [item for item in _find(root, "DiskSection", "Disk") if _attribute(item, "fileRef")]
+    if len(disks) != 1:
+        raise UnsupportedError(
+            f"{path} holds {len(disks)} disks: unpack it, and give the one to be handled"
+        )
+    if _attribute(disks[0], "parentRef"):
+        raise UnsupportedError(f"{path} holds a disk that hangs on another")
+    file = files.get(_attribute(disks[0], "fileRef"))
+    if file is None or not _attribute(file, "href"):
+        raise DamagedError(f"{path} has a disk whose file it does not name")
+    name = _attribute(file, "href")
+    if _attribute(file, "chunkSize"):
+        raise UnsupportedError(f"{path} holds its disk in chunks: join them first")
+    compression = _attribute(file, "compression")
+    if compression not in ("", "identity", "gzip"):
+        raise UnsupportedError(f"{path} holds a disk compressed with {compression}")
+    if "/" in name or "\\" in name or ":" in name:
+        raise UnsupportedError(f"{path} names a disk outside itself: {name!r}")
+    return PackagedDisk(name, compression == "gzip", version[1])
+
+
+def _find(root: ElementTree.Element, section: str, item: str) -> Iterator[ElementTree.Element]:
+    for outer in root:
+        if _local(outer.tag) == section:
+            yield from (inner for inner in outer if _local(inner.tag) == item)
+
+
+def _local(tag: str) -> str:
+    return tag.rpartition("}")[2]
+
+
+def _attribute(element: ElementTree.Element, name: str) -> str:
+    for key, value in element.attrib.items():
+        if _local(key) == name:
+            return value
+    return ""
+
+
+def build_descriptor(
+    appliance: Appliance, disk_name: str, file_bytes: int, disk_bytes: int
+) -> bytes:
+    """A descriptor of envelope version 1 for one machine with one disk."""
+    name, megabytes = escape(appliance.name), appliance.memory_bytes >> 20
+    firmware = (
+        '\n      <vmw:Config ovf:required="false" vmw:key="firmware" vmw:value="efi"/>'
+        if appliance.uefi
+        else ""
+    )
+    hardware: list[dict[str, str | int]] = [
+        {
+            "AllocationUnits": "hertz * 10^6",
+            "ElementName": f"{appliance.cpus} virtual CPUs",
+            "InstanceID": 1,
+            "ResourceType": 3,
+            "VirtualQuantity": appliance.cpus,
+        },
+        {
+            "AllocationUnits": "byte * 2^20",
+            "ElementName": f"{megabytes} MB of memory",
+            "InstanceID": 2,
+            "ResourceType": 4,
+            "VirtualQuantity": megabytes,
+        },
+        {
+            "Address": 0,
+            "ElementName": "SCSI controller",
+            "InstanceID": 3,
+            "ResourceSubType": "lsilogic",
+            "ResourceType": 6,
+        },
+        {
+            "AddressOnParent": 0,
+            "ElementName": "Disk 1",
+            "HostResource": "ovf:/disk/disk1",
+            "InstanceID": 4,
+            "Parent": 3,
+            "ResourceType": 17,
+        },
+        {
+            "AutomaticAllocation": "true",
+            "Connection": "network",
+            "ElementName": "Network card 1",
+            "InstanceID": 5,
+            "ResourceSubType": "E1000",
+            "ResourceType": 10,
+        },
+    ]
+    items = "".join(map(_hardware_item, hardware))
+    return f"""<?xml version="1.0" encoding="UTF-8"?>
+<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"
+  xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1"
+  xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData"
+  xmlns:vssd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_VirtualSystemSettingData"
+  xmlns:vmw="http://www.vmware.com/schema/ovf">
+  <References>
+    <File ovf:id="file1" ovf:href={quoteattr(disk_name)} ovf:size="{file_bytes}"/>
+  </References>
+  <DiskSection>
+    <Info>The disk of the machine</Info>
+    <Disk ovf:diskId="disk1" ovf:fileRef="file1" ovf:capacity="{disk_bytes}"
+      ovf:capacityAllocationUnits="byte" ovf:format="{STREAM_FORMAT}"/>
+  </DiskSection>
+  <NetworkSection>
+    <Info>The networks of the machine</Info>
+    <Network ovf:name="network"><Description>The only one</Description></Network>
+  </NetworkSection>
+  <VirtualSystem ovf:id={quoteattr(appliance.name)}>
+    <Info>A machine</Info>
+    <Name>{name}</Name>
+    <OperatingSystemSection ovf:id="101">
+      <Info>The system on the disk</Info>
+      <Description>Linux, 64 bit</Description>
+    </OperatingSystemSection>
+    <VirtualHardwareSection>
+      <Info>What the machine needs</Info>
+      <System>
+        <vssd:ElementName>Virtual hardware</vssd:ElementName>
+        <vssd:InstanceID>0</vssd:InstanceID>
+        <vssd:VirtualSystemIdentifier>{name}</vssd:VirtualSystemIdentifier>
+        <vssd:VirtualSystemType>vmx-10</vssd:VirtualSystemType>
+      </System>{items}{firmware}
+    </VirtualHardwareSection>
+  </VirtualSystem>
+</Envelope>
+""".encode()
+
+
+def _hardware_item(fields: dict[str, str | int]) -> str:
+    """One ``Item``; the schema wants its elements in the order of their names."""
+    lines = [
+        f"        <rasd:{key}>{escape(str(fields[key]))}</rasd:{key}>" for key in sorted(fields)
+    ]
+    return "\n      <Item>\n" + "\n".join(lines) + "\n      </Item>"

@@ -1,0 +1,87 @@
+"""Sealing an image where it lies: staged, proven, then committed whole or not at all."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zeroseal.blocks.digest import digest_store
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.errors import NotProvenError, RefusedError
+from zeroseal.guests.open import opener_for_editing
+from zeroseal.images.children import find_children
+from zeroseal.images.image import Image
+from zeroseal.images.in_place import InPlaceChange
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.apply import apply_plan
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.plan import check_allowed
+from zeroseal.sealing.record import build_record, record_path
+from zeroseal.sealing.seal import SealResult, count_changes, plan_opened, result_of
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.verify import verify_result
+
+
+def seal_in_place(
+    source: Path, choices: SealChoices, now: int, progress: Progress = quiet
+) -> SealResult:
+    """Seals an image where it lies; what it held is gone afterwards.
+
+    Args:
+        source: an image file that nothing else keeps the old bytes of.
+        choices: what to treat and to keep.
+        now: the one moment that everything changed is given, seconds since 1970.
+        progress: told of each stage.
+
+    Raises:
+        ImageError: the image cannot be read or is not supported.
+        RefusedError: a blocker, a lock-out, or something that keeps the old bytes.
+        UnfinishedError: no space, or a proof that did not hold.
+    """
+    with InPlaceChange(source) as change:
+        _check_alone(source, change.image)
+        staged = StagedStore(change.image, source.resolve().parent)
+        try:
+            subject = Subject.read(staged, opener_for_editing(now))
+            planned = plan_opened(change.image, subject, choices, progress)
+            check_allowed(planned.plan)
+            apply_plan(planned.plan, subject, progress)
+            progress(Step("checking the result", 0, 0))
+            checked = verify_result(staged, planned.plan)
+            digest = digest_store(staged, "reading the disk", progress)
+            changed = count_changes(staged)
+            change.take(staged)
+            container = change.reopen()
+            if digest_store(container, "reading back", progress).root != digest.root:
+                raise NotProvenError(
+                    f"the container of {source} would not hold the sealed disk: nothing was "
+                    "written; seal into a new file with -o"
+                )
+            container.close()
+            text = build_record(
+                source.name, digest, planned.plan, planned.system, planned.source, checked, now
+            )
+            progress(Step("committing", 0, 0))
+            change.commit(record_path(source).name, text.decode())
+        finally:
+            staged.close()
+    return result_of(planned, source, digest, checked, changed)
+
+
+def _check_alone(path: Path, image: Image) -> None:
+    """In place only where nothing else keeps the old bytes."""
+    reason = ""
+    if not path.stat().st_mode & 0o222:
+        reason = "it is marked read-only, as a template is that clones may hang on"
+    elif image.snapshots:
+        reason = f"its internal snapshots ({', '.join(image.snapshots)}) would keep the old bytes"
+    elif image.has_parent:
+        reason = f"its backing file {image.chain[1]} would keep the old bytes"
+    else:
+        children = find_children(path)
+        if children:
+            reason = f"{', '.join(map(str, children[:3]))} is made over it and would break"
+    if reason:
+        raise RefusedError(
+            f"{path} is not sealed in place: {reason}; seal into a new file with -o, which is "
+            "whole and has no snapshots"
+        )

@@ -1,0 +1,115 @@
+"""Writing a disk into another container format, for the hypervisor that comes next."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zeroseal.blocks.pieced import Piece, PiecedStore
+from zeroseal.blocks.sizes import size_text
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import Store
+from zeroseal.errors import UsageError
+from zeroseal.images.convert import read_back, write_disk
+from zeroseal.images.create import ContainerSpec
+from zeroseal.images.image import SECTOR_BYTES
+from zeroseal.images.output import OutputFile, write_small_file
+from zeroseal.progress import Progress, quiet
+from zeroseal.sealing.record import find_record, record_path
+from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts
+from zeroseal.volumes.gpt import move_backup
+
+
+@dataclass(frozen=True)
+class ExportRequest:
+    """What is wanted.
+
+    Attributes:
+        output: the new file.
+        container: what it is to be.
+        snapshot: name of the source's snapshot to write; empty for its present state.
+        disk_bytes: size of the new disk; 0 for the source's.
+        verify: read the new file back and compare.
+    """
+
+    output: Path
+    container: ContainerSpec
+    snapshot: str = ""
+    disk_bytes: int = 0
+    verify: bool = True
+
+
+@dataclass(frozen=True)
+class ExportResult:
+    """A finished export.
+
+    Attributes:
+        digest: of the disk's contents, as a seal record has it.
+        verified: whether the new file was read back.
+        record: the copy of the source's seal record, where it is of exactly this disk;
+            ``left_record`` says that there is one which is not.
+        table_moved: whether the partition table's backup went to the end of a larger disk.
+    """
+
+    source: ImageFacts
+    output: ImageFacts
+    digest: str
+    verified: bool
+    record: Path | None
+    left_record: bool
+    table_moved: bool
+
+
+def export_image(source: Path, request: ExportRequest, progress: Progress = quiet) -> ExportResult:
+    """Writes a disk into a new file; the source never changes.
+
+    Raises:
+        UsageError: wishes that do not go together.
+        ImageError, RefusedError: the source cannot be read, or the output exists.
+        UnfinishedError: no space, or the new file does not read back. Nothing is left behind.
+    """
+    moved = False
+    with opened(source, request.snapshot) as image, OutputFile(request.output) as target:
+        disk: Store = image
+        if request.disk_bytes:
+            disk = _grown(image, request.disk_bytes)
+            moved = move_backup(disk)
+        name = request.output.name
+        digest = write_disk(disk, target.file, request.container, name, progress)
+        if request.verify:
+            read_back(target.file.path, digest, progress)
+        target.commit()
+        facts = facts_of(image)
+    record = _carry_record(source, request.output, digest.root)
+    return ExportResult(
+        source=facts,
+        output=read_image_facts(request.output),
+        digest=digest.root,
+        verified=request.verify,
+        record=record,
+        left_record=record is None and record_path(source).is_file(),
+        table_moved=moved,
+    )
+
+
+def _grown(image: Store, size_bytes: int) -> StagedStore:
+    if size_bytes % SECTOR_BYTES:
+        raise UsageError("a disk's size is a multiple of 512 bytes")
+    if size_bytes < image.size_bytes:
+        raise UsageError(
+            f"the disk has {size_text(image.size_bytes)}, and a disk is never made smaller here"
+        )
+    return StagedStore(
+        PiecedStore(
+            [Piece(image, 0, image.size_bytes), Piece(None, 0, size_bytes - image.size_bytes)]
+        )
+    )
+
+
+def _carry_record(source: Path, output: Path, root: str) -> Path | None:
+    """A seal record is about the disk's contents, whatever container they lie in."""
+    record = find_record(source)
+    if record is None or record.root != root:
+        return None
+    write_small_file(record_path(output), record_path(source).read_bytes())
+    return record_path(output)

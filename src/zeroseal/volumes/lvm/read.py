@@ -1,0 +1,304 @@
+"""From physical volumes to logical ones."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from zeroseal.blocks.pieced import Piece, PiecedStore
+from zeroseal.blocks.store import Store
+from zeroseal.errors import DamagedError, UnsupportedError
+from zeroseal.volumes.lvm import layout
+from zeroseal.volumes.lvm.layout import AreaHeader, LabelHeader, PvHeader, TextLocation
+from zeroseal.volumes.lvm.text import Section, Value, parse_text
+
+_SECTOR = layout.SECTOR_BYTES
+_MOST_AREAS = 16
+_MOST_SEGMENTS = 65536
+_MOST_STRIPES = 1 << 20  # pieces of one striped volume
+
+
+@dataclass(frozen=True)
+class PhysicalVolume:
+    """A physical volume and the newest text of its group's metadata.
+
+    Attributes:
+        name: of the partition it lies on.
+        uuid: without dashes, as in the label.
+        areas: (offset, size) of its metadata areas.
+        text: empty where it keeps no metadata: other volumes of the group do.
+    """
+
+    name: str
+    store: Store
+    uuid: str
+    areas: tuple[tuple[int, int], ...]
+    text: Section
+
+
+@dataclass(frozen=True)
+class LogicalVolume:
+    """A logical volume that can be read; ``pieces`` are its parts in order."""
+
+    group: str
+    name: str
+    uuid: str
+    store: PiecedStore
+
+
+def is_physical_volume(store: Store) -> bool:
+    """Whether a label lies in one of the first sectors."""
+    return _find_label(store) is not None
+
+
+def read_physical_volume(name: str, store: Store) -> PhysicalVolume:
+    """Reads the label and the newest metadata.
+
+    Raises:
+        DamagedError: they contradict themselves.
+    """
+    label = _find_label(store)
+    if label is None:
+        raise DamagedError(f"{name} has no sound LVM label")
+    sector, header = label
+    start = sector * _SECTOR + header.offset_bytes
+    raw = store.read(start, min(4096, store.size_bytes - start))
+    pv = PvHeader.parse(raw[: PvHeader.SIZE])
+    lists = _area_lists(raw[PvHeader.SIZE :])
+    _data, areas = next(lists, []), next(lists, [])
+    texts = [text for area in areas if (text := _read_area(name, store, area))]
+    newest = max(texts, key=lambda text: _seqno(name, text), default={})
+    return PhysicalVolume(name, store, pv.uuid.decode("ascii", "replace"), tuple(areas), newest)
+
+
+def read_logical_volumes(volumes: Sequence[PhysicalVolume]) -> list[LogicalVolume]:
+    """Puts together all logical volumes of all groups, in the order of their metadata.
+
+    Raises:
+        DamagedError: the metadata contradicts itself.
+        UnsupportedError: a volume is of a kind that we do not read, or a part of it is elsewhere.
+    """
+    groups: dict[str, Section] = {}
+    for volume in volumes:
+        for name, section in volume.text.items():
+            if isinstance(section, dict) and "extent_size" in section:
+                known = groups.get(name)
+                if known is None or _int(known, "seqno") < _int(section, "seqno"):
+                    groups[name] = section
+    found = []
+    for name, group in groups.items():
+        found += _volumes_of_group(name, group, {volume.uuid: volume for volume in volumes})
+    return found
+
+
+def _find_label(store: Store) -> tuple[int, LabelHeader] | None:
+    for sector in range(layout.LABEL_SECTORS):
+        if (sector + 1) * _SECTOR > store.size_bytes:
+            return None
+        raw = store.read(sector * _SECTOR, _SECTOR)
+        header = LabelHeader.parse(raw[: LabelHeader.SIZE])
+        if (
+            header.magic == layout.LABEL_MAGIC
+            and header.kind == layout.LABEL_TYPE
+            and header.sector == sector
+            and header.crc == layout.crc_of(raw[20:])
+        ):
+            return sector, header
+    return None
+
+
+def _area_lists(raw: bytes) -> Iterator[list[tuple[int, int]]]:
+    """Lists of (offset, size), each ended by a pair of zeros."""
+    areas: list[tuple[int, int]] = []
+    for start in range(0, len(raw) - 15, 16):
+        offset = int.from_bytes(raw[start : start + 8], "little")
+        size = int.from_bytes(raw[start + 8 : start + 16], "little")
+        if offset:
+            areas.append((offset, size))
+            if len(areas) > _MOST_AREAS:
+                return
+        else:
+            yield areas
+            areas = []
+
+
+def _read_area(name: str, store: Store, area: tuple[int, int]) -> Section:
+    """The live text of a metadata area; empty where it holds none."""
+    offset, size = area
+    if size < layout.AREA_HEADER_BYTES or offset + size > store.size_bytes:
+        raise DamagedError(f"{name} has an LVM metadata area out of bounds")
+    raw = store.read(offset, layout.AREA_HEADER_BYTES)
+    header = AreaHeader.parse(raw[: AreaHeader.SIZE])
+    if header.magic != layout.AREA_MAGIC or header.crc != layout.crc_of(raw[4:]):
+        raise DamagedError(f"{name} has a damaged LVM metadata area")
+    location = TextLocation.parse(raw[AreaHeader.SIZE : AreaHeader.SIZE + TextLocation.SIZE])
+    if not location.offset or not location.length or location.flags & layout.IGNORED:
+        return {}
+    text = b"".join(
+        store.read(offset + start, length) for start, length in text_ranges(location, size)
+    )
+    if layout.crc_of(text) != location.crc:
+        raise DamagedError(f"{name} has LVM metadata that fails its checksum")
+    return parse_text(text, name)
+
+
+def text_ranges(location: TextLocation, area_bytes: int) -> list[tuple[int, int]]:
+    """(offset in the area, length) of the pieces of a text: one, or two where it wraps.
+
+    Raises:
+        DamagedError: it does not fit into the area.
+    """
+    first = layout.AREA_HEADER_BYTES
+    room = area_bytes - first
+    if not first <= location.offset < area_bytes or location.length > min(
+        room, layout.MAX_METADATA_BYTES
+    ):
+        raise DamagedError("LVM metadata lies outside its area")
+    length = min(location.length, area_bytes - location.offset)
+    pieces = [(location.offset, length)]
+    if length < location.length:
+        pieces.append((first, location.length - length))
+    return pieces
+
+
+def _volumes_of_group(
+    group_name: str, group: Section, present: Mapping[str, PhysicalVolume]
+) -> list[LogicalVolume]:
+    extent_bytes = _int(group, "extent_size") * _SECTOR
+    if not 0 < extent_bytes <= 1 << 40:
+        raise DamagedError(f"volume group {group_name} claims extents of {extent_bytes} bytes")
+    members = _sections(group, "physical_volumes")
+    stores: dict[str, tuple[PhysicalVolume, int]] = {}
+    for key, member in members.items():
+        uuid = str(member.get("id", "")).replace("-", "")
+        volume = present.get(uuid)
+        if volume is None:
+            raise UnsupportedError(
+                f"volume group {group_name} needs the physical volume {layout.uuid_text(uuid)}, "
+                "which is not on this disk: a machine of several disks cannot be handled"
+            )
+        stores[key] = volume, _int(member, "pe_start") * _SECTOR
+    found = []
+    for name, section in _sections(group, "logical_volumes").items():
+        if "VISIBLE" not in _list(section, "status"):
+            _check_kinds(group_name, name, section)
+            continue
+        pieces = _pieces(f"{group_name}/{name}", section, extent_bytes, stores)
+        found.append(
+            LogicalVolume(group_name, name, str(section.get("id", "")), PiecedStore(pieces))
+        )
+    return found
+
+
+def _check_kinds(group: str, name: str, section: Section) -> None:
+    """Hidden volumes are parts of others; the kind of their segments tells what those are."""
+    for segment in _segments(section):
+        _stripe_count(f"{group}/{name}", segment)
+
+
+def _segments(section: Section) -> list[Section]:
+    count = _int(section, "segment_count")
+    if not 0 < count <= _MOST_SEGMENTS:
+        raise DamagedError(f"a logical volume claims {count} segments")
+    segments = [section.get(f"segment{number}") for number in range(1, count + 1)]
+    if not all(isinstance(segment, dict) for segment in segments):
+        raise DamagedError("a logical volume lacks a segment")
+    return sorted(
+        (segment for segment in segments if isinstance(segment, dict)),
+        key=lambda segment: _int(segment, "start_extent"),
+    )
+
+
+def _stripe_count(name: str, segment: Section) -> int:
+    kind = str(segment.get("type", ""))
+    if kind not in ("striped", "linear"):
+        raise UnsupportedError(
+            f"logical volume {name} is or hangs on a {kind} volume, which cannot be handled: copy "
+            "what it holds to a plain one first"
+        )
+    return _int(segment, "stripe_count")
+
+
+def _pieces(
+    name: str,
+    section: Section,
+    extent_bytes: int,
+    stores: Mapping[str, tuple[PhysicalVolume, int]],
+) -> list[Piece]:
+    pieces: list[Piece] = []
+    next_extent = 0
+    for segment in _segments(section):
+        extents = _int(segment, "extent_count")
+        stripes = _stripe_count(name, segment)
+        if _int(segment, "start_extent") != next_extent or extents <= 0 or extents >= 1 << 40:
+            raise DamagedError(f"logical volume {name} has segments with gaps")
+        next_extent += extents
+        places = _places(name, segment, stripes, extent_bytes, stores)
+        length = extents * extent_bytes
+        if stripes == 1:
+            pieces.append(_cut(name, places[0], 0, length))
+            continue
+        stripe_bytes = _int(segment, "stripe_size") * _SECTOR
+        if stripe_bytes <= 0 or length % (stripe_bytes * stripes):
+            raise DamagedError(f"logical volume {name} has stripes of {stripe_bytes} bytes")
+        if length // stripe_bytes > _MOST_STRIPES:
+            raise UnsupportedError(f"logical volume {name} has too many stripes to be handled")
+        for number in range(length // stripe_bytes):
+            row, column = divmod(number, stripes)
+            pieces.append(_cut(name, places[column], row * stripe_bytes, stripe_bytes))
+    return pieces
+
+
+def _places(
+    name: str,
+    segment: Section,
+    stripes: int,
+    extent_bytes: int,
+    stores: Mapping[str, tuple[PhysicalVolume, int]],
+) -> list[Piece]:
+    """Where each stripe begins, as a piece that reaches to the end of its physical volume."""
+    listed = _list(segment, "stripes")
+    if not 0 < stripes <= 128 or len(listed) != 2 * stripes:
+        raise DamagedError(f"logical volume {name} lists its stripes wrongly")
+    found = []
+    for key, first in zip(listed[::2], listed[1::2], strict=True):
+        if str(key) not in stores or not isinstance(first, int) or first < 0:
+            raise DamagedError(f"logical volume {name} names a physical volume that is not there")
+        volume, start = stores[str(key)]
+        offset = start + first * extent_bytes
+        found.append(Piece(volume.store, offset, volume.store.size_bytes - offset))
+    return found
+
+
+def _cut(name: str, place: Piece, start: int, length: int) -> Piece:
+    if start + length > place.length:
+        raise DamagedError(f"logical volume {name} reaches beyond its physical volume")
+    return Piece(place.store, place.offset_bytes + start, length)
+
+
+def _int(section: Section, key: str) -> int:
+    value = section.get(key)
+    if not isinstance(value, int):
+        raise DamagedError(f"LVM metadata lacks a number for {key}")
+    return value
+
+
+def _list(section: Section, key: str) -> list[str | int]:
+    value: Value | Section | None = section.get(key)
+    return value if isinstance(value, list) else []
+
+
+def _sections(section: Section, key: str) -> dict[str, Section]:
+    inner = section.get(key)
+    if not isinstance(inner, dict):
+        return {}
+    return {name: item for name, item in inner.items() if isinstance(item, dict)}
+
+
+def _seqno(name: str, text: Section) -> int:
+    numbers = [
+        item["seqno"] for item in text.values() if isinstance(item, dict) and "seqno" in item
+    ]
+    if len(numbers) != 1 or not isinstance(numbers[0], int):
+        raise DamagedError(f"{name} has LVM metadata without a sequence number")
+    return numbers[0]

@@ -1,0 +1,90 @@
+"""The text form of LVM2's metadata: sections, assignments, lists (``lvm.conf``'s grammar)."""
+
+from __future__ import annotations
+
+import re
+
+from zeroseal.errors import DamagedError
+
+Value = str | int | list["str | int"]
+Section = dict[str, "Value | Section"]
+
+_TOKEN = re.compile(
+    r"""\s+|\#[^\n]*|(?P<text>"(?:[^"\\]|\\.)*")|(?P<number>-?\d+(?:\.\d+)?)"""
+    r"""|(?P<word>[A-Za-z_][\w.+/-]*)|(?P<sign>[{}=\[\],])"""
+)
+_MAX_DEPTH = 16
+
+
+def parse_text(raw: bytes, where: str) -> Section:
+    """Parses a metadata text.
+
+    Raises:
+        DamagedError: it does not follow the grammar; ``where`` names it.
+    """
+    tokens = _tokens(raw.split(b"\0")[0].decode("utf-8", "replace"), where)
+    root, position = _parse_section(tokens, 0, where, 0)
+    if position != len(tokens):
+        raise DamagedError(f"{where} has LVM metadata that ends too early")
+    return root
+
+
+def _tokens(text: str, where: str) -> list[tuple[str, str]]:
+    found, position = [], 0
+    while position < len(text):
+        match = _TOKEN.match(text, position)
+        if match is None:
+            raise DamagedError(f"{where} has LVM metadata that makes no sense at byte {position}")
+        if match.lastgroup:
+            found.append((match.lastgroup, match[0]))
+        position = match.end()
+    return found
+
+
+def _parse_section(
+    tokens: list[tuple[str, str]], position: int, where: str, depth: int
+) -> tuple[Section, int]:
+    section: Section = {}
+    damaged = DamagedError(f"{where} has LVM metadata that does not follow its grammar")
+    if depth > _MAX_DEPTH:
+        raise damaged
+    while position < len(tokens) and tokens[position] != ("sign", "}"):
+        kind, name = tokens[position]
+        if kind not in ("word", "number") or position + 2 >= len(tokens):
+            raise damaged
+        sign = tokens[position + 1][1]
+        if sign == "{":
+            section[name], position = _parse_section(tokens, position + 2, where, depth + 1)
+            if position >= len(tokens):
+                raise damaged
+            position += 1
+        elif sign == "=":
+            section[name], position = _parse_value(tokens, position + 2, damaged)
+        else:
+            raise damaged
+    return section, position
+
+
+def _parse_value(
+    tokens: list[tuple[str, str]], position: int, damaged: DamagedError
+) -> tuple[Value, int]:
+    if tokens[position] != ("sign", "["):
+        return _scalar(tokens[position], damaged), position + 1
+    items: list[str | int] = []
+    position += 1
+    while position < len(tokens) and tokens[position] != ("sign", "]"):
+        if tokens[position] != ("sign", ","):
+            items.append(_scalar(tokens[position], damaged))
+        position += 1
+    if position >= len(tokens):
+        raise damaged
+    return items, position + 1
+
+
+def _scalar(token: tuple[str, str], damaged: DamagedError) -> str | int:
+    kind, raw = token
+    if kind == "text":
+        return re.sub(r"\\(.)", r"\1", raw[1:-1])
+    if kind == "number":
+        return int(float(raw)) if "." in raw else int(raw)
+    raise damaged
