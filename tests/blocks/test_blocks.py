@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import itertools
+import os
+import random
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.oracles import mounted
 from zeroseal.blocks.bitmaps import count_set, fill_bits, find_runs
 from zeroseal.blocks.checksums import crc16, crc32c
+from zeroseal.blocks.pages import PAGE_BYTES, Pages
 from zeroseal.blocks.ranges import RangeSet
 from zeroseal.blocks.records import Record, at, record
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import MemoryStore, SliceStore
-from zeroseal.errors import TruncatedError
+from zeroseal.errors import NoSpaceError, TruncatedError
 
 spans = st.tuples(st.integers(0, 200), st.integers(0, 60))
 
@@ -132,3 +137,66 @@ def test_checksums_match_published_values() -> None:
     # RFC 3720, B.4: 32 bytes of zeros; CRC-16/ARC check value, catalogue of parametrised CRCs
     assert crc32c(0xFFFFFFFF, bytes(32)) ^ 0xFFFFFFFF == 0x8A9136AA
     assert crc16(0, b"123456789") == 0xBB3D
+
+
+def test_pages_beyond_the_bound_lie_in_a_file_that_is_wiped(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    chance = random.Random(1)
+    model: dict[int, bytes] = {}
+    pages = Pages(tmp_path, held_pages=10)
+    for _ in range(400):
+        number = chance.randrange(60)
+        kind = chance.random()
+        if kind < 0.15:
+            pages.drop_within(number, number + 3)
+            for gone in range(number, number + 3):
+                model.pop(gone, None)
+            continue
+        page = pages.get_for_change(number)
+        if page is None:
+            page = bytearray(PAGE_BYTES)
+            pages.put(number, page)
+        page[number : number + 4] = chance.randbytes(4)
+        model[number] = bytes(page)
+        assert pages.numbers_within(0, 60) == sorted(model)
+    assert pages.spilled > 10
+    assert len(pages) == len(model)
+    assert {number: bytes(pages.read(number)) for number in model} == model
+    assert list(tmp_path.iterdir()) == []  # the file has no name
+    written: list[bytes] = []
+    spill = pages._spill
+    assert spill is not None
+    monkeypatch.setattr(os, "fsync", lambda number: written.append(os.pread(number, 1 << 20, 0)))
+    pages.close()
+    assert len(written[0]) > 10 * PAGE_BYTES
+    assert not any(written[0])
+
+
+def test_a_full_spill_folder_is_told(tmp_path: Path) -> None:
+    with mounted(tmp_path / "small", "-t", "tmpfs", "-o", "size=64k", "none") as small:
+        pages = Pages(small, held_pages=4)
+        with pytest.raises(NoSpaceError, match="temporary file"):
+            for number in range(100):
+                pages.put(number, bytearray(PAGE_BYTES))
+        pages.close()
+
+
+def test_a_staged_layer_spills_and_reads_the_same(tmp_path: Path) -> None:
+    chance, size = random.Random(2), 1 << 20
+    base = chance.randbytes(size)
+    staged, model = StagedStore(MemoryStore(base), tmp_path), bytearray(base)
+    staged._pages = Pages(tmp_path, held_pages=8)
+    for _ in range(300):
+        start = chance.randrange(size - 20_000)
+        length = chance.randrange(20_000)
+        if chance.random() < 0.6:
+            data = chance.randbytes(length)
+            staged.write(start, data)
+            model[start : start + length] = data
+        else:
+            staged.zero(start, length)
+            model[start : start + length] = bytes(length)
+    assert staged.read(0, size) == model
+    assert staged._pages.spilled
+    staged.close()

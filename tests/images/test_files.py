@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 from pathlib import Path
 
 import pytest
 
-from tests.oracles import mounted
+from tests.oracles import mounted, run
 from zeroseal.errors import (
     MissingError,
     NoSpaceError,
@@ -18,6 +19,7 @@ from zeroseal.errors import (
     UsageError,
     environment_error,
 )
+from zeroseal.images.copying import copy_image_file
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile
@@ -155,3 +157,35 @@ def test_a_full_file_system_is_told_while_writing(tmp_path: Path) -> None:
         with pytest.raises(NoSpaceError), OutputFile(small / "o") as output:
             output.file.write(0, bytes(1 << 20))
         assert list(small.iterdir()) == []
+
+
+def sparse(path: Path) -> bytes:
+    with path.open("wb") as file:
+        file.seek(5 << 20)
+        file.write(b"tide" * 1000)
+        file.truncate(64 << 20)
+    return path.read_bytes()
+
+
+def test_a_copied_image_keeps_its_holes(tmp_path: Path) -> None:
+    content = sparse(tmp_path / "a")
+    copy_image_file(tmp_path / "a", tmp_path / "b")
+    assert (tmp_path / "b").read_bytes() == content
+    assert (tmp_path / "b").stat().st_blocks * 512 < 1 << 20
+    with pytest.raises(UnfinishedError):
+        copy_image_file(tmp_path / "a", tmp_path / "b")
+
+
+def test_a_copied_image_shares_its_blocks_where_the_host_can(tmp_path: Path) -> None:
+    disk = tmp_path / "btrfs.img"
+    with disk.open("wb") as file:
+        file.truncate(256 << 20)
+    run("mkfs.btrfs", "-q", disk)
+    with mounted(tmp_path / "m", "-o", "loop", disk) as folder:
+        (folder / "a").write_bytes(os.urandom(100 << 20))
+        os.sync()
+        before = shutil.disk_usage(folder).free
+        copy_image_file(folder / "a", folder / "b")
+        os.sync()
+        assert shutil.disk_usage(folder).free > before - (20 << 20)
+        assert (folder / "b").read_bytes() == (folder / "a").read_bytes()

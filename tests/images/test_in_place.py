@@ -6,7 +6,8 @@ import errno
 import os
 import random
 import shutil
-import signal
+import subprocess
+import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -24,15 +25,16 @@ from tests.containers import (
     name_of,
     pattern,
 )
+from tests.killing import DISK, change, die_at
 from zeroseal.errors import InUseError, RefusedError, UnfinishedError, ZeroSealError
-from zeroseal.images import holes, host_file, output, redo
+from zeroseal.images import host_file, output, redo
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.redo import finish_interrupted, journal_path
 
-DISK = 3 << 20
+ROOT = Path(__file__).resolve().parents[2]
 
 
 @pytest.fixture
@@ -46,94 +48,19 @@ def quick_path(tmp_path: Path) -> Iterator[Path]:
         yield Path(folder)
 
 
-def change(path: Path, pieces: int = 170, companion: str = "") -> bytes:
-    """Scattered writes and zeros in place, the same each time; returns what the disk is then."""
-    chance = random.Random(4)
-    with InPlaceChange(path) as changing:
-        for _ in range(pieces):
-            start = chance.randrange(DISK // 8192) * 8192
-            if chance.random() < 0.8:
-                changing.image.write(start, chance.randbytes(100))
-            else:
-                changing.image.zero(start, 5000)
-        content = changing.image.read(0, DISK)
-        changing.commit(companion, "the record" if companion else "")
-    return content
-
-
-def count_calls(patched: pytest.MonkeyPatch, told: Callable[[], None]) -> None:
-    """Has ``told`` called before everything that changes a file of the host."""
-
-    def counted(real: Callable[..., Any]) -> Callable[..., Any]:
-        def call(*words: Any, **more: Any) -> Any:
-            told()
-            return real(*words, **more)
-
-        return call
-
-    patched.setattr(HostFile, "_write_some", counted(HostFile._write_some))
-    patched.setattr(host_file, "punch_hole", counted(holes.punch_hole))
-    patched.setattr(os, "fsync", counted(lambda _descriptor: None))  # a kill loses no write
-    patched.setattr(os, "ftruncate", counted(os.ftruncate))
-    patched.setattr(os, "unlink", counted(os.unlink))
-
-
-def die_at(number: int, action: Callable[[], object]) -> bool:
-    """Runs an action in a child that is killed at its n-th call to the host; False if it ends."""
-    child = os.fork()
-    if child == 0:
-        left = [number]
-
-        def die() -> None:
-            left[0] -= 1
-            if left[0] < 0:
-                os.kill(os.getpid(), signal.SIGKILL)
-
-        try:
-            count_calls(pytest.MonkeyPatch(), die)
-            action()
-        finally:
-            os._exit(0)
-    _pid, status = os.waitpid(child, 0)
-    return os.WIFSIGNALED(status)
-
-
-@pytest.mark.filterwarnings("ignore:.*fork:DeprecationWarning")
+@pytest.mark.parametrize("way", ["in place", "new file"])
 @pytest.mark.parametrize("spec", SPECS, ids=name_of)
-def test_a_kill_at_every_call_leaves_the_image_before_or_after(
-    quick_path: Path, spec: ContainerSpec, monkeypatch: pytest.MonkeyPatch
+def test_a_kill_at_every_call_leaves_before_or_after(
+    quick_path: Path, spec: ContainerSpec, way: str
 ) -> None:
-    fix_identifiers(monkeypatch)
-    monkeypatch.setattr(os, "fsync", lambda _descriptor: None)
-    first = make_image(quick_path / "first.img", spec, pattern(size=DISK))
-    done = copy_of(first, quick_path / "done.img")
-    calls: list[None] = []
-    with monkeypatch.context() as patched:
-        count_calls(patched, lambda: calls.append(None))
-        disk = change(done)
-    judge_container(done, spec.format_name, disk)
-    before, after = first.read_bytes(), done.read_bytes()
-    path, outcomes = quick_path / "x.img", []
-    numbers = sorted({*range(0, len(calls), max(1, len(calls) // 320)), len(calls)})
-    for number in numbers:
-        copy_of(first, path)
-        was_killed = die_at(number, lambda: change(path))
-        outcome = finish_interrupted(path)
-        outcomes.append(outcome)
-        content = path.read_bytes()
-        if outcome == "dropped":
-            assert content == before
-        elif outcome == "carried through":
-            assert content == after
-        else:
-            assert content in (before, after)
-        assert not journal_path(path).exists()
-        assert was_killed == (number < len(calls))
-    assert content == after
-    assert len(numbers) >= 300
-    order = [outcome for outcome in outcomes if outcome]
-    assert order == sorted(order, key=["dropped", "carried through"].index)
-    assert len(set(order)) == 2
+    """In a process of its own: it forks hundreds of times."""
+    words = [sys.executable, "-m", "tests.killing", way, spec.format_name, str(spec.fixed)]
+    done = subprocess.run(
+        [*words, str(quick_path)], capture_output=True, text=True, cwd=ROOT, check=False
+    )
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert int(done.stdout) >= 300
+    judge_container(quick_path / "done.img", spec.format_name, (quick_path / "disk").read_bytes())
 
 
 @dataclass

@@ -68,9 +68,10 @@ class DigestBuilder:
 
     def add(self, first_number: int, window: bytes) -> None:
         """Adds neighbouring chunks; those that are all zeros are left out."""
+        view = memoryview(window)
         for start in range(0, len(window), CHUNK_BYTES):
-            chunk = window[start : start + CHUNK_BYTES]
-            if chunk != _ZEROS[: len(chunk)]:
+            chunk = view[start : start + CHUNK_BYTES]
+            if not window.startswith(_zeros(len(chunk)), start):
                 number = first_number + start // CHUNK_BYTES
                 self._waiting.put((number, self._pool.submit(_leaf, chunk)))
         while self._waiting.qsize() > self._MOST_WAITING:
@@ -107,12 +108,25 @@ def iter_windows(store: Store) -> Iterator[tuple[int, bytes]]:
 def digest_store(store: Store, stage: str, progress: Progress = quiet) -> DiskDigest:
     """Digests a whole disk."""
     with DigestBuilder(store.size_bytes) as builder:
-        for number, window in iter_windows(store):
+        for number, window in iter_ahead(iter_windows(store)):
             builder.add(number, window)
             progress(Step(stage, number * CHUNK_BYTES, store.size_bytes))
         progress(Step(stage, store.size_bytes, store.size_bytes))
         return builder.finish()
 
 
-def _leaf(chunk: bytes) -> bytes:
+def _zeros(length: int) -> bytes:
+    return _ZEROS if length == CHUNK_BYTES else bytes(length)
+
+
+def iter_ahead(windows: Iterator[tuple[int, bytes]]) -> Iterator[tuple[int, bytes]]:
+    """The same windows; the next is read on another core while the caller handles this one."""
+    with ThreadPoolExecutor(1) as pool:
+        waiting = pool.submit(next, windows, None)
+        while (window := waiting.result()) is not None:
+            waiting = pool.submit(next, windows, None)
+            yield window
+
+
+def _leaf(chunk: bytes | memoryview) -> bytes:
     return blake3(chunk).digest()

@@ -88,7 +88,7 @@ def record(*, size: int, byte_order: str, source: str) -> Callable[[type[R]], ty
     """Makes a class of ``at`` fields a record of ``size`` bytes, ``byte_order`` ``<`` or ``>``."""
 
     def finish(cls: type[R]) -> type[R]:
-        made = dataclass(cls)
+        made = dataclass(eq=False, repr=False, match_args=False)(cls)
         slots = sorted(
             (item.metadata["offset"], item.metadata["code"], item.name)
             for item in fields(made)  # type: ignore[arg-type]  # made a dataclass just above

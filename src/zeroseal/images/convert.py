@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from zeroseal.blocks.digest import (
@@ -11,6 +12,7 @@ from zeroseal.blocks.digest import (
     DigestBuilder,
     DiskDigest,
     digest_store,
+    iter_ahead,
     iter_windows,
 )
 from zeroseal.blocks.sizes import size_text
@@ -20,6 +22,8 @@ from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.create import ContainerSpec, ImageWriter, create_image
 from zeroseal.images.detect import open_image
 from zeroseal.progress import Progress, Step, quiet
+
+_FLUSH_BYTES = 64 << 20  # the host writes to its disk while we go on
 
 
 def write_disk(
@@ -43,9 +47,15 @@ def write_disk(
     """
     check_space(disk, file.path.parent, spec)
     writer = create_image(file, spec, disk.size_bytes, name)
-    with DigestBuilder(disk.size_bytes) as builder:
+    with DigestBuilder(disk.size_bytes) as builder, ThreadPoolExecutor(1) as flusher:
+        flushing, unflushed = flusher.submit(file.flush), 0
         for offset, window in iter_disk(disk, writer, progress):
             builder.add(offset // CHUNK_BYTES, window)
+            unflushed += len(window)
+            if unflushed >= _FLUSH_BYTES and flushing.done():
+                flushing.result()
+                flushing, unflushed = flusher.submit(file.flush), 0
+        flushing.result()
         writer.finish()
         progress(Step("writing", disk.size_bytes, disk.size_bytes))
         return builder.finish()
@@ -55,7 +65,7 @@ def iter_disk(
     disk: Store, writer: ImageWriter, progress: Progress = quiet
 ) -> Iterator[tuple[int, bytes]]:
     """Feeds a disk's data to a writer; yields (offset, window) of all that was looked at."""
-    for number, window in iter_windows(disk):
+    for number, window in iter_ahead(iter_windows(disk)):
         offset = number * CHUNK_BYTES
         for start, piece in _iter_stored(window, writer.granule_bytes):
             writer.write(offset + start, piece)
@@ -106,8 +116,7 @@ def _iter_stored(window: bytes, granule: int) -> Iterator[tuple[int, memoryview]
     zeros, view = bytes(granule), memoryview(window)
     begin = -1
     for start in range(0, len(window), granule):
-        piece = window[start : start + granule]
-        if piece == zeros[: len(piece)]:
+        if window.startswith(zeros[: len(window) - start], start):
             if begin >= 0:
                 yield begin, view[begin:start]
             begin = -1

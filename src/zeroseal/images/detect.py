@@ -7,24 +7,19 @@ from pathlib import Path
 from zeroseal.errors import MissingError, UnsupportedError, UsageError
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.host_file import HostFile
-from zeroseal.images.image import Image, WritableImage
+from zeroseal.images.image import Image
 from zeroseal.images.ova.read import is_ova, is_ovf, open_package
 from zeroseal.images.qcow2 import layout as qcow2_layout
 from zeroseal.images.qcow2.read import Qcow2Image
-from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.images.raw import RawImage
 from zeroseal.images.redo import check_no_journal
 from zeroseal.images.vdi import layout as vdi_layout
 from zeroseal.images.vdi.read import VdiImage
-from zeroseal.images.vdi.write import WritableVdi
-from zeroseal.images.vhd.read import FixedVhd, is_vhd, open_vhd
-from zeroseal.images.vhd.write import WritableFixedVhd, WritableVhd
+from zeroseal.images.vhd.read import is_vhd, open_vhd
 from zeroseal.images.vhdx import layout as vhdx_layout
-from zeroseal.images.vhdx.read import VhdxImage, open_vhdx
-from zeroseal.images.vhdx.write import WritableVhdx
+from zeroseal.images.vhdx.read import open_vhdx
 from zeroseal.images.vmdk import layout as vmdk_layout
 from zeroseal.images.vmdk.read import open_vmdk
-from zeroseal.images.vmdk.write import WritableVmdk
 
 MAX_CHAIN = 64
 _HEAD_BYTES = 512
@@ -65,35 +60,6 @@ def open_image(path: Path, snapshot: str = "") -> Image:
             image.close()
             raise
     return image
-
-
-def open_writable(file: ContainerFile, reading: Image) -> WritableImage:
-    """Opens for changes, over ``file``, what ``reading`` is.
-
-    Raises:
-        RefusedError: a change would leave something in it wrong.
-        UnsupportedError: this kind of container is not changed in place.
-    """
-    if isinstance(reading, Qcow2Image):
-        return WritableQcow2(file, reading.backing)
-    if isinstance(reading, VhdxImage):
-        return WritableVhdx(file)
-    if isinstance(reading, FixedVhd):
-        return WritableFixedVhd(file)
-    match reading.format_name:
-        case "vhd":
-            return WritableVhd(file)
-        case "vdi":
-            return WritableVdi(file)
-        case "vmdk" if len(reading.files) == 1:
-            return WritableVmdk(file)
-        case "raw":
-            return RawImage(file)
-    raise UnsupportedError(
-        f"{reading.path} ({reading.format_name}, {reading.variant}) cannot be changed in place: "
-        "write a new file with -o",
-        format=reading.format_name,
-    )
 
 
 def _open_chain(path: Path, format_name: str | None, above: list[Path]) -> Image:

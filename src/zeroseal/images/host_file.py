@@ -48,6 +48,11 @@ class HostFile(ContainerFile):
         return facts.st_size if blocks is None else blocks * 512
 
     @property
+    def descriptor(self) -> int:
+        """The open descriptor, for calls that only the host knows."""
+        return self._descriptor
+
+    @property
     def inode(self) -> int:
         """The file's number on its file system."""
         return os.fstat(self._descriptor).st_ino

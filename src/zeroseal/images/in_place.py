@@ -10,10 +10,11 @@ from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import InUseError, RefusedError
 from zeroseal.images.container_file import BorrowedFile, StagedFile
-from zeroseal.images.detect import open_container, open_image, open_writable
+from zeroseal.images.detect import open_container, open_image
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image, WritableImage
 from zeroseal.images.redo import commit_staged
+from zeroseal.images.writable import open_writable
 
 
 class InPlaceChange:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-import shutil
 from pathlib import Path
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, MissingError, UsageError
 from zeroseal.guests.accounts import find_account, read_accounts
+from zeroseal.images.copying import copy_image_file
 from zeroseal.machines.definition import MachineDefinition, new_mac, new_uuid, write_definition
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
@@ -47,7 +47,7 @@ def build_machine(
         if image.other_files:
             raise UsageError(f"the base disk {base} needs other files too: give a whole disk")
         disk = folder / f"disk.{image.format_name}"
-        shutil.copyfile(base, disk)
+        copy_image_file(base, disk)
         definition = _definition(sheet, yard, disk.name)
         progress(Step("first boot and use", 0, 0))
         live_through(disk, sheet, definition, yard, now)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import RefusedError
+from zeroseal.images.copying import copy_image_file
 from zeroseal.machines.definition import MachineDefinition, new_mac, new_uuid, write_definition
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
@@ -74,7 +75,7 @@ def adopt_machine(yard: Yard, image: Path, name: str) -> YardMachine:
         )
     disk = f"disk.{source.format_name}"
     with yard.new_machine(name) as folder:
-        shutil.copyfile(image, folder / disk)
+        copy_image_file(image, folder / disk)
         if record_path(image).is_file():
             shutil.copyfile(record_path(image), record_path(folder / disk))
         definition = MachineDefinition(name, new_uuid(), new_mac(yard.macs()), disk)

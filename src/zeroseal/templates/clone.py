@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import UsageError, environment_error
+from zeroseal.images.copying import copy_image_file
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.machines.definition import (
@@ -125,7 +126,7 @@ def _fill(folder: Path, final: Path, mac: str, request: CloneRequest, source: Im
             driver = _QEMU_DRIVERS.get(source.format_name, source.format_name)
             _make_overlay(folder / disk, source.size_bytes, backing, driver)
         else:
-            shutil.copyfile(request.template, folder / disk)
+            copy_image_file(request.template, folder / disk)
     except OSError as error:
         raise environment_error(error, final, "writing") from error
     keys = (request.public_key,) if request.public_key else ()

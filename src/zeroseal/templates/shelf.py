@@ -18,6 +18,7 @@ from zeroseal.errors import (
     UsageError,
     environment_error,
 )
+from zeroseal.images.copying import copy_image_file
 from zeroseal.machines.sheet import NAME_PATTERN
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
@@ -159,7 +160,7 @@ class Shelf:
         try:
             hidden.mkdir(parents=True)
             disk = hidden / entry.disk
-            shutil.copyfile(image, disk)
+            copy_image_file(image, disk)
             shutil.copyfile(record_path(image), record_path(disk))
             text = {"schema": _SCHEMA, "version": 1, "entry": asdict(entry)}
             (hidden / ENTRY_FILE).write_text(json.dumps(text, indent=1) + "\n")

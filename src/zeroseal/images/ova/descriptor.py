@@ -6,8 +6,10 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from xml.etree import ElementTree
-from xml.sax.saxutils import escape, quoteattr
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from xml.etree import ElementTree
 
 from zeroseal.errors import DamagedError, UnsupportedError
 
@@ -58,6 +60,8 @@ def parse_descriptor(path: Path, raw: bytes) -> PackagedDisk:
     """
     if b"<!DOCTYPE" in raw or b"<!ENTITY" in raw:
         raise UnsupportedError(f"{path} has a document type in its descriptor, which no OVF needs")
+    from xml.etree import ElementTree  # only a package needs it
+
     try:
         root = ElementTree.fromstring(raw)
     except (ElementTree.ParseError, ValueError, LookupError) as error:
@@ -108,6 +112,8 @@ def build_descriptor(
     appliance: Appliance, disk_name: str, file_bytes: int, disk_bytes: int
 ) -> bytes:
     """A descriptor of envelope version 1 for one machine with one disk."""
+    from xml.sax.saxutils import escape, quoteattr
+
     name, megabytes = escape(appliance.name), appliance.memory_bytes >> 20
     firmware = (
         '\n      <vmw:Config ovf:required="false" vmw:key="firmware" vmw:value="efi"/>'
@@ -195,6 +201,8 @@ def build_descriptor(
 
 def _hardware_item(fields: dict[str, str | int]) -> str:
     """One ``Item``; the schema wants its elements in the order of their names."""
+    from xml.sax.saxutils import escape
+
     lines = [
         f"        <rasd:{key}>{escape(str(fields[key]))}</rasd:{key}>" for key in sorted(fields)
     ]
