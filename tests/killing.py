@@ -83,7 +83,7 @@ def write_new(path: Path, spec: ContainerSpec) -> None:
     """A new image in pieces of a sector, so that there are many calls."""
     chance = random.Random(4)
     with OutputFile(path) as output:
-        writer = create_image(output.file, spec, 32 << 20, path.name)
+        writer = create_image(output.file, spec, 32 << 20, "x.img")
         for number in range(340):
             writer.write(number * 65536, chance.randbytes(512))
         writer.finish()

@@ -10,10 +10,6 @@ from zeroseal.sealing.first_boot import plant
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import (
-    BlankFreeInodes,
-    BlankFreeSpace,
-    BlankJournal,
-    BlankSwap,
     DropAccounts,
     DropHostNames,
     EmptyFile,
@@ -23,9 +19,8 @@ from zeroseal.traces.changes import (
     ReplaceContent,
     VolumeChange,
 )
-from zeroseal.traces.context import FindContext
 from zeroseal.traces.text_edits import drop_accounts, drop_host_names, lock_password
-from zeroseal.traces.volume_finders import ranges_of
+from zeroseal.traces.volume_finders import blank
 
 
 def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
@@ -48,7 +43,7 @@ def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
     context = subject.context(plan.choices)
     for change in changes:
         if isinstance(change, VolumeChange):
-            apply_to_volume(change, context)
+            blank(change, context)
     progress(Step("removing", len(changes), len(changes), "findings"))
 
 
@@ -67,17 +62,6 @@ def apply_to_path(change: PathChange, guest: Guest) -> None:
             _rewrite(guest, path, lock_password(guest.read_text(path), change))
         case DropHostNames(path=path):
             _rewrite(guest, path, drop_host_names(guest.read_text(path), change))
-        case _:
-            assert_never(change)
-
-
-def apply_to_volume(change: VolumeChange, context: FindContext) -> None:
-    """Zeroes what a change says of a volume."""
-    match change:
-        case BlankSwap() | BlankJournal() | BlankFreeInodes() | BlankFreeSpace():
-            volume = context.get_volume(change.volume)
-            for offset, length in ranges_of(change, volume):
-                volume.store.zero(offset, length)
         case _:
             assert_never(change)
 

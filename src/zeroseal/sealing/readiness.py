@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zeroseal.blocks.sizes import size_text
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.images.image import Image
 from zeroseal.sealing.subject import Subject
@@ -36,6 +37,7 @@ def assess(image: Image, subject: Subject) -> Readiness:
         if not any(volume.name in reason for reason in subject.opened.boot_unread)
     ]
     advice += image.remarks
+    advice += _boot_gap(image, subject)
     if image.snapshots:
         advice.append(
             f"The image keeps {len(image.snapshots)} internal snapshots; a new file has none of "
@@ -45,6 +47,17 @@ def assess(image: Image, subject: Subject) -> Readiness:
         advice.append("The image has a backing file; a new file is whole without one.")
     advice += _full_volumes(subject)
     return Readiness(tuple(blockers), tuple(advice))
+
+
+def _boot_gap(image: Image, subject: Subject) -> list[str]:
+    """On an MBR disk, whatever lies before the first partition is taken for a boot loader."""
+    offset, length = subject.disk.boot_gap
+    if not length or not any(image.read(offset, length)):
+        return []
+    return [
+        "What lies before the first partition is taken for a boot loader and stays as it is "
+        f"({size_text(length)})."
+    ]
 
 
 def _full_volumes(subject: Subject) -> list[str]:

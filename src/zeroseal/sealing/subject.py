@@ -46,6 +46,7 @@ class Subject:
         context = FindContext(
             guest=self.opened.guest,
             swaps=self.opened.swaps,
+            gaps=self.disk.gaps,
             retained=frozenset(choices.retained_accounts),
             keep_root_login=choices.keep_root_login,
             accounts_stay=not choices.treats(get_trace("people.accounts")),

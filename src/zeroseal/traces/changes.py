@@ -87,8 +87,22 @@ class BlankFreeSpace:
     volume: str
 
 
+@dataclass(frozen=True)
+class BlankSlack:
+    """Zeroes what lies unread inside the structures of a file system."""
+
+    volume: str
+
+
+@dataclass(frozen=True)
+class BlankGaps:
+    """Zeroes what lies between the volumes; ``volume`` says where, in words."""
+
+    volume: str
+
+
 PathChange = RemovePath | EmptyFile | ReplaceContent | DropAccounts | LockPassword | DropHostNames
-VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace
+VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankSlack | BlankGaps
 Change = PathChange | VolumeChange
 
 
@@ -104,5 +118,12 @@ def place_of(change: Change) -> str:
             | DropHostNames(path=path)
         ):
             return path
-        case BlankSwap() | BlankJournal() | BlankFreeInodes() | BlankFreeSpace():
+        case (
+            BlankSwap()
+            | BlankJournal()
+            | BlankFreeInodes()
+            | BlankFreeSpace()
+            | BlankSlack()
+            | BlankGaps()
+        ):
             return change.volume

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from zeroseal.guests.accounts import Account, read_accounts
 from zeroseal.guests.guest import Guest
+from zeroseal.volumes.gaps import Gap
 from zeroseal.volumes.volume import Volume
 
 
@@ -15,6 +16,7 @@ class FindContext:
 
     Attributes:
         swaps: swap volumes of the disk.
+        gaps: ranges of the disk that belong to nothing.
         retained: names of human accounts that stay.
         keep_root_login: whether root's password and keys stay.
         accounts_stay: whether the removal of human accounts is skipped as a whole.
@@ -22,6 +24,7 @@ class FindContext:
 
     guest: Guest
     swaps: list[Volume]
+    gaps: tuple[Gap, ...] = ()
     retained: frozenset[str] = frozenset()
     keep_root_login: bool = False
     accounts_stay: bool = False

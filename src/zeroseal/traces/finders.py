@@ -41,7 +41,9 @@ from zeroseal.traces.model import (
 from zeroseal.traces.volume_finders import (
     find_free_inodes,
     find_free_space,
+    find_gaps,
     find_journals,
+    find_slack,
     find_swaps,
     stored_bytes,
 )
@@ -56,6 +58,8 @@ _FINDERS: dict[FinderName, Callable[[FindContext], Iterator[tuple[Change, str]]]
     FinderName.JOURNAL: find_journals,
     FinderName.FREE_INODES: find_free_inodes,
     FinderName.FREE_SPACE: find_free_space,
+    FinderName.SLACK: find_slack,
+    FinderName.GAPS: find_gaps,
 }
 
 

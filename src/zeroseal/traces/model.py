@@ -39,6 +39,8 @@ class FinderName(Enum):
     HOST_NAME = "host-name"
     SWAP = "swap"
     FREE_SPACE = "free-space"
+    SLACK = "slack"
+    GAPS = "gaps"
     JOURNAL = "file-system-journal"
     FREE_INODES = "free-inodes"
 

@@ -6,12 +6,15 @@ from collections.abc import Iterator
 from typing import assert_never
 
 from zeroseal.blocks.store import Extent, Store
+from zeroseal.filesystems.ext.slack import clean_slack, iter_slack
 from zeroseal.filesystems.ext.unused import iter_free_inodes, iter_free_space, iter_journal_body
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.traces.changes import (
     BlankFreeInodes,
     BlankFreeSpace,
+    BlankGaps,
     BlankJournal,
+    BlankSlack,
     BlankSwap,
     Change,
     VolumeChange,
@@ -45,8 +48,65 @@ def find_free_space(context: FindContext) -> Iterator[tuple[Change, str]]:
         yield BlankFreeSpace(mount.volume.name), f"mounted on {mount.path}"
 
 
-def ranges_of(change: VolumeChange, volume: Volume) -> Iterator[tuple[int, int]]:
-    """The (offset, length) ranges of a volume that a change zeroes."""
+def find_slack(context: FindContext) -> Iterator[tuple[Change, str]]:
+    """Yields the slack of the mounted file systems."""
+    for mount in context.guest.mounts:
+        yield BlankSlack(mount.volume.name), f"mounted on {mount.path}"
+
+
+def find_gaps(context: FindContext) -> Iterator[tuple[Change, str]]:
+    """Yields the places between volumes, each once."""
+    for where in dict.fromkeys(gap.where for gap in context.gaps):
+        yield BlankGaps(where), ""
+
+
+RangeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankGaps
+
+
+def blank(change: VolumeChange, context: FindContext) -> None:
+    """Zeroes what a change is about."""
+    if isinstance(change, BlankSlack):
+        volume = context.get_volume(change.volume)
+        clean_slack(ExtVolume(volume.store, volume.name))
+        return
+    for store, offset, length in list(_ranges_of(change, context)):
+        store.zero(offset, length)
+
+
+def stored_bytes(change: VolumeChange, context: FindContext) -> int:
+    """How much of it is stored, 0 where all of that reads as zeros.
+
+    In ranges, reading stops at the first byte that is not zero: a used disk costs no more than a
+    sealed one.
+    """
+    if isinstance(change, BlankSlack):
+        volume = context.get_volume(change.volume)
+        slack = iter_slack(ExtVolume(volume.store, volume.name))
+        return sum(item.stale_bytes for item in slack)
+    stored, dirty = 0, False
+    for store, offset, length in _ranges_of(change, context):
+        for extent in store.iter_extents(offset, length):
+            if not extent.is_zero:
+                stored += extent.length
+                dirty = dirty or has_content(store, extent)
+    return stored if dirty else 0
+
+
+def _ranges_of(change: RangeChange, context: FindContext) -> Iterator[tuple[Store, int, int]]:
+    """The (store, offset, length) ranges that a change zeroes."""
+    if isinstance(change, BlankGaps):
+        for gap in context.gaps:
+            if gap.where == change.volume:
+                yield gap.store, gap.offset_bytes, gap.length
+        return
+    volume = context.get_volume(change.volume)
+    for offset, length in _ranges_on(change, volume):
+        yield volume.store, offset, length
+
+
+def _ranges_on(
+    change: BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace, volume: Volume
+) -> Iterator[tuple[int, int]]:
     match change:
         case BlankSwap():
             area = find_swap(volume.store)
@@ -60,21 +120,6 @@ def ranges_of(change: VolumeChange, volume: Volume) -> Iterator[tuple[int, int]]
             yield from iter_free_space(ExtVolume(volume.store, volume.name))
         case _:
             assert_never(change)
-
-
-def stored_bytes(change: VolumeChange, context: FindContext) -> int:
-    """How much of the ranges is stored, 0 where all of that reads as zeros.
-
-    Reading stops at the first byte that is not zero: a used disk costs no more than a sealed one.
-    """
-    volume = context.get_volume(change.volume)
-    stored, dirty = 0, False
-    for offset, length in ranges_of(change, volume):
-        for extent in volume.store.iter_extents(offset, length):
-            if not extent.is_zero:
-                stored += extent.length
-                dirty = dirty or has_content(volume.store, extent)
-    return stored if dirty else 0
 
 
 def has_content(store: Store, extent: Extent, piece_bytes: int = 1 << 16) -> bool:

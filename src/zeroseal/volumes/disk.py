@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.store import SliceStore, Store
 from zeroseal.errors import DamagedError
+from zeroseal.volumes.gaps import MBR_TRACK_BYTES, Gap, gaps_of_disk, gaps_of_lvm
 from zeroseal.volumes.gpt import SECTOR_SIZES, Partition, find_gpt
 from zeroseal.volumes.gpt import SIGNATURE as GPT_SIGNATURE
 from zeroseal.volumes.lvm.read import (
@@ -25,6 +26,8 @@ class Disk:
     Attributes:
         table: ``GPT``, ``MBR`` or ``none``.
         sector_bytes: of the table, 512 where there is none.
+        gaps: ranges that belong to no volume and to no table.
+        boot_gap: (offset, length) of the gap on an MBR disk that a boot loader may use.
         volumes: in the order of the table, logical volumes last.
         notes: what an administrator should know about the table, sentences.
     """
@@ -34,6 +37,8 @@ class Disk:
     volumes: list[Volume]
     notes: list[str]
     sector_bytes: int = 512
+    gaps: tuple[Gap, ...] = ()
+    boot_gap: tuple[int, int] = (0, 0)
 
 
 def read_disk(store: Store) -> Disk:
@@ -49,22 +54,38 @@ def read_disk(store: Store) -> Disk:
         notes = []
         if gpt.from_backup:
             notes.append("The primary partition table is damaged; its backup was read.")
-        volumes = _with_logical(_volumes(store, gpt.partitions))
-        return Disk("GPT", gpt.disk_uuid, volumes, notes, gpt.sector_bytes)
-    partitions = find_mbr(store)
-    if partitions:
+        parts = _volumes(store, gpt.partitions)
+        gaps = gaps_of_disk(store, parts, gpt.table_ranges)
+        volumes, unused = _with_logical(parts)
+        gaps += unused
+        return Disk("GPT", gpt.disk_uuid, volumes, notes, gpt.sector_bytes, tuple(gaps))
+    mbr = find_mbr(store)
+    if mbr:
+        partitions = mbr.partitions
         if any(partition.type_name == "type 0xee" for partition in partitions):
             raise DamagedError(
                 "the disk is marked as having a GUID partition table, but neither copy of it is "
                 f"there (looked for {GPT_SIGNATURE.decode()} with sectors of "
                 f"{' and '.join(map(str, SECTOR_SIZES))} bytes)"
             )
-        volumes = _with_logical(_volumes(store, partitions))
-        return Disk("MBR", partitions[0].part_uuid[:8], volumes, [])
+        parts = _volumes(store, partitions)
+        boot_end = min(part.offset_bytes for part in parts)
+        tables = [(0, min(boot_end, MBR_TRACK_BYTES)), *((offset, 512) for offset in mbr.sectors)]
+        gaps = gaps_of_disk(store, parts, tables)
+        volumes, unused = _with_logical(parts)
+        return Disk(
+            "MBR",
+            partitions[0].part_uuid[:8],
+            volumes,
+            [],
+            gaps=tuple(gaps + unused),
+            boot_gap=(512, min(boot_end, MBR_TRACK_BYTES) - 512),
+        )
     content = recognise(store)
     if content.kind in ("unknown", "empty"):
         return Disk("none", "", [], [])
-    return Disk("none", "", _with_logical([Volume("whole disk", 0, store, 0, content)]), [])
+    volumes, unused = _with_logical([Volume("whole disk", 0, store, 0, content)])
+    return Disk("none", "", volumes, [], gaps=tuple(unused))
 
 
 def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
@@ -86,14 +107,15 @@ def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
     return volumes
 
 
-def _with_logical(volumes: list[Volume]) -> list[Volume]:
-    """Adds the logical volumes that lie on the physical ones."""
+def _with_logical(volumes: list[Volume]) -> tuple[list[Volume], list[Gap]]:
+    """Adds the logical volumes that lie on the physical ones; and tells what is unused there."""
     physical = [
         read_physical_volume(volume.name, volume.store)
         for volume in volumes
         if volume.content.kind == "lvm"
     ]
-    return volumes + [_volume_of(item) for item in read_logical_volumes(physical)]
+    logical = [_volume_of(item) for item in read_logical_volumes(physical)]
+    return volumes + logical, gaps_of_lvm(physical)
 
 
 def _volume_of(item: LogicalVolume) -> Volume:

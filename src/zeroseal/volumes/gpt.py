@@ -76,12 +76,18 @@ class Partition:
 
 @dataclass(frozen=True)
 class GptTable:
-    """A whole table; ``from_backup`` says that the primary copy was damaged."""
+    """A whole table.
+
+    Attributes:
+        from_backup: whether the primary copy was damaged.
+        table_ranges: (offset, length) of the first sector and of both copies.
+    """
 
     sector_bytes: int
     disk_uuid: str
     partitions: list[Partition]
     from_backup: bool
+    table_ranges: list[tuple[int, int]]
 
 
 def find_gpt(store: Store) -> GptTable | None:
@@ -125,7 +131,21 @@ def _read_table(store: Store, sector: int, lba: int, from_backup: bool) -> GptTa
         entry = GptEntry.parse(entries[start : start + GptEntry.SIZE])
         if any(entry.type_guid):
             partitions.append(_partition_of(entry, index + 1, sector, store.size_bytes))
-    return GptTable(sector, _guid_text(header.disk_guid), partitions, from_backup)
+    ranges = _ranges_of(header, sector, len(entries))
+    return GptTable(sector, _guid_text(header.disk_guid), partitions, from_backup, ranges)
+
+
+def _ranges_of(header: GptHeader, sector: int, entries_bytes: int) -> list[tuple[int, int]]:
+    """Both headers, and everything outside of what the table calls usable, where entries lie."""
+    room = -(-entries_bytes // sector) * sector
+    last = max(header.my_lba, header.alternate_lba)
+    return [
+        (0, 2 * sector),
+        (header.entries_lba * sector, room),
+        (2 * sector, room),
+        (last * sector, sector),
+        (last * sector - room, room),
+    ]
 
 
 def _partition_of(entry: GptEntry, number: int, sector: int, disk_bytes: int) -> Partition:

@@ -6,6 +6,8 @@ the disk signature and the partition's number.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from zeroseal.blocks.records import Record, at, record
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError
@@ -41,7 +43,15 @@ class MbrEntry(Record):
     sector_count: int = at(12, "I")
 
 
-def find_mbr(store: Store) -> list[Partition] | None:
+@dataclass(frozen=True)
+class MbrTable:
+    """A whole table; ``sectors`` are the offsets of all sectors that hold a part of it."""
+
+    partitions: list[Partition]
+    sectors: list[int]
+
+
+def find_mbr(store: Store) -> MbrTable | None:
     """Reads the disk's MBR partitions; None where there is no such table."""
     if store.size_bytes < SECTOR_BYTES:
         return None
@@ -49,13 +59,14 @@ def find_mbr(store: Store) -> list[Partition] | None:
     if not _looks_like_table(sector):
         return None
     signature = int.from_bytes(sector[440:444], "little")
-    partitions = []
+    partitions: list[Partition] = []
+    sectors = [0]
     for number, entry in enumerate(_entries(sector), 1):
         if entry.type_code in EXTENDED_TYPES:
-            partitions += _read_logical(store, entry, signature)
+            partitions += _read_logical(store, entry, signature, sectors)
         elif entry.type_code and entry.sector_count:
             partitions.append(_partition(store, number, entry.first_lba, entry, signature))
-    return partitions or None
+    return MbrTable(partitions, sectors) if partitions else None
 
 
 def _looks_like_table(sector: bytes) -> bool:
@@ -87,7 +98,9 @@ def _partition(
     )
 
 
-def _read_logical(store: Store, extended: MbrEntry, signature: int) -> list[Partition]:
+def _read_logical(
+    store: Store, extended: MbrEntry, signature: int, sectors: list[int]
+) -> list[Partition]:
     """Follows the chain of extended boot records; it must go on forwards."""
     partitions: list[Partition] = []
     base = extended.first_lba
@@ -98,6 +111,7 @@ def _read_logical(store: Store, extended: MbrEntry, signature: int) -> list[Part
         sector = store.read(table_lba * SECTOR_BYTES, SECTOR_BYTES)
         if sector[510:] != SIGNATURE:
             break
+        sectors.append(table_lba * SECTOR_BYTES)
         logical, following = _entries(sector)[:2]
         if logical.type_code and logical.sector_count:
             number = 5 + len(partitions)

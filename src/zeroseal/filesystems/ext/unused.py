@@ -14,12 +14,15 @@ ByteRange = tuple[int, int]  # (offset, length)
 
 
 def iter_free_space(volume: ExtVolume) -> Iterator[ByteRange]:
-    """Yields the ranges of all free blocks, as the bitmaps on the store say."""
+    """Yields the ranges of all free blocks, by the bitmaps, and what lies behind the last block."""
     allocator = Allocator(volume)
     for group in range(volume.group_count):
         base, size = volume.group_blocks(group)
         for first, count in find_runs(allocator.get_bitmap("block", group), size, value=False):
             yield (base + first) * volume.block_bytes, count * volume.block_bytes
+    end = volume.block_count * volume.block_bytes
+    if end < volume.store.size_bytes:  # the partition is larger than its file system
+        yield end, volume.store.size_bytes - end
 
 
 def iter_free_inodes(volume: ExtVolume) -> Iterator[ByteRange]:

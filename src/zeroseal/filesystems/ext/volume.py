@@ -145,6 +145,12 @@ class ExtVolume:
         slot = bytearray(self.read_slot(inode_no))
         count = min(INODE_RECORD_BYTES, self.inode_bytes)
         slot[:count] = inode.build()[:count]
+        self.store.write(
+            self.inode_offset(inode_no), self.with_inode_checksum(inode_no, inode, slot)
+        )
+
+    def with_inode_checksum(self, inode_no: int, inode: Inode, slot: bytearray) -> bytes:
+        """A whole slot with its checksum set, where the volume has any."""
         if self.has_checksums:
             value = checksums.inode_checksum(self.inode_seed(inode_no, inode), bytes(slot))
             offset = Inode.offset_of("checksum_lo")
@@ -152,7 +158,7 @@ class ExtVolume:
             if checksums.has_high_checksum(slot):
                 offset = Inode.offset_of("checksum_hi")
                 slot[offset : offset + 2] = (value >> 16).to_bytes(2, "little")
-        self.store.write(self.inode_offset(inode_no), bytes(slot))
+        return bytes(slot)
 
     def inode_seed(self, inode_no: int, inode: Inode) -> int:
         """Where checksums of what this inode owns begin."""

@@ -78,6 +78,13 @@ def read_logical_volumes(volumes: Sequence[PhysicalVolume]) -> list[LogicalVolum
         DamagedError: the metadata contradicts itself.
         UnsupportedError: a volume is of a kind that we do not read, or a part of it is elsewhere.
     """
+    found = []
+    for name, group in _newest_groups(volumes).items():
+        found += _volumes_of_group(name, group, {volume.uuid: volume for volume in volumes})
+    return found
+
+
+def _newest_groups(volumes: Sequence[PhysicalVolume]) -> dict[str, Section]:
     groups: dict[str, Section] = {}
     for volume in volumes:
         for name, section in volume.text.items():
@@ -85,10 +92,51 @@ def read_logical_volumes(volumes: Sequence[PhysicalVolume]) -> list[LogicalVolum
                 known = groups.get(name)
                 if known is None or _int(known, "seqno") < _int(section, "seqno"):
                     groups[name] = section
-    found = []
-    for name, group in groups.items():
-        found += _volumes_of_group(name, group, {volume.uuid: volume for volume in volumes})
-    return found
+    return groups
+
+
+def used_ranges(
+    volume: PhysicalVolume, volumes: Sequence[PhysicalVolume]
+) -> list[tuple[int, int]] | None:
+    """(offset, length) of what is in use on a physical volume; None where no group has it.
+
+    That is its label, the headers and live texts of its metadata areas, and the extents of all
+    logical volumes, hidden ones too.
+
+    Raises:
+        DamagedError: the metadata contradicts itself.
+    """
+    group = next((item for item in _newest_groups(volumes).values() if _has(item, volume)), None)
+    if group is None:
+        return None
+    label = _find_label(volume.store)
+    used = [(label[0] * _SECTOR, _SECTOR)] if label else []
+    for offset, size in volume.areas:
+        used.append((offset, layout.AREA_HEADER_BYTES))
+        raw = volume.store.read(offset + AreaHeader.SIZE, TextLocation.SIZE)
+        location = TextLocation.parse(raw)
+        if location.offset and location.length:
+            used += [(offset + at, length) for at, length in text_ranges(location, size)]
+    extent_bytes = _int(group, "extent_size") * _SECTOR
+    keys = {
+        key: _int(member, "pe_start") * _SECTOR
+        for key, member in _sections(group, "physical_volumes").items()
+        if str(member.get("id", "")).replace("-", "") == volume.uuid
+    }
+    for section in _sections(group, "logical_volumes").values():
+        for segment in _segments(section):
+            stripes = _stripe_count("of the group", segment)
+            length = _int(segment, "extent_count") // max(1, stripes) * extent_bytes
+            listed = _list(segment, "stripes")
+            for key, first in zip(listed[::2], listed[1::2], strict=False):
+                if str(key) in keys and isinstance(first, int):
+                    used.append((keys[str(key)] + first * extent_bytes, length))
+    return used
+
+
+def _has(group: Section, volume: PhysicalVolume) -> bool:
+    members = _sections(group, "physical_volumes").values()
+    return any(str(member.get("id", "")).replace("-", "") == volume.uuid for member in members)
 
 
 def _find_label(store: Store) -> tuple[int, LabelHeader] | None:

@@ -1,0 +1,356 @@
+"""Slack: bytes that belong to a structure in use, and that nobody reads any more.
+
+Behind the end of a file's content, in blocks that are allocated but unwritten, behind the names of
+a folder, in the unused part of an index, between and behind extended attributes, behind the fields
+of an inode. Old content and deleted names stay there through every clean-up that works from above.
+
+Tables are looked at with numpy; what has to be parsed (folders, deep mappings) one by one.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from enum import Enum
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import DTypeLike, NDArray
+
+from zeroseal.filesystems.ext import layout
+from zeroseal.filesystems.ext.checksums import folder_block_checksum, xattr_block_checksum
+from zeroseal.filesystems.ext.folders import has_tail, iter_entries
+from zeroseal.filesystems.ext.index import (
+    NODE_ENTRIES_OFFSET,
+    ROOT_ENTRIES_OFFSET,
+    parse_entries,
+    parse_root,
+)
+from zeroseal.filesystems.ext.layout import Inode, XattrBlockHeader, XattrEntry
+from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.read import is_short_link, owns_blocks
+from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
+from zeroseal.filesystems.ext.xattrs import read_xattr_block
+
+_EXTENT = np.dtype([("logical", "<u4"), ("length", "<u2"), ("high", "<u2"), ("low", "<u4")])
+_FIELDS: dict[str, tuple[int, DTypeLike]] = {
+    "mode": (0x0, "<u2"),
+    "size_lo": (0x4, "<u4"),
+    "links": (0x1A, "<u2"),
+    "flags": (0x20, "<u4"),
+    "entries": (0x2A, "<u2"),
+    "depth": (0x2E, "<u2"),
+    "extents": (0x34, (_EXTENT, (4,))),
+    "xattr_lo": (0x68, "<u4"),
+    "size_hi": (0x6C, "<u4"),
+}
+_MAX_FOLDER_BYTES = 1 << 30
+_PIECE_BYTES = 1 << 20
+
+
+class SlackKind(Enum):
+    """Where slack lies."""
+
+    FILE = "behind the end of a file"
+    UNWRITTEN = "in unwritten blocks of a file"
+    FOLDER = "in a folder"
+    INODE = "in an inode"
+    ATTRIBUTES = "among extended attributes"
+
+
+class Slack(NamedTuple):
+    """Slack that holds something.
+
+    Attributes:
+        node: the inode it belongs to.
+        offset_bytes: on the volume, with ``length``.
+        clean: what is to lie there instead; None for zeros.
+        stale_bytes: how many bytes of it are not zero now.
+    """
+
+    kind: SlackKind
+    node: int
+    offset_bytes: int
+    length: int
+    clean: bytes | None
+    stale_bytes: int
+
+
+def iter_slack(volume: ExtVolume) -> Iterator[Slack]:
+    """Yields all slack that holds anything but zeros, in the order of the inodes.
+
+    Raises:
+        DamagedError: a structure contradicts itself.
+    """
+    scan = _Scan(volume)
+    for group in range(volume.group_count):
+        yield from scan.scan_group(group)
+
+
+def clean_slack(volume: ExtVolume) -> int:
+    """Zeroes all slack; returns how many bytes of it held something."""
+    total = 0
+    for slack in list(iter_slack(volume)):
+        total += slack.stale_bytes
+        if slack.clean is None:
+            volume.store.zero(slack.offset_bytes, slack.length)
+        else:
+            volume.store.write(slack.offset_bytes, slack.clean)
+    return total
+
+
+class _Scan:
+    def __init__(self, volume: ExtVolume) -> None:
+        self._volume = volume
+        self._has_types = bool(volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
+        self._seen_xattr_blocks: set[int] = set()
+        names, formats, offsets = [], [], []
+        for name, (offset, code) in _FIELDS.items():
+            names.append(name)
+            formats.append(code)
+            offsets.append(offset)
+        self._row = np.dtype(
+            {
+                "names": names,
+                "formats": formats,
+                "offsets": offsets,
+                "itemsize": volume.inode_bytes,
+            }
+        )
+
+    def scan_group(self, group: int) -> Iterator[Slack]:
+        volume = self._volume
+        descriptor = volume.get_group(group)
+        count = volume.superblock.inodes_per_group
+        if volume.has_group_checksums:
+            if descriptor.flags & layout.GROUP_INODE_UNINIT:
+                return
+            count -= descriptor.unused_inodes
+        if count <= 0:
+            return
+        start = descriptor.inode_table * volume.block_bytes
+        table = volume.store.read(start, count * volume.inode_bytes)
+        rows = np.frombuffer(table, dtype=self._row)
+        first = group * volume.superblock.inodes_per_group + 1
+        numbers = np.arange(first, first + count)
+        named = (numbers == layout.ROOT_INODE) | (numbers >= volume.first_inode)
+        used = np.flatnonzero((rows["links"] != 0) & (rows["mode"] != 0) & named)
+        yield from self._scan_slots(table, rows, used, first)
+        plain = self._plain_files(rows[used])
+        yield from self._scan_tails(rows[used[plain]], numbers[used[plain]])
+        for index in used[~plain].tolist():
+            slot = table[index * volume.inode_bytes : (index + 1) * volume.inode_bytes]
+            yield from self._scan_node(first + index, parse_inode(slot))
+
+    def _plain_files(self, rows: NDArray[np.void]) -> NDArray[np.bool_]:
+        """Files whose few written extents lie in the inode, the last of them at the file's end."""
+        is_plain = (
+            (rows["mode"] & layout.MODE_TYPE_MASK == layout.MODE_FILE)
+            & (rows["flags"] & layout.INODE_EXTENTS != 0)
+            & (rows["depth"] == 0)
+            & (rows["entries"] <= 4)
+        )
+        within = np.arange(4) < rows["entries"][:, None]
+        written = (rows["extents"]["length"] <= layout.MAX_EXTENT_BLOCKS) | ~within
+        last = self._last_extents(rows)
+        size = rows["size_hi"].astype(np.int64) << 32 | rows["size_lo"]
+        begins = last["logical"].astype(np.int64) * self._volume.block_bytes
+        reaches = (rows["entries"] == 0) | (size > begins)
+        plain: NDArray[np.bool_] = is_plain & written.all(axis=1) & reaches
+        return plain
+
+    @staticmethod
+    def _last_extents(rows: NDArray[np.void]) -> NDArray[np.void]:
+        index = np.clip(rows["entries"].astype(np.int64) - 1, 0, 3)
+        last: NDArray[np.void] = rows["extents"][np.arange(len(rows)), index]
+        return last
+
+    def _scan_tails(self, rows: NDArray[np.void], numbers: NDArray[np.int64]) -> Iterator[Slack]:
+        """What lies between the end of a plain file and the end of its last block."""
+        size = rows["size_hi"].astype(np.int64) << 32 | rows["size_lo"]
+        last, block = self._last_extents(rows), self._volume.block_bytes
+        begin = last["logical"].astype(np.int64) * block
+        length = last["length"].astype(np.int64) * block
+        place = (last["high"].astype(np.int64) << 32 | last["low"]) * block
+        slack = np.where(rows["entries"] > 0, begin + length - size, 0)
+        for index in np.flatnonzero(slack > 0).tolist():
+            start = int(place[index] + size[index] - begin[index])
+            yield from self._range(SlackKind.FILE, int(numbers[index]), start, int(slack[index]))
+
+    def _scan_node(self, node: int, inode: Inode) -> Iterator[Slack]:
+        """A folder, a link, or a file with a mapping that is not plain."""
+        if not owns_blocks(self._volume, inode):
+            return
+        if inode.is_folder:
+            yield from self._scan_folder(node, inode)
+            return
+        block = self._volume.block_bytes
+        for run in read_mapping(self._volume, node, inode).runs:
+            start, length = run.physical * block, run.blocks * block
+            if not run.written:
+                yield from self._range(SlackKind.UNWRITTEN, node, start, length)
+                continue
+            kept = min(max(inode.size - run.logical * block, 0), length)
+            if kept < length:
+                yield from self._range(SlackKind.FILE, node, start + kept, length - kept)
+
+    def _range(self, kind: SlackKind, node: int, offset: int, length: int) -> Iterator[Slack]:
+        """A range that should be zeros; ranges known to be so are not read."""
+        store = self._volume.store
+        if offset < 0 or offset + length > store.size_bytes:
+            raise self._volume.damaged(f"inode {node} reaches outside the file system")
+        for extent in store.iter_extents(offset, length):
+            if extent.is_zero:
+                continue
+            end = extent.offset_bytes + extent.length
+            for start in range(extent.offset_bytes, end, _PIECE_BYTES):
+                content = store.read(start, min(_PIECE_BYTES, end - start))
+                stale = len(content) - content.count(0)
+                if stale:
+                    yield Slack(kind, node, start, len(content), None, stale)
+
+    # folders
+
+    def _scan_folder(self, node: int, inode: Inode) -> Iterator[Slack]:
+        volume = self._volume
+        if inode.size > _MAX_FOLDER_BYTES:
+            raise volume.damaged(f"inode {node} should be a folder")
+        blocks = {
+            run.logical + number: run.physical + number
+            for run in read_mapping(volume, node, inode).runs
+            for number in range(run.blocks)
+        }
+        index = self._index_blocks(node, inode, blocks)
+        for logical, physical in blocks.items():
+            content = volume.read_block(physical)
+            if logical in index:
+                clean = self._clean_index(content, index[logical])
+            else:
+                clean = self._clean_leaf(node, inode, content)
+            yield from self._changed(
+                SlackKind.FOLDER, node, physical * volume.block_bytes, content, clean
+            )
+
+    def _index_blocks(self, node: int, inode: Inode, blocks: dict[int, int]) -> dict[int, int]:
+        """Logical numbers of the blocks that are index, to where their entries begin."""
+        if not inode.flags & layout.INODE_INDEX or 0 not in blocks:
+            return {}
+        root = self._volume.read_block(blocks[0])
+        found = {0: ROOT_ENTRIES_OFFSET}
+        if parse_root(root).levels:
+            for _hash, logical in parse_entries(root, ROOT_ENTRIES_OFFSET):
+                if logical not in blocks:
+                    raise self._volume.damaged(f"the index of folder {node} points outside of it")
+                found[logical] = NODE_ENTRIES_OFFSET
+        return found
+
+    @staticmethod
+    def _clean_index(content: bytes, offset: int) -> bytes:
+        limit, count = struct.unpack_from("<HH", content, offset)
+        start, end = offset + count * 8, offset + limit * 8
+        parse_entries(content, offset)  # bounds both
+        return content[:start] + bytes(end - start) + content[end:]
+
+    def _clean_leaf(self, node: int, inode: Inode, content: bytes) -> bytes:
+        clean = bytearray(content)
+        tail = self._volume.has_checksums and has_tail(content)
+        end = len(content) - (layout.TAIL_BYTES if tail else 0)
+        for entry in iter_entries(content, self._has_types):
+            if entry.offset >= end:
+                break
+            used = layout.ENTRY_HEADER_BYTES + (len(entry.name) if entry.inode else 0)
+            stop = entry.offset + entry.length
+            clean[entry.offset + used : stop] = bytes(stop - entry.offset - used)
+            if not entry.inode:
+                clean[entry.offset + 6 : entry.offset + 8] = b"\0\0"  # name length and type
+        if tail and clean != content:
+            seed = self._volume.inode_seed(node, inode)
+            clean[-4:] = folder_block_checksum(seed, bytes(clean)).to_bytes(4, "little")
+        return bytes(clean)
+
+    # inodes and extended attributes
+
+    def _scan_slots(
+        self, table: bytes, rows: NDArray[np.void], used: NDArray[np.int64], first: int
+    ) -> Iterator[Slack]:
+        """The slots in which something may lie behind or between the fields, and shared blocks."""
+        size = self._volume.inode_bytes
+        view = np.frombuffer(table, dtype=np.uint8).reshape(-1, size)
+        suspects = rows["xattr_lo"][used] != 0
+        kinds = rows["mode"][used] & layout.MODE_TYPE_MASK
+        extents = rows["flags"][used] & layout.INODE_EXTENTS != 0
+        beyond = (
+            np.arange(60)[None, :] >= (12 + 12 * rows["entries"][used].astype(np.int64))[:, None]
+        )
+        suspects |= extents & (view[used, 0x28 : 0x28 + 60] * beyond).any(axis=1)
+        suspects |= kinds == layout.MODE_LINK
+        if size > layout.INODE_BASE_BYTES:
+            suspects |= view[used, layout.INODE_BASE_BYTES + 32 :].any(axis=1)
+            suspects |= view[used, layout.INODE_BASE_BYTES] < 32  # i_extra_isize
+        for index in used[suspects].tolist():
+            slot = table[index * size : (index + 1) * size]
+            inode, node = parse_inode(slot), first + index
+            clean = self._clean_slot(node, inode, slot)
+            yield from self._changed(
+                SlackKind.INODE, node, self._volume.inode_offset(node), slot, clean
+            )
+            if inode.xattr_block and inode.xattr_block not in self._seen_xattr_blocks:
+                self._seen_xattr_blocks.add(inode.xattr_block)
+                yield from self._scan_xattr_block(node, inode.xattr_block)
+
+    def _clean_slot(self, node: int, inode: Inode, slot: bytes) -> bytes:
+        clean = bytearray(slot)
+        if inode.flags & layout.INODE_EXTENTS:
+            entries = int.from_bytes(slot[0x2A:0x2C], "little")
+            clean[0x28 + 12 + 12 * entries : 0x28 + 60] = bytes(max(0, 48 - 12 * entries))
+        elif inode.type == layout.MODE_LINK and is_short_link(self._volume, inode):
+            clean[0x28 + inode.size : 0x28 + 60] = bytes(60 - inode.size)
+        start = layout.INODE_BASE_BYTES + inode.extra_isize
+        if len(slot) > layout.INODE_BASE_BYTES and start < len(slot):
+            if slot[start : start + 4] == layout.XATTR_MAGIC.to_bytes(4, "little"):
+                area = slot[start + 4 :]
+                first, last = self._unused_of(node, area, 0)
+                clean[start + 4 + first : start + 4 + last] = bytes(last - first)
+            else:
+                clean[start:] = bytes(len(slot) - start)
+        if bytes(clean) == slot:
+            return slot
+        return self._volume.with_inode_checksum(node, inode, clean)
+
+    def _scan_xattr_block(self, node: int, block_no: int) -> Iterator[Slack]:
+        volume = self._volume
+        content = read_xattr_block(volume, block_no)
+        first, last = self._unused_of(node, content, XattrBlockHeader.SIZE)
+        clean = bytearray(content)
+        clean[first:last] = bytes(last - first)
+        if volume.has_checksums and clean != content:
+            value = xattr_block_checksum(volume.checksum_seed, block_no, bytes(clean))
+            offset = XattrBlockHeader.offset_of("checksum")
+            clean[offset : offset + 4] = value.to_bytes(4, "little")
+        yield from self._changed(
+            SlackKind.ATTRIBUTES, node, block_no * volume.block_bytes, content, bytes(clean)
+        )
+
+    def _unused_of(self, node: int, area: bytes, start: int) -> tuple[int, int]:
+        """(start, end) of what lies between the last entry's end mark and the first value."""
+        position, lowest = start, len(area)
+        while area[position : position + 4] not in (bytes(4), b""):
+            fixed = area[position : position + XattrEntry.SIZE]
+            if len(fixed) < XattrEntry.SIZE:
+                raise self._volume.damaged(f"an extended attribute of inode {node} is cut short")
+            entry = XattrEntry.parse(fixed)
+            if entry.value_bytes and not entry.value_inode:
+                lowest = min(lowest, entry.value_offset)
+            position += XattrEntry.SIZE + (entry.name_bytes + 3) // 4 * 4
+        end = min(position + 4, len(area))
+        if lowest < end:
+            raise self._volume.damaged(f"extended attributes of inode {node} lie over each other")
+        return end, lowest
+
+    @staticmethod
+    def _changed(
+        kind: SlackKind, node: int, offset: int, content: bytes, clean: bytes
+    ) -> Iterator[Slack]:
+        if clean != content:
+            stale = sum(a != b and a != 0 for a, b in zip(content, clean, strict=True))
+            yield Slack(kind, node, offset, len(content), clean, stale)
