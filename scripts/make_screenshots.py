@@ -34,7 +34,8 @@ SHOTS: dict[str, str] = {
     "tar tvf gangway.ova; zeroseal export gangway.qcow2 --format raw --compress -o x",
     "in-place": "cp gangway.qcow2 other.qcow2; qemu-img snapshot -c ebb other.qcow2; "
     "zeroseal seal other.qcow2 --in-place; zeroseal seal gangway.qcow2 --in-place",
-    "check": "zeroseal check gangway.qcow2 | head -16; zeroseal check gangway.sealed.qcow2; "
+    "check": "zeroseal check gangway.qcow2 | head -16; "
+    "zeroseal check gangway.sealed.qcow2 --deep --against gangway.qcow2; "
     "zeroseal check yard/by-accident/disk.qcow2",
     "shelf": "zeroseal shelf list; zeroseal shelf add gangway.qcow2 --name gangway --version 1; "
     "zeroseal shelf add gangway.sealed.qcow2 --name gangway --version 2026-11 --notes 'pier 3'; "

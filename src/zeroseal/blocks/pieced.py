@@ -28,6 +28,11 @@ class PiecedStore(Store):
             self._starts.append(self.size_bytes)
             self.size_bytes += piece.length
 
+    @property
+    def pieces(self) -> list[Piece]:
+        """The pieces, in order."""
+        return self._pieces
+
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
         self.check_range(offset_bytes, length)
         parts = [

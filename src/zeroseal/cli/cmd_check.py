@@ -7,6 +7,7 @@ from pathlib import Path
 
 from zeroseal.cli.options import Subparsers, add_common
 from zeroseal.cli.ui import Ui
+from zeroseal.errors import UsageError
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -22,9 +23,19 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
     parser.add_argument(
         "--level",
-        choices=("quick", "full"),
+        choices=("quick", "full", "deep"),
         default="full",
-        help="quick: compare with the record only; full: look for traces too (default)",
+        help="quick: compare with the record only; full: look for traces too (default); deep: "
+        "search the bytes too",
+    )
+    parser.add_argument(
+        "--deep", dest="level", action="store_const", const="deep", help="the same as --level deep"
+    )
+    parser.add_argument(
+        "--against",
+        type=Path,
+        metavar="ORIGINAL",
+        help="with --deep: the unsealed image, whose values are searched for",
     )
     parser.add_argument(
         "--require-record", action="store_true", help="without a seal record the answer is no"
@@ -39,7 +50,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.as_json import check_to_json
     from zeroseal.sealing.check import Level, Verdict, check_image
 
-    result = check_image(args.image, Level(args.level), ui.progress)
+    if args.against and args.level != "deep":
+        raise UsageError("--against goes with --deep: only then are values searched for")
+    result = check_image(args.image, Level(args.level), ui.progress, args.against)
     ui.show(
         lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)
     )

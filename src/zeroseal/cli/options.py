@@ -101,6 +101,22 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_search(parser: argparse.ArgumentParser) -> None:
+    """How far the result of a seal is proven."""
+    parser.add_argument(
+        "--level",
+        choices=("full", "deep"),
+        default="deep",
+        help="deep: search the result's bytes for every value that was removed (default); full: "
+        "leave that out",
+    )
+    parser.add_argument(
+        "--allow-residue",
+        action="store_true",
+        help="seal even if removed values are still found; they are named in the record",
+    )
+
+
 def choices_from(args: argparse.Namespace) -> SealChoices:
     """The choices that the words mean.
 
@@ -116,6 +132,8 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         keep_root_login=args.keep_root_login,
         plant_first_boot=args.plant_first_boot,
         expect_seed=args.expect_seed,
+        search_values=getattr(args, "level", "full") == "deep",
+        allow_residue=getattr(args, "allow_residue", False),
     )
 
 

@@ -8,7 +8,7 @@ from rich.console import Console
 
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import look
-from zeroseal.sealing.check import CheckResult, Verdict
+from zeroseal.sealing.check import CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
 
@@ -26,6 +26,11 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
         look.items(console, result.changed_files)
         if len(result.changed_files) == _MOST_NOTED_FILES:
             console.print("    and perhaps more")
+    if result.residue:
+        look.section(console, "Values of the original that are still there")
+        look.items(
+            console, tuple(f"{item.label}: {item.place} ({item.count})" for item in result.residue)
+        )
     if result.findings:
         look.section(console, "Findings")
         look.trace_table(console, by_trace(result.findings), every_place)
@@ -44,6 +49,13 @@ def _sentences(result: CheckResult) -> list[str]:
             sentences.append("Root's login was kept on purpose.")
     if result.skipped:
         sentences.append(f"Skipped on purpose: {', '.join(result.skipped)}.")
+    if result.level is Level.DEEP and result.values_searched:
+        left = "" if result.residue else ": none was found"
+        count = result.values_searched
+        sentences.append(f"The bytes were searched for {count} values of the original{left}.")
+        sentences += result.not_searched
+    elif result.level is Level.DEEP and result.error is None and not result.changed_chunks:
+        sentences.append("Values were not searched for: name the original with --against.")
     if result.changed_chunks:
         sentences.append(_where_changed(result))
     if result.verdict is Verdict.BROKEN_SEAL and result.error:

@@ -56,13 +56,14 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
         console.print(_partial_sentence(plan))
     _show_treated(plan, console, "Treated", every_place)
     look.section(console, "Proof")
-    volumes = ", ".join(result.checked_volumes)
-    s = "s" if len(result.checked_volumes) > 1 else ""
+    volumes = ", ".join(result.proof.volumes)
+    s = "s" if len(result.proof.volumes) > 1 else ""
     look.bullets(
         console,
         (
             f"The file system{s} of {volumes} {'are' if s else 'is'} consistent.",
             "The catalogue finds none of the treated traces on the result.",
+            *_value_sentences(result),
             _read_back_sentence(result),
             *_zeroed_sentence(result),
         ),
@@ -78,6 +79,17 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     )
     command = f"zeroseal check {result.output.path}"
     look.next_step(console, "Before you make a template of it, and any time later:", command)
+
+
+def _value_sentences(result: SealResult) -> list[str]:
+    proof = result.proof
+    if proof.level != "deep":
+        return ["The disk's bytes were not searched for what was removed."]
+    told = f"The disk's bytes were searched for {proof.values_searched} removed values"
+    if not proof.residue:
+        return [f"{told}: none is left.", *proof.not_searched]
+    places = [f"{item.label} in {item.place}" for item in proof.residue]
+    return [f"{told}; these are still there: {'; '.join(places)}.", *proof.not_searched]
 
 
 def _is_in_place(result: SealResult) -> bool:

@@ -8,6 +8,7 @@ from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.lockout import Guard
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.readiness import Readiness
+from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
 from zeroseal.templates.export import ExportResult
@@ -58,7 +59,11 @@ def seal_to_json(result: SealResult) -> Json:
             "record": str(result.record),
             "digest": result.digest.root,
             "source": _image(result.planned.source),
-            "consistentVolumes": list(result.checked_volumes),
+            "consistentVolumes": list(result.proof.volumes),
+            "level": result.proof.level,
+            "valuesSearched": result.proof.values_searched,
+            "valuesNotSearched": list(result.proof.not_searched),
+            "residue": _residue(result.proof.residue),
             "zeroedBytes": result.zeroed_bytes,
             "rewrittenBytes": result.rewritten_bytes,
         }
@@ -77,6 +82,9 @@ def check_to_json(result: CheckResult) -> Json:
         "sealedAt": result.record.sealed_at if result.record else None,
         "skipped": list(result.skipped),
         "findings": _findings(result.findings),
+        "valuesSearched": result.values_searched,
+        "valuesNotSearched": list(result.not_searched),
+        "residue": _residue(result.residue),
         "changed": {
             "offsets": [number * CHUNK_BYTES for number in result.changed_chunks],
             "chunkBytes": CHUNK_BYTES,
@@ -178,6 +186,18 @@ def _plan(plan: Plan) -> Json:
         "plantFirstBoot": plan.choices.plant_first_boot,
         "retainedAccounts": list(plan.choices.retained_accounts),
     }
+
+
+def _residue(residue: tuple[Residue, ...]) -> list[Json]:
+    return [
+        {
+            "value": item.label,
+            "place": item.place,
+            "offset": item.offset_bytes,
+            "count": item.count,
+        }
+        for item in residue
+    ]
 
 
 def _findings(findings: tuple[Finding, ...]) -> list[Json]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
 
@@ -13,8 +13,10 @@ from zeroseal.images.image import Image
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.record import SealRecord, find_record
+from zeroseal.sealing.residue import Residue, find_residue
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened
+from zeroseal.sealing.values import collect_values
 from zeroseal.traces.finding import Finding
 from zeroseal.volumes.disk import Disk
 
@@ -32,10 +34,11 @@ class Verdict(Enum):
 
 
 class Level(Enum):
-    """How far a check looks: record and bytes, or the catalogue too."""
+    """How far a check looks: the record, the catalogue too, values in the bytes too."""
 
     QUICK = "quick"
     FULL = "full"
+    DEEP = "deep"
 
 
 @dataclass(frozen=True)
@@ -50,6 +53,8 @@ class CheckResult:
         changed_files: paths that were changed after the seal, at most twenty.
         skipped: ids of traces that the record says were left on purpose.
         error: what kept the check from an answer, for UNKNOWN.
+        values_searched: how many values of the original were searched for, with ``not_searched``
+            saying which could not be, and ``residue`` where some were found.
     """
 
     path: Path
@@ -63,10 +68,21 @@ class CheckResult:
     changed_files: tuple[str, ...] = ()
     skipped: tuple[str, ...] = ()
     error: ZeroSealError | None = None
+    values_searched: int = 0
+    not_searched: tuple[str, ...] = ()
+    residue: tuple[Residue, ...] = ()
 
 
-def check_image(path: Path, level: Level, progress: Progress = quiet) -> CheckResult:
+def check_image(
+    path: Path, level: Level, progress: Progress = quiet, original: Path | None = None
+) -> CheckResult:
     """Checks an image; nothing is written.
+
+    Args:
+        path: the image.
+        level: how far to look.
+        progress: told of each stage.
+        original: for level ``deep``, the unsealed image whose values are searched for.
 
     Raises:
         ImageError: the container itself cannot be read.
@@ -82,7 +98,36 @@ def check_image(path: Path, level: Level, progress: Progress = quiet) -> CheckRe
                 return _broken(path, image, level, record, record.changed_chunks(digest))
         if level is Level.QUICK:
             return _quick(path, record)
-        return _full(path, image, record, progress)
+        result = _full(path, image, record, level, progress)
+        if level is Level.DEEP and original is not None and result.error is None:
+            return _deep(result, image, original, progress)
+        return result
+
+
+def _deep(result: CheckResult, image: Image, original: Path, progress: Progress) -> CheckResult:
+    """Searches the disk's bytes for the values of the machine that it was made from."""
+    choices = SealChoices()
+    if result.record:
+        choices = SealChoices(
+            skip=result.record.skipped, keep_root_login=result.record.keep_root_login
+        )
+    with opened(original) as source:
+        subject = Subject.read(source)
+        known = {account.name for account in subject.context(SealChoices()).accounts}
+        retained = result.record.retained_accounts if result.record else ()
+        kept = tuple(name for name in retained if name in known)
+        values = collect_values(subject, replace(choices, retained_accounts=kept))
+    residue = tuple(find_residue(image, values, progress))
+    result = replace(
+        result,
+        values_searched=len(values.values),
+        not_searched=values.not_searched,
+        residue=residue,
+    )
+    if not residue:
+        return result
+    reason = f"{len({item.label for item in residue})} values of {original} are still on it"
+    return replace(result, verdict=Verdict.UNSEALED, reason=reason)
 
 
 def _quick(path: Path, record: SealRecord | None) -> CheckResult:
@@ -106,8 +151,9 @@ def _partial(
     )
 
 
-def _full(path: Path, image: Image, record: SealRecord | None, progress: Progress) -> CheckResult:
-    level = Level.FULL
+def _full(
+    path: Path, image: Image, record: SealRecord | None, level: Level, progress: Progress
+) -> CheckResult:
     try:
         subject = Subject.read(image)
         found = subject.find_all(_choices_of(record, subject), progress)

@@ -20,6 +20,8 @@ class SealChoices:
         keep_root_login: whether root's password and login keys stay.
         plant_first_boot: whether a small unit of ours makes new host keys on the first boot.
         expect_seed: whether the administrator vouches that every clone gets a seed.
+        search_values: whether the result's bytes are searched for the values that are removed.
+        allow_residue: whether a value that is found there does not stop the seal.
     """
 
     only: tuple[str, ...] = ()
@@ -28,6 +30,8 @@ class SealChoices:
     keep_root_login: bool = False
     plant_first_boot: bool = False
     expect_seed: bool = False
+    search_values: bool = True
+    allow_residue: bool = False
 
     def __post_init__(self) -> None:
         for name in (*self.only, *self.skip):
@@ -36,6 +40,11 @@ class SealChoices:
         both = [name for name in self.only if name in self.skip]
         if both:
             raise UsageError(f"{both[0]} is named by --only and by --skip: choose one")
+
+    @property
+    def keeps_something(self) -> bool:
+        """Whether something stays on purpose in which removed values may be named."""
+        return bool(self.only or self.skip or self.retained_accounts or self.keep_root_login)
 
     def treats(self, trace: Trace) -> bool:
         """Whether a trace is to be treated."""

@@ -21,6 +21,7 @@ from zeroseal.errors import DamagedError
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.survey import ImageFacts, by_trace
+from zeroseal.sealing.verify import Proof
 from zeroseal.traces.load import catalogue_digest
 
 STATEMENT_TYPE = "https://in-toto.io/Statement/v1"
@@ -75,7 +76,7 @@ def build_record(
     plan: Plan,
     system: SystemFacts,
     source: ImageFacts,
-    checked_volumes: list[str],
+    proof: Proof,
     sealed_at: int,
 ) -> bytes:
     """The record's JSON text."""
@@ -87,7 +88,7 @@ def build_record(
         "predicate": {
             "tool": {"name": "zeroseal", "version": __version__, "catalogue": catalogue_digest()},
             "sealedAt": _to_text(sealed_at),
-            "level": "full",
+            "level": proof.level,
             "complete": plan.is_complete,
             "disk": {
                 "sizeBytes": digest.size_bytes,
@@ -121,13 +122,25 @@ def build_record(
             "assured": list(plan.guard.assured),
             "notLookedInto": list(plan.readiness.advice),
             "proof": {
-                "consistentVolumes": checked_volumes,
+                "consistentVolumes": list(proof.volumes),
                 "catalogue": "no treated trace was found again",
-                "bytes": "not searched",
+                "bytes": _bytes_sentence(proof),
+                "valuesSearched": proof.values_searched,
+                "valuesNotSearched": list(proof.not_searched),
+                "residue": [
+                    {"value": item.label, "place": item.place, "count": item.count}
+                    for item in proof.residue
+                ],
             },
         },
     }
     return json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
+
+
+def _bytes_sentence(proof: Proof) -> str:
+    if proof.level != "deep":
+        return "not searched"
+    return "some removed values are still there" if proof.residue else "no removed value was found"
 
 
 def find_record(image: Path) -> SealRecord | None:

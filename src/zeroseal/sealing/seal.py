@@ -25,7 +25,8 @@ from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import build_record, record_path
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts
-from zeroseal.sealing.verify import verify_result
+from zeroseal.sealing.values import ValueSet, collect_values
+from zeroseal.sealing.verify import Proof, verify_result
 
 
 @dataclass(frozen=True)
@@ -81,7 +82,7 @@ class SealResult:
     output: ImageFacts
     record: Path
     digest: DiskDigest
-    checked_volumes: tuple[str, ...]
+    proof: Proof
     zeroed_bytes: int
     rewritten_bytes: int
 
@@ -124,6 +125,7 @@ def seal_image(
         subject = Subject.read(staged, opener_for_editing(now))
         planned = plan_opened(image, subject, choices, progress)
         check_allowed(planned.plan)
+        values = values_of(subject, choices)
         apply_plan(planned.plan, subject, progress)
         with (
             ThreadPoolExecutor(1) as pool,
@@ -131,10 +133,10 @@ def seal_image(
             OutputFile(record_path(output.path)) as record,
         ):
             # the proof runs while the file is written; nothing gets its name before it holds
-            proof = pool.submit(verify_result, staged, planned.plan)
+            proving = pool.submit(verify_result, staged, planned.plan, values)
             digest = write_disk(staged, target.file, container, output.path.name, progress)
             progress(Step("checking the result", 0, 0))
-            checked = proof.result()
+            proof = proving.result()
             read_back(target.file.path, digest, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
@@ -142,7 +144,7 @@ def seal_image(
                     "then try again"
                 )
             text = build_record(
-                output.path.name, digest, planned.plan, planned.system, planned.source, checked, now
+                output.path.name, digest, planned.plan, planned.system, planned.source, proof, now
             )
             record.file.write(0, text)
             target.commit()
@@ -151,7 +153,12 @@ def seal_image(
     finally:
         staged.close()
         image.close()
-    return result_of(planned, output.path, digest, checked, changed)
+    return result_of(planned, output.path, digest, proof, changed)
+
+
+def values_of(subject: Subject, choices: SealChoices) -> ValueSet:
+    """The values to search for afterwards; none where that is not wanted."""
+    return collect_values(subject, choices) if choices.search_values else ValueSet((), ())
 
 
 def count_changes(staged: StagedStore) -> tuple[int, int]:
@@ -164,7 +171,7 @@ def result_of(
     planned: PlannedSeal,
     output: Path,
     digest: DiskDigest,
-    checked: list[str],
+    proof: Proof,
     changed: tuple[int, int],
 ) -> SealResult:
     """The facts of a finished seal, read from what lies there now."""
@@ -173,7 +180,7 @@ def result_of(
         output=read_image_facts(output),
         record=record_path(output),
         digest=digest,
-        checked_volumes=tuple(checked),
+        proof=proof,
         zeroed_bytes=changed[0],
         rewritten_bytes=changed[1],
     )

@@ -16,7 +16,7 @@ from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.plan import check_allowed
 from zeroseal.sealing.record import build_record, record_path
-from zeroseal.sealing.seal import SealResult, count_changes, plan_opened, result_of
+from zeroseal.sealing.seal import SealResult, count_changes, plan_opened, result_of, values_of
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.verify import verify_result
 
@@ -44,9 +44,10 @@ def seal_in_place(
             subject = Subject.read(staged, opener_for_editing(now))
             planned = plan_opened(change.image, subject, choices, progress)
             check_allowed(planned.plan)
+            values = values_of(subject, choices)
             apply_plan(planned.plan, subject, progress)
             progress(Step("checking the result", 0, 0))
-            checked = verify_result(staged, planned.plan)
+            proof = verify_result(staged, planned.plan, values)
             digest = digest_store(staged, "reading the disk", progress)
             changed = count_changes(staged)
             change.take(staged)
@@ -58,13 +59,13 @@ def seal_in_place(
                 )
             container.close()
             text = build_record(
-                source.name, digest, planned.plan, planned.system, planned.source, checked, now
+                source.name, digest, planned.plan, planned.system, planned.source, proof, now
             )
             progress(Step("committing", 0, 0))
             change.commit(record_path(source).name, text.decode())
         finally:
             staged.close()
-    return result_of(planned, source, digest, checked, changed)
+    return result_of(planned, source, digest, proof, changed)
 
 
 def _check_alone(path: Path, image: Image) -> None:

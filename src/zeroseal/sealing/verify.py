@@ -2,21 +2,46 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError
 from zeroseal.filesystems.ext.check import check_volume
 from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.residue import Residue, find_residue
 from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.values import ValueSet
 from zeroseal.volumes.disk import read_disk
 
 _MOST_NAMED = 3
 
 
-def verify_result(staged: Store, plan: Plan) -> list[str]:
-    """Reads the staged disk anew: file systems consistent, and no treated trace found again.
+@dataclass(frozen=True)
+class Proof:
+    """What was looked at, and found in order.
 
-    Returns:
-        The names of the volumes whose file system was checked.
+    Attributes:
+        volumes: the names of those whose file system was checked.
+        level: ``deep`` where the bytes were searched for values, else ``full``.
+        values_searched: how many values were looked for.
+        not_searched: values that cannot be searched, with reasons.
+        residue: values that are still there, on purpose or because that was allowed.
+    """
+
+    volumes: tuple[str, ...]
+    level: str
+    values_searched: int = 0
+    not_searched: tuple[str, ...] = ()
+    residue: tuple[Residue, ...] = ()
+
+
+def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
+    """Reads the staged disk anew: file systems consistent, no treated trace and no value found.
+
+    Args:
+        staged: the disk as it would be written out.
+        plan: what was done to it.
+        values: what was read from the disk before.
 
     Raises:
         NotProvenError: something is wrong, or still there; nothing may be written out.
@@ -34,7 +59,22 @@ def verify_result(staged: Store, plan: Plan) -> list[str]:
             "please report this with the output of --debug",
             got=len(left),
         )
-    return checked
+    if not plan.choices.search_values:
+        return Proof(tuple(checked), "full")
+    residue = tuple(find_residue(staged, values))
+    if residue and not plan.choices.keeps_something and not plan.choices.allow_residue:
+        raise NotProvenError(_describe(residue), got=len(residue))
+    searched = len(values.values)
+    return Proof(tuple(checked), "deep", searched, values.not_searched, residue)
+
+
+def _describe(residue: tuple[Residue, ...]) -> str:
+    named = "; ".join(f"{item.label} in {item.place}" for item in residue[:_MOST_NAMED])
+    more = f" and {len(residue) - _MOST_NAMED} more" if len(residue) > _MOST_NAMED else ""
+    return (
+        f"values that were to be removed are still on the disk ({named}{more}): nothing was "
+        "written; remove them in the guest, or accept them with --allow-residue"
+    )
 
 
 def check_file_systems(staged: Store) -> list[str]:

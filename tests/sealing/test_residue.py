@@ -1,0 +1,170 @@
+"""Values of the original machine: searched for at the end of a seal, and by a deep check."""
+
+from __future__ import annotations
+
+import base64
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Command
+from tests.disks import BARE_GUEST, make_guest_volume
+from tests.lvm import lvm_disk, put
+from tests.oracles import find_texts, run, to_raw
+from zeroseal.sealing.record import record_path
+
+CHOICES = ("--expect-seed", "--plant-first-boot")
+MACHINE_ID = "5f3a9c0d7e21448b9d10c3b7a6e5f401"
+HASH = "$6$saltsalt$" + "Xy7kQ2mN9pR4tV6wZ1aB3cD5eF8gH0jL" * 2
+SEED = bytes(range(40, 240)) * 2 + b"end of the random seed of this very machine"
+GUEST = BARE_GUEST | {
+    "/etc/machine-id": MACHINE_ID + "\n",
+    "/etc/hostname": "gangway-pier\n",
+    "/etc/passwd": "root:x:0:0:root:/root:/bin/sh\nada.brine:x:1000:1000::/home/ada.brine:/bin/sh\n"
+    "tom:x:1001:1001::/home/tom:/bin/sh\n",
+    "/etc/shadow": f"root:*:1:0:99999:7:::\nada.brine:{HASH}:1:0:99999:7:::\ntom:*:1::::::\n",
+    "/etc/group": "root:x:0:\nada.brine:x:1000:\ntom:x:1001:\n",
+    "/home/ada.brine/notes": "private\n",
+}
+
+
+def guest_with(tmp_path: Path, files: dict[str, str]) -> Path:
+    return make_guest_volume(tmp_path, GUEST | files)
+
+
+@pytest.mark.parametrize(
+    ("text", "label"),
+    [
+        (f"id={MACHINE_ID}", "machine ID"),
+        (MACHINE_ID.upper(), "machine ID"),
+        ("5f3a9c0d-7e21-448b-9d10-c3b7a6e5f401", "machine ID"),
+        ("the name gangway-pier stands here", "host name (gangway-pier)"),
+        ("owner: Ada.Brine", "account name ada.brine"),
+        (f"old hash {HASH}", "password hash of ada.brine"),
+    ],
+    ids=["plain", "upper case", "dashed", "host name", "account", "hash"],
+)
+def test_a_value_in_a_file_that_stays_stops_the_seal(
+    tmp_path: Path, zeroseal: Command, text: str, label: str
+) -> None:
+    image, out = guest_with(tmp_path, {"/opt/app/settings": text + "\n"}), tmp_path / "o.img"
+    answer = zeroseal("seal", image, "-o", out, *CHOICES)
+    assert (answer.status, answer.err.count("\n")) == (5, 1)
+    assert f"{label} in /opt/app/settings" in answer.err
+    assert "--allow-residue" in answer.err
+    assert not out.exists()
+    assert not record_path(out).exists()
+    assert MACHINE_ID not in answer.err
+    assert HASH not in answer.err
+    answer = zeroseal("seal", image, "-o", out, *CHOICES, "--allow-residue")
+    assert answer.status == 0
+    assert "still there" in answer.out
+    proof = json.loads(record_path(out).read_text())["predicate"]["proof"]
+    assert [(item["value"], item["place"]) for item in proof["residue"]] == [
+        (label, "/opt/app/settings")
+    ]
+    assert proof["bytes"] == "some removed values are still there"
+
+
+@pytest.mark.parametrize("phase", [0, 1, 2])
+def test_a_secret_is_found_in_any_phase_of_base64(
+    tmp_path: Path, zeroseal: Command, phase: int
+) -> None:
+    run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "x", "-f", tmp_path / "key")
+    key = (tmp_path / "key").read_text()
+    raw = base64.b64decode("".join(key.splitlines()[1:-1]))
+    kept = base64.b64encode(b"-" * phase + raw).decode()
+    image = guest_with(
+        tmp_path, {"/etc/ssh/ssh_host_ed25519_key": key, "/opt/app/backup": f"data: {kept}\n"}
+    )
+    answer = zeroseal("seal", image, "-o", tmp_path / "o", *CHOICES)
+    assert answer.status == 5
+    assert "private key /etc/ssh/ssh_host_ed25519_key in /opt/app/backup" in answer.err
+
+
+def test_what_is_kept_on_purpose_may_name_what_is_removed(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    image = guest_with(tmp_path, {"/home/ada.brine/notes": "from gangway-pier\n"})
+    out = tmp_path / "o.img"
+    answer = zeroseal("seal", image, "-o", out, *CHOICES, "--retain-account", "ada.brine")
+    assert answer.status == 0
+    told = " ".join(answer.out.split())
+    assert "still there: host name (gangway-pier) in /home/ada.brine/notes" in told
+
+
+def test_short_names_are_told_not_to_be_searched(tmp_path: Path, zeroseal: Command) -> None:
+    image, out = guest_with(tmp_path, {"/opt/readme": "tom was here\n"}), tmp_path / "o.img"
+    answer = zeroseal("seal", image, "-o", out, *CHOICES)
+    assert answer.status == 0
+    assert "account name tom was not searched for" in answer.out
+    assert "none is left" in answer.out
+    value = json.loads(zeroseal("seal", image, "-o", tmp_path / "p", *CHOICES, "--json").out)
+    assert (value["level"], value["valuesSearched"] > 3) == ("deep", True)
+    assert len(value["valuesNotSearched"]) == 1
+
+
+def test_level_full_leaves_the_search_out_and_says_so(tmp_path: Path, zeroseal: Command) -> None:
+    image, out = guest_with(tmp_path, {"/opt/app": MACHINE_ID}), tmp_path / "o.img"
+    answer = zeroseal("seal", image, "-o", out, *CHOICES, "--level", "full")
+    assert answer.status == 0
+    assert "were not searched" in answer.out
+    record = json.loads(record_path(out).read_text())["predicate"]
+    assert (record["level"], record["proof"]["bytes"]) == ("full", "not searched")
+    told = zeroseal("check", out, "--deep")
+    assert (told.status, "name the original with --against" in told.out) == (0, True)
+    told = zeroseal("check", out, "--deep", "--against", image)
+    assert told.status == 1
+    assert told.out.startswith("UNSEALED")
+    assert "machine ID: /opt/app" in told.out
+    value = json.loads(zeroseal("check", out, "--deep", "--against", image, "--json").out)
+    assert [item["place"] for item in value["residue"]] == ["/opt/app"]
+    assert zeroseal("check", out, "--against", image).status == 2
+
+
+def test_a_deep_check_of_a_sealed_disk_finds_nothing_in_any_container(
+    tmp_path: Path, demo_disk: Path, zeroseal: Command
+) -> None:
+    sealed = tmp_path / "s.qcow2"
+    assert zeroseal("seal", demo_disk, "-o", sealed, "--compress").status == 0
+    for name in ("vhdx", "ova"):
+        copy = tmp_path / f"c.{name}"
+        assert zeroseal("export", sealed, "--format", name, "-o", copy).status == 0
+        told = zeroseal("check", copy, "--deep", "--against", demo_disk)
+        assert told.out.startswith("SEALED")
+        assert "none was found" in told.out
+
+
+def test_a_value_on_a_logical_volume_is_traced_to_its_file(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    volume = guest_with(tmp_path, {"/opt/app/settings": f"{MACHINE_ID}\n"})
+    raw = tmp_path / "d.raw"
+    with lvm_disk(raw, 30, 30) as disk:
+        disk.create("root", -(-volume.stat().st_size // (1 << 20)), "-i", "2", "-I", "64k")
+        places = disk.places("root")
+    put(raw, places, volume.read_bytes())
+    answer = zeroseal("seal", raw, "-o", tmp_path / "o", *CHOICES)
+    assert "machine ID in /opt/app/settings" in answer.err
+
+
+def test_in_place_is_refused_with_a_residue_and_nothing_is_written(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    image = guest_with(tmp_path, {"/opt/app/settings": MACHINE_ID})
+    before = image.read_bytes()
+    assert zeroseal("seal", image, "--in-place", *CHOICES).status == 5
+    assert image.read_bytes() == before
+    assert [path.name for path in image.parent.glob("*.redo")] == []
+
+
+def test_values_in_swap_journal_slack_and_free_space_are_gone(
+    tmp_path: Path, demo_disk: Path, zeroseal: Command
+) -> None:
+    """What another program finds on the original, it does not find on the sealed disk."""
+    sealed = tmp_path / "s.qcow2"
+    assert zeroseal("seal", demo_disk, "-o", sealed).status == 0
+    texts = [b"gangway-ref", b"ada.brine", b"tom.kelp"]
+    assert find_texts(to_raw(demo_disk, tmp_path / "a.raw"), texts) == set(texts)
+    assert find_texts(to_raw(sealed, tmp_path / "b.raw"), texts) == set()
