@@ -48,7 +48,8 @@ def image_rows(image: ImageFacts) -> list[tuple[str, str]]:
         (
             "format",
             f"{container_text(image)}, disk of {size_text(image.size_bytes)}, "
-            f"{size_text(image.allocated_bytes)} of it stored",
+            f"{size_text(image.allocated_bytes)} of it stored, "
+            f"file of {size_text(image.file_bytes)}",
         ),
     ]
     if image.extents:

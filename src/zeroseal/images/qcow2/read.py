@@ -198,7 +198,10 @@ class Qcow2Image(Image):
         if self.header.incompatible_features & layout.INCOMPATIBLE_DIRTY:
             found.append("It was not closed cleanly; its reference counts may be stale.")
         if self.bitmap_count:
-            found.append(f"It keeps {self.bitmap_count} dirty bitmap(s); a new file has none.")
+            found.append(
+                f"It keeps {self.bitmap_count} dirty bitmap(s); a new file has none, and a "
+                "change in place drops them."
+            )
         return found
 
     @property
