@@ -271,7 +271,9 @@ def test_bad_input_gets_one_sentence_and_leaves_nothing(
     assert sorted(tmp_path.iterdir()) == before
 
 
-@pytest.mark.parametrize("words", [[], ["nonsense"], ["survey"], ["check", "x", "--level", "deep"]])
+@pytest.mark.parametrize(
+    "words", [[], ["nonsense"], ["survey"], ["check", "x", "--level", "abyss"]]
+)
 def test_words_that_make_no_sense_end_with_two(zeroseal: Command, words: list[str]) -> None:
     answer = zeroseal(*words)
     assert answer.status == 2

@@ -49,7 +49,7 @@ def test_the_record_is_an_in_toto_statement_of_what_was_done(sealed: Path) -> No
     assert treated["keys.ssh-host"]["treatments"] == ["remove"]
     assert predicate["sealedAt"] == "2026-11-18T11:06:40Z"
     assert predicate["complete"] is True
-    assert predicate["proof"]["consistentVolumes"] == ["partition 2"]
+    assert predicate["proof"]["consistentVolumes"] == ["partition 1", "partition 2"]
     text = record_path(sealed).read_text()
     for secret in ("gangway-ref", "ada.brine", "192.0.2", "not-a-real"):
         assert secret not in text

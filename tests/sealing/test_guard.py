@@ -121,6 +121,9 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
     root = make_guest_volume(tmp_path, BARE_GUEST | {"/etc/fstab": fstab})
     (tmp_path / "esp").write_bytes(bytes(4 << 20))
     run("mkfs.vfat", "-n", "ESP", tmp_path / "esp")
+    with (tmp_path / "esp").open("r+b") as file:
+        file.seek(37)
+        file.write(b"\1")  # as after a crash
     stranger = make_ext(tmp_path / "other.img", 4, "-t", "ext4", "-L", "other")
     disk = make_disk(
         tmp_path / "d.raw", ("8300", root), ("ef00", tmp_path / "esp"), ("8300", stranger)
@@ -132,7 +135,7 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
     found = survey_image(tmp_path / "top.qcow2", SealChoices())
     advice = " ".join(found.readiness.advice)
     for words in (
-        "/boot/efi (partition 2, vfat) is not looked into",
+        "/boot/efi (partition 2 (FAT) was not unmounted cleanly",
         "partition 3 (ext4) is not mounted by the guest",
         "keeps 1 internal snapshots",
         "has a backing file",

@@ -136,10 +136,20 @@ def entry_point() -> None:
     try:
         status = main(sys.argv[1:], sys.stdout, sys.stderr, os.environ)
         sys.stdout.flush()
+    except KeyboardInterrupt:  # before the command had begun
+        status = INTERRUPTED
     except BrokenPipeError:
         # whoever read our output has gone: say nothing more, and let nothing be flushed to it
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         status = 0
+    finally:
+        for number in (signal.SIGINT, getattr(signal, "SIGTERM", signal.SIGINT)):
+            signal.signal(number, signal.SIG_IGN)  # it is done; nothing is left to interrupt
+    if status == INTERRUPTED:
+        # an interrupt inside exec(), as dataclasses use it, would make Python end by the signal
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(status)
     sys.exit(status)
 
 

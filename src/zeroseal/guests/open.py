@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from zeroseal.errors import NoGuestError, UnsupportedError, ZeroSealError
 from zeroseal.filesystems.ext.edit import ExtEditor
 from zeroseal.filesystems.ext.read import ExtTree
+from zeroseal.filesystems.fat.edit import FatEditor
+from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.filesystems.tree import FileTree
 from zeroseal.guests.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.guest import Guest, Mount
@@ -41,12 +43,25 @@ class OpenedGuest:
 
 def open_for_reading(volume: Volume) -> FileTree:
     """Opens a volume's file system for reading."""
-    return ExtTree(volume.store, volume.name)
+    if volume.content.is_ext:
+        return ExtTree(volume.store, volume.name)
+    return FatTree(volume.store, volume.name)
 
 
-def opener_for_editing(now: int) -> TreeOpener:
-    """Makes an opener whose trees can be changed; ``now`` is the time that changes are given."""
-    return lambda volume: ExtEditor(volume.store, now, volume.name)
+def opener_for_editing(now: int, zero_removed: bool = True) -> TreeOpener:
+    """Makes an opener whose trees can be changed.
+
+    Args:
+        now: the time that changes are given, seconds since 1970.
+        zero_removed: whether content that goes is zeroed.
+    """
+
+    def open_tree(volume: Volume) -> FileTree:
+        if volume.content.is_ext:
+            return ExtEditor(volume.store, now, volume.name, zero_removed)
+        return FatEditor(volume.store, now, volume.name, zero_removed)
+
+    return open_tree
 
 
 def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGuest:
@@ -74,12 +89,16 @@ def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGu
         found = find_volume(entry.spec, disk.volumes)
         if found:
             used.append(found)
-        if found and found.content.is_ext:
-            mounts.append(Mount(entry.mount_point.rstrip("/"), found, open_tree(found)))
+        boot = entry.mount_point.rstrip("/") in _BOOT_PATHS and entry.kind != "xfs"
+        if found and found.content.is_readable:
+            try:
+                mounts.append(Mount(entry.mount_point.rstrip("/"), found, open_tree(found)))
+            except ZeroSealError as error:
+                if not boot or found.content.is_ext:
+                    raise
+                boot_unread.append(f"{entry.mount_point} ({error.message})")
         elif not entry.spec.startswith(_NOT_A_DISK):
-            reason = _describe_unread(entry, found)
-            boot = entry.mount_point.rstrip("/") in _BOOT_PATHS and entry.kind != "xfs"
-            (boot_unread if boot else unread).append(reason)
+            (boot_unread if boot else unread).append(_describe_unread(entry, found))
     return OpenedGuest(
         guest=Guest(mounts),
         unread=unread,

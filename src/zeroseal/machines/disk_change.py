@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.filesystems.ext.edit import ExtEditor
+from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.verify import check_file_systems
@@ -22,10 +22,7 @@ def changed_disk(path: Path, now: int) -> Iterator[Subject]:
     """
     with InPlaceChange(path) as change:
         staged = StagedStore(change.image)
-        subject = Subject.read(
-            staged,
-            lambda volume: ExtEditor(volume.store, now, volume.name, zero_removed=False),
-        )
+        subject = Subject.read(staged, opener_for_editing(now, zero_removed=False))
         yield subject
         subject.opened.guest.finish()
         check_file_systems(staged)

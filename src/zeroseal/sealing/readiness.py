@@ -63,6 +63,8 @@ def _boot_gap(image: Image, subject: Subject) -> list[str]:
 def _full_volumes(subject: Subject) -> list[str]:
     found = []
     for mount in subject.opened.guest.mounts:
+        if not mount.volume.content.is_ext:
+            continue
         volume = ExtVolume(mount.volume.store, mount.volume.name)
         free = volume.superblock.free_blocks_lo | volume.superblock.free_blocks_hi << 32
         used = 1 - free / volume.block_count

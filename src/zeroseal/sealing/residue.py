@@ -8,6 +8,7 @@ from zeroseal.blocks.pieced import PiecedStore
 from zeroseal.blocks.search import Hit, search_store
 from zeroseal.blocks.store import SliceStore, Store
 from zeroseal.filesystems.ext.read import ExtTree
+from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.values import ValueSet
@@ -73,9 +74,10 @@ class _PlaceFinder:
 
     def _place_on(self, volume: Volume, offset: int) -> str:
         for mount in self._subject.opened.guest.mounts:
-            if mount.volume.name == volume.name and isinstance(mount.tree, ExtTree):
+            tree = mount.tree
+            if mount.volume.name == volume.name and isinstance(tree, ExtTree | FatTree):
                 if volume.name not in self._owners:
-                    self._owners[volume.name] = _owners(mount.tree, mount.path.rstrip("/"))
+                    self._owners[volume.name] = _owners(tree, mount.path.rstrip("/"))
                 for start, end, path in self._owners[volume.name]:
                     if start <= offset < end:
                         return path
@@ -98,23 +100,19 @@ def _offset_in(volume: Volume, offset: int) -> int | None:
     return None
 
 
-def _owners(tree: ExtTree, mount_path: str) -> list[tuple[int, int, str]]:
+def _owners(tree: ExtTree | FatTree, mount_path: str) -> list[tuple[int, int, str]]:
     """(start, end, path) of everything that files and folders hold, in bytes of the volume."""
-    block = tree.volume.block_bytes
-    found, pending = [], [(mount_path, tree.root)]
+    found: list[tuple[int, int, str]] = []
+    pending = [(mount_path, tree.root)]
     while pending:
         path, node = pending.pop()
-        found += [
-            (run.physical * block, (run.physical + run.blocks) * block, f"{path or '/'} (names)")
-            for run in tree.iter_runs(node)
-        ]
+        names = f"{path or '/'} (names)"
+        found += [(start, start + length, names) for start, length in tree.iter_ranges(node)]
         for entry in tree.list_folder(node):
             name = f"{path}/{entry.name.decode('utf-8', 'backslashreplace')}"
             if entry.kind.value == "folder":
                 pending.append((name, entry.node))
                 continue
-            found += [
-                (run.physical * block, (run.physical + run.blocks) * block, name)
-                for run in tree.iter_runs(entry.node)
-            ]
+            ranges = tree.iter_ranges(entry.node)
+            found += [(start, start + length, name) for start, length in ranges]
     return found

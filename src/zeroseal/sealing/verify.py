@@ -5,13 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import NotProvenError
+from zeroseal.errors import NotProvenError, ZeroSealError
 from zeroseal.filesystems.ext.check import check_volume
+from zeroseal.filesystems.fat.check import check_volume as check_fat
+from zeroseal.filesystems.fat.volume import FatVolume
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.values import ValueSet
 from zeroseal.volumes.disk import read_disk
+from zeroseal.volumes.volume import Volume
 
 _MOST_NAMED = 3
 
@@ -77,6 +80,15 @@ def _describe(residue: tuple[Residue, ...]) -> str:
     )
 
 
+def _can_be_opened(volume: Volume) -> bool:
+    """A FAT volume that was not unmounted cleanly is left alone, and so is not judged."""
+    try:
+        FatVolume(volume.store, volume.name)
+    except ZeroSealError:
+        return False
+    return True
+
+
 def check_file_systems(staged: Store) -> list[str]:
     """Runs the consistency checker on every file system that a seal may have changed.
 
@@ -84,16 +96,21 @@ def check_file_systems(staged: Store) -> list[str]:
         NotProvenError: a file system is not consistent.
     """
     checked = []
-    volumes = [volume for volume in read_disk(staged).volumes if volume.content.is_ext]
-    for volume in volumes:
-        problems = check_volume(volume.store, volume.name)
+    for volume in read_disk(staged).volumes:
+        if volume.content.is_ext:
+            problems = check_volume(volume.store, volume.name)
+        elif volume.content.kind == "vfat" and _can_be_opened(volume):
+            problems = check_fat(volume.store, volume.name)
+        else:
+            continue
         if problems:
             told = "; ".join(
                 f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
             )
             raise NotProvenError(
                 f"the file system of {volume.name} is not consistent ({told}): nothing was "
-                "written; run e2fsck on it in the guest or on a copy, then seal again",
+                f"written; run {'e2fsck' if volume.content.is_ext else 'fsck.fat'} on it in the "
+                "guest or on a copy, then seal again",
                 got=len(problems),
             )
         checked.append(volume.name)

@@ -9,6 +9,11 @@ from zeroseal.blocks.store import Extent, Store
 from zeroseal.filesystems.ext.slack import clean_slack, iter_slack
 from zeroseal.filesystems.ext.unused import iter_free_inodes, iter_free_space, iter_journal_body
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.filesystems.fat.read import FatTree
+from zeroseal.filesystems.fat.slack import clean_slack as clean_fat_slack
+from zeroseal.filesystems.fat.slack import iter_slack as iter_fat_slack
+from zeroseal.filesystems.fat.volume import FatVolume
+from zeroseal.guests.guest import Mount
 from zeroseal.traces.changes import (
     BlankFreeInodes,
     BlankFreeSpace,
@@ -32,14 +37,18 @@ def find_swaps(context: FindContext) -> Iterator[tuple[Change, str]]:
 
 def find_journals(context: FindContext) -> Iterator[tuple[Change, str]]:
     """Yields the journals of the mounted file systems."""
-    for mount in context.guest.mounts:
+    for mount in _ext_mounts(context):
         yield BlankJournal(mount.volume.name), f"mounted on {mount.path}"
 
 
 def find_free_inodes(context: FindContext) -> Iterator[tuple[Change, str]]:
     """Yields the unused inodes of the mounted file systems."""
-    for mount in context.guest.mounts:
+    for mount in _ext_mounts(context):
         yield BlankFreeInodes(mount.volume.name), f"mounted on {mount.path}"
+
+
+def _ext_mounts(context: FindContext) -> list[Mount]:
+    return [mount for mount in context.guest.mounts if mount.volume.content.is_ext]
 
 
 def find_free_space(context: FindContext) -> Iterator[tuple[Change, str]]:
@@ -67,7 +76,10 @@ def blank(change: VolumeChange, context: FindContext) -> None:
     """Zeroes what a change is about."""
     if isinstance(change, BlankSlack):
         volume = context.get_volume(change.volume)
-        clean_slack(ExtVolume(volume.store, volume.name))
+        if volume.content.is_ext:
+            clean_slack(ExtVolume(volume.store, volume.name))
+        else:
+            clean_fat_slack(FatTree(volume.store, volume.name))
         return
     for store, offset, length in list(_ranges_of(change, context)):
         store.zero(offset, length)
@@ -81,8 +93,13 @@ def stored_bytes(change: VolumeChange, context: FindContext) -> int:
     """
     if isinstance(change, BlankSlack):
         volume = context.get_volume(change.volume)
-        slack = iter_slack(ExtVolume(volume.store, volume.name))
-        return sum(item.stale_bytes for item in slack)
+        if volume.content.is_ext:
+            slack = iter_slack(ExtVolume(volume.store, volume.name))
+            return sum(item.stale_bytes for item in slack)
+        pieces = iter_fat_slack(FatTree(volume.store, volume.name))
+        return sum(
+            sum(a != b for a, b in zip(stale, clean, strict=True)) for _at, stale, clean in pieces
+        )
     stored, dirty = 0, False
     for store, offset, length in _ranges_of(change, context):
         for extent in store.iter_extents(offset, length):
@@ -116,8 +133,10 @@ def _ranges_on(
             yield from iter_journal_body(ExtVolume(volume.store, volume.name))
         case BlankFreeInodes():
             yield from iter_free_inodes(ExtVolume(volume.store, volume.name))
-        case BlankFreeSpace():
+        case BlankFreeSpace() if volume.content.is_ext:
             yield from iter_free_space(ExtVolume(volume.store, volume.name))
+        case BlankFreeSpace():
+            yield from FatVolume(volume.store, volume.name).iter_free()
         case _:
             assert_never(change)
 

@@ -28,6 +28,11 @@ class Content:
         """Whether it is one of ext2, ext3 and ext4."""
         return self.kind in ("ext2", "ext3", "ext4")
 
+    @property
+    def is_readable(self) -> bool:
+        """Whether it is a file system that can be read and changed here."""
+        return self.is_ext or self.kind == "vfat"
+
 
 @dataclass(frozen=True)
 class Volume:

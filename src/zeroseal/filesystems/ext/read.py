@@ -108,6 +108,12 @@ class ExtTree:
         if owns_blocks(self.volume, inode):
             yield from read_mapping(self.volume, node, inode).runs
 
+    def iter_ranges(self, node: int) -> Iterator[tuple[int, int]]:
+        """Yields (offset, length) in bytes of where a node's content lies on the volume."""
+        size = self.volume.block_bytes
+        for run in self.iter_runs(node):
+            yield run.physical * size, run.blocks * size
+
     def _get_inode(self, node: int) -> Inode:
         inode = self.volume.read_inode(node)
         if not inode.link_count or not inode.mode:
