@@ -24,7 +24,7 @@ from zeroseal.images.output import OutputFile
 from zeroseal.images.redo import finish_interrupted, journal_path
 
 DISK = 3 << 20
-_POINTS = 320
+_POINTS = 302
 
 
 def change(path: Path, pieces: int = 170, companion: str = "") -> bytes:
@@ -92,7 +92,7 @@ def write_new(path: Path, spec: ContainerSpec) -> None:
 
 def points_of(count: int) -> list[int]:
     """Which calls to be killed at, and one behind the last."""
-    return sorted({*range(0, count, max(1, count // _POINTS)), count})
+    return sorted({number * count // _POINTS for number in range(_POINTS + 1)})
 
 
 def kill_in_place(folder: Path, spec: ContainerSpec) -> int:

@@ -123,7 +123,8 @@ def test_a_group_of_which_a_part_is_elsewhere_is_refused(tmp_path: Path) -> None
 
 
 def test_a_guest_on_lvm_is_sealed(tmp_path: Path, zeroseal: Command) -> None:
-    files = BARE_GUEST | {
+    # what lies beneath a mount point is not seen by the guest, and so by no trace
+    files = {path: text for path, text in BARE_GUEST.items() if not path.startswith("/var/")} | {
         "/etc/fstab": "/dev/mapper/tide--vg-root--lv / ext4 defaults 0 1\n"
         "/dev/tide-vg/var /var ext4 defaults 0 2\n/dev/mapper/tide--vg-swap none swap sw 0 0\n",
         "/etc/hostname": "canary-host-name\n",
