@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.conftest import Command
 from tests.disks import BARE_GUEST, ROOT_UUID, make_disk, make_ext, make_guest_volume, write_tree
 from tests.oracles import cut_partition, judge_ext, run
 from zeroseal.blocks.store import MemoryStore
@@ -252,3 +253,15 @@ def test_an_encrypted_volume_is_refused(tmp_path: Path) -> None:
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8309", tmp_path / "luks.img"))
     with pytest.raises(UnsupportedError, match="partition 2 cannot be handled: it is encrypted"):
         open_guest(read_disk(open_image(disk)))
+
+
+def test_a_volume_without_a_folder_to_mount_it_on_is_a_blocker(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    fstab = BARE_GUEST["/etc/fstab"] + "LABEL=data /srv/none ext4 defaults 0 2\n"
+    root = make_guest_volume(tmp_path, BARE_GUEST | {"/etc/fstab": fstab})
+    run("mke2fs", "-q", "-t", "ext4", "-L", "data", tmp_path / "data", "4M")
+    disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", tmp_path / "data"))
+    answer = zeroseal("seal", disk, "-o", tmp_path / "o", "--expect-seed", "--plant-first-boot")
+    assert answer.status == 4
+    assert "/srv/none (partition 2, but there is no such folder)" in answer.err

@@ -128,6 +128,7 @@ def test_a_guest_on_lvm_is_sealed(tmp_path: Path, zeroseal: Command) -> None:
         "/etc/fstab": "/dev/mapper/tide--vg-root--lv / ext4 defaults 0 1\n"
         "/dev/tide-vg/var /var ext4 defaults 0 2\n/dev/mapper/tide--vg-swap none swap sw 0 0\n",
         "/etc/hostname": "canary-host-name\n",
+        "/var/.keep": "",
     }
     root = make_guest_volume(tmp_path, files)
     (tmp_path / "v" / "log").mkdir(parents=True)

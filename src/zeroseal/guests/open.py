@@ -99,8 +99,15 @@ def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGu
                 boot_unread.append(f"{entry.mount_point} ({error.message})")
         elif not entry.spec.startswith(_NOT_A_DISK):
             (boot_unread if boot else unread).append(_describe_unread(entry, found))
+    guest = Guest(mounts)
+    placed = [mount.path for mount in guest.mounts]
+    unread += [
+        f"{mount.path} ({mount.volume.name}, but there is no such folder)"
+        for mount in mounts
+        if mount.path not in placed
+    ]
     return OpenedGuest(
-        guest=Guest(mounts),
+        guest=guest,
         unread=unread,
         boot_unread=boot_unread,
         swaps=swaps,
