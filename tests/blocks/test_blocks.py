@@ -17,9 +17,10 @@ from zeroseal.blocks.checksums import crc16, crc32c
 from zeroseal.blocks.pages import PAGE_BYTES, Pages
 from zeroseal.blocks.ranges import RangeSet
 from zeroseal.blocks.records import Record, at, record
+from zeroseal.blocks.sizes import parse_size
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import MemoryStore, SliceStore
-from zeroseal.errors import NoSpaceError, TruncatedError
+from zeroseal.errors import NoSpaceError, TruncatedError, UsageError
 
 spans = st.tuples(st.integers(0, 200), st.integers(0, 60))
 
@@ -200,3 +201,17 @@ def test_a_staged_layer_spills_and_reads_the_same(tmp_path: Path) -> None:
     assert staged.read(0, size) == model
     assert staged._pages.spilled
     staged.close()
+
+
+@pytest.mark.parametrize(
+    ("text", "size"),
+    [("0", 0), ("512", 512), ("4k", 4096), ("40G", 40 << 30), ("3MiB", 3 << 20), ("1 T", 1 << 40)],
+)
+def test_sizes_are_read_as_people_write_them(text: str, size: int) -> None:
+    assert parse_size(text) == size
+
+
+@pytest.mark.parametrize("text", ["", "G", "-1", "1.5G", "10X", "9" * 30, "1 G B"])
+def test_what_is_no_size_is_told(text: str) -> None:
+    with pytest.raises(UsageError, match="write it like 40G"):
+        parse_size(text)

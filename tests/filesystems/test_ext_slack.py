@@ -266,3 +266,35 @@ def test_what_lvm_does_not_use_is_zeroed(tmp_path: Path, zeroseal: Command) -> N
         assert "orrupt" not in told
     finally:
         run("losetup", "-d", device.strip())
+
+
+def test_tables_of_logical_partitions_stay_and_gaps_between_them_go(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    volume = make_guest_volume(tmp_path, BARE_GUEST)
+    sectors = -(-volume.stat().st_size // 512)
+    disk = tmp_path / "d.raw"
+    with disk.open("wb") as file:
+        file.truncate((12 << 20) + volume.stat().st_size)
+    table = f"start=2048,size=2048,type=83\nstart=4096,type=5\nstart=6144,size={sectors},type=83\n"
+    start = -(-(6144 + sectors + 2048) // 2048) * 2048
+    run(
+        "sfdisk",
+        "-q",
+        "--no-reread",
+        disk,
+        feed=f"label: dos\n{table}start={start},size=2048,type=83\n",
+    )
+    with disk.open("r+b") as file:
+        file.seek(6144 * 512)
+        file.write(volume.read_bytes())
+        for place in (5000 * 512, (start - 1000) * 512, (start + 2048) * 512):
+            file.seek(place)
+            file.write(b"canary-in-a-gap")
+    before = run("sfdisk", "-d", disk)
+    assert find_texts(disk, [b"canary-in-a-gap"])
+    sealed = tmp_path / "s.raw"
+    answer = zeroseal("seal", disk, "-o", sealed, "--expect-seed", "--plant-first-boot")
+    assert answer.status == 0, answer.err
+    assert find_texts(sealed, [b"canary-in-a-gap"]) == set()
+    assert run("sfdisk", "-d", sealed).replace(str(sealed), "") == before.replace(str(disk), "")
