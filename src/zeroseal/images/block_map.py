@@ -6,7 +6,7 @@ VHD, VHDX, VDI and sparse VMDK extents differ in their tables only; what they sh
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from zeroseal.blocks.store import Extent, Store
@@ -100,6 +100,30 @@ class BlockMap(Store):
                 yield from self.parent.iter_extents(start, stored)
         if stored < length:
             yield Extent(start + stored, length - stored, True)
+
+
+def split_by_sectors(
+    stretch: Stretch, start: int, sector_bytes: int, is_here: Callable[[int], bool]
+) -> Iterator[Stretch]:
+    """Cuts a stretch of one block where its sectors are, by turns, here and in the parent.
+
+    Args:
+        stretch: a part of a block that has a place.
+        start: where it begins in the block, in bytes.
+        sector_bytes: what the block's bitmap has a bit for.
+        is_here: whether the n-th sector of the block is in this file.
+    """
+    position, end = start, start + stretch.length
+    while position < end:
+        here = is_here(position // sector_bytes)
+        stop = (position // sector_bytes + 1) * sector_bytes
+        while stop < end and is_here(stop // sector_bytes) == here:
+            stop += sector_bytes
+        stop = min(stop, end)
+        moved = position - start
+        place = stretch.place + moved if here else ABSENT
+        yield Stretch(stretch.offset_bytes + moved, stop - position, place)
+        position = stop
 
 
 class WritableBlockMap(BlockMap):

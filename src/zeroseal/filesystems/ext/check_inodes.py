@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import DTypeLike, NDArray
 
 from zeroseal.blocks.checksums import crc32c
 from zeroseal.filesystems.ext import layout
@@ -17,11 +17,11 @@ from zeroseal.filesystems.ext.check_claims import Claims
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import Mapping, read_mapping
 from zeroseal.filesystems.ext.read import owns_blocks
+from zeroseal.filesystems.ext.rows import EXTENT, inode_rows
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 
 Report = Callable[[str, str], None]
 
-_EXTENT = np.dtype([("logical", "<u4"), ("length", "<u2"), ("high", "<u2"), ("low", "<u4")])
 _TREE = np.dtype(
     [
         ("magic", "<u2"),
@@ -29,10 +29,10 @@ _TREE = np.dtype(
         ("max", "<u2"),
         ("depth", "<u2"),
         ("generation", "<u4"),
-        ("extents", _EXTENT, (4,)),
+        ("extents", EXTENT, (4,)),
     ]
 )
-_FIELDS = {
+_FIELDS: dict[str, tuple[int, DTypeLike]] = {
     "mode": (0x0, "<u2"),
     "size_lo": (0x4, "<u4"),
     "links": (0x1A, "<u2"),
@@ -65,19 +65,7 @@ class InodePass:
         self.xattr_users: dict[int, int] = {}
         self._volume = volume
         self._report = report
-        names, formats, offsets = [], [], []
-        for name, (offset, code) in _FIELDS.items():
-            names.append(name)
-            formats.append(code)
-            offsets.append(offset)
-        self._row = np.dtype(
-            {
-                "names": names,
-                "formats": formats,
-                "offsets": offsets,
-                "itemsize": volume.inode_bytes,
-            }
-        )
+        self._row = inode_rows(_FIELDS, volume.inode_bytes)
 
     def run(self) -> None:
         """Looks at the tables of all groups."""

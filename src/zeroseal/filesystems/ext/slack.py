@@ -29,10 +29,10 @@ from zeroseal.filesystems.ext.index import (
 from zeroseal.filesystems.ext.layout import Inode, XattrBlockHeader, XattrEntry
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.read import is_short_link, owns_blocks
+from zeroseal.filesystems.ext.rows import EXTENT, inode_rows
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 from zeroseal.filesystems.ext.xattrs import read_xattr_block
 
-_EXTENT = np.dtype([("logical", "<u4"), ("length", "<u2"), ("high", "<u2"), ("low", "<u4")])
 _FIELDS: dict[str, tuple[int, DTypeLike]] = {
     "mode": (0x0, "<u2"),
     "size_lo": (0x4, "<u4"),
@@ -40,7 +40,7 @@ _FIELDS: dict[str, tuple[int, DTypeLike]] = {
     "flags": (0x20, "<u4"),
     "entries": (0x2A, "<u2"),
     "depth": (0x2E, "<u2"),
-    "extents": (0x34, (_EXTENT, (4,))),
+    "extents": (0x34, (EXTENT, (4,))),
     "xattr_lo": (0x68, "<u4"),
     "size_hi": (0x6C, "<u4"),
 }
@@ -104,19 +104,7 @@ class _Scan:
         self._volume = volume
         self._has_types = bool(volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
         self._seen_xattr_blocks: set[int] = set()
-        names, formats, offsets = [], [], []
-        for name, (offset, code) in _FIELDS.items():
-            names.append(name)
-            formats.append(code)
-            offsets.append(offset)
-        self._row = np.dtype(
-            {
-                "names": names,
-                "formats": formats,
-                "offsets": offsets,
-                "itemsize": volume.inode_bytes,
-            }
-        )
+        self._row = inode_rows(_FIELDS, volume.inode_bytes)
 
     def scan_group(self, group: int) -> Iterator[Slack]:
         volume = self._volume

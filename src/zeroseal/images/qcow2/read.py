@@ -283,8 +283,7 @@ class Qcow2Image(Image):
 
     def _evict(self) -> None:
         if len(self._l2_tables) > _CACHED_L2_TABLES:
-            l1_index, _table = self._l2_tables.popitem(last=False)
-            self._bitmaps.pop(l1_index, None)
+            self._l2_tables.popitem(last=False)  # another thread may still look at its bitmaps
 
     def _in_file(self, offset: int, what: str) -> int:
         if offset >= self._file.size_bytes:

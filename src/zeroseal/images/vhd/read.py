@@ -9,7 +9,7 @@ from pathlib import Path
 from zeroseal.blocks.store import Extent
 from zeroseal.blocks.tables import read_table
 from zeroseal.errors import DamagedError, RefusedError, UnsupportedError
-from zeroseal.images.block_map import ABSENT, BlockMap, Stretch
+from zeroseal.images.block_map import ABSENT, BlockMap, Stretch, split_by_sectors
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.image import Image
 from zeroseal.images.parents import ParentOpener, find_parent
@@ -218,17 +218,9 @@ class DynamicVhd(BlockMap, Image):
         """A block of a differencing disk holds only the sectors that its bitmap marks."""
         block_no, start = divmod(stretch.offset_bytes, self.block_bytes)
         bitmap = self._file.read(self._table[block_no] * _SECTOR, self._bitmap_bytes)
-        position, end = start, start + stretch.length
-        while position < end:
-            is_here = _is_marked(bitmap, position // _SECTOR)
-            stop = (position // _SECTOR + 1) * _SECTOR
-            while stop < end and _is_marked(bitmap, stop // _SECTOR) == is_here:
-                stop += _SECTOR
-            stop = min(stop, end)
-            offset = stretch.offset_bytes + position - start
-            place = stretch.place + position - start if is_here else ABSENT
-            yield Stretch(offset, stop - position, place)
-            position = stop
+        yield from split_by_sectors(
+            stretch, start, _SECTOR, lambda sector: _is_marked(bitmap, sector)
+        )
 
 
 def _is_marked(bitmap: bytes, sector: int) -> bool:

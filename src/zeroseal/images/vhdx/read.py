@@ -11,7 +11,7 @@ from pathlib import Path
 
 from zeroseal.blocks.tables import read_table
 from zeroseal.errors import DamagedError, RefusedError, UnsupportedError
-from zeroseal.images.block_map import ABSENT, ZERO, BlockMap, Stretch
+from zeroseal.images.block_map import ABSENT, ZERO, BlockMap, Stretch, split_by_sectors
 from zeroseal.images.container_file import ContainerFile, StagedFile
 from zeroseal.images.image import Image
 from zeroseal.images.parents import ParentOpener, find_parent
@@ -325,17 +325,9 @@ class VhdxImage(BlockMap, Image):
             raise DamagedError(f"{self.path} lacks a sector bitmap", format="vhdx")
         per_block = self.block_bytes // sector_bytes // 8
         bitmap = self._file.read((entry & layout.OFFSET_MASK) + in_chunk * per_block, per_block)
-        position, end = start, start + stretch.length
-        while position < end:
-            is_here = _is_marked(bitmap, position // sector_bytes)
-            stop = (position // sector_bytes + 1) * sector_bytes
-            while stop < end and _is_marked(bitmap, stop // sector_bytes) == is_here:
-                stop += sector_bytes
-            stop = min(stop, end)
-            offset = stretch.offset_bytes + position - start
-            place = stretch.place + position - start if is_here else ABSENT
-            yield Stretch(offset, stop - position, place)
-            position = stop
+        yield from split_by_sectors(
+            stretch, start, sector_bytes, lambda sector: _is_marked(bitmap, sector)
+        )
 
 
 def _is_marked(bitmap: bytes, sector: int) -> bool:
