@@ -67,11 +67,6 @@ class PiecedStore(Store):
             if part.store is not None:
                 part.store.zero(part.offset_bytes, part.length)
 
-    def locate(self, offset_bytes: int) -> tuple[Store | None, int]:
-        """(store, offset in it) of one byte."""
-        part = next(self._parts(offset_bytes, 1))
-        return part.store, part.offset_bytes
-
     def _parts(self, offset: int, length: int) -> Iterator[Piece]:
         """The pieces cut to a range, in order."""
         index = bisect_right(self._starts, offset) - 1

@@ -107,11 +107,6 @@ def create_image(
     return OvaWriter(file, size_bytes, appliance, spec.signer)
 
 
-def default_name(path: Path, format_name: str) -> str:
-    """A file name for this image in another format."""
-    return f"{path.stem}.{'img' if format_name == 'raw' else format_name}"
-
-
 class _Writer:
     granule_bytes = 65536
 

@@ -17,7 +17,7 @@ from zeroseal.filesystems.ext.check_claims import Claims
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import Mapping, read_mapping
 from zeroseal.filesystems.ext.read import owns_blocks
-from zeroseal.filesystems.ext.rows import EXTENT, inode_rows
+from zeroseal.filesystems.ext.rows import EXTENT, inode_rows, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 
 Report = Callable[[str, str], None]
@@ -71,16 +71,7 @@ class InodePass:
         """Looks at the tables of all groups."""
         volume = self._volume
         for group in range(volume.group_count):
-            descriptor = volume.get_group(group)
-            count = volume.superblock.inodes_per_group
-            if volume.has_group_checksums:
-                if descriptor.flags & layout.GROUP_INODE_UNINIT:
-                    continue
-                count -= descriptor.unused_inodes
-            if count <= 0:
-                continue
-            start = descriptor.inode_table * volume.block_bytes
-            table = volume.store.read(start, count * volume.inode_bytes)
+            table = read_inode_table(volume, group)
             rows = np.frombuffer(table, dtype=self._row)
             used = np.flatnonzero(rows["links"])
             first_no = group * volume.superblock.inodes_per_group + 1

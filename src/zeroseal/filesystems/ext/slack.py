@@ -29,7 +29,7 @@ from zeroseal.filesystems.ext.index import (
 from zeroseal.filesystems.ext.layout import Inode, XattrBlockHeader, XattrEntry
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.read import is_short_link, owns_blocks
-from zeroseal.filesystems.ext.rows import EXTENT, inode_rows
+from zeroseal.filesystems.ext.rows import EXTENT, inode_rows, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 from zeroseal.filesystems.ext.xattrs import read_xattr_block
 
@@ -108,19 +108,10 @@ class _Scan:
 
     def scan_group(self, group: int) -> Iterator[Slack]:
         volume = self._volume
-        descriptor = volume.get_group(group)
-        count = volume.superblock.inodes_per_group
-        if volume.has_group_checksums:
-            if descriptor.flags & layout.GROUP_INODE_UNINIT:
-                return
-            count -= descriptor.unused_inodes
-        if count <= 0:
-            return
-        start = descriptor.inode_table * volume.block_bytes
-        table = volume.store.read(start, count * volume.inode_bytes)
+        table = read_inode_table(volume, group)
         rows = np.frombuffer(table, dtype=self._row)
         first = group * volume.superblock.inodes_per_group + 1
-        numbers = np.arange(first, first + count)
+        numbers = np.arange(first, first + len(rows))
         named = (numbers == layout.ROOT_INODE) | (numbers >= volume.first_inode)
         used = np.flatnonzero((rows["links"] != 0) & (rows["mode"] != 0) & named)
         yield from self._scan_slots(table, rows, used, first)

@@ -14,7 +14,6 @@ MAX_LONG_ENTRIES = 20
 LOWER_BASE, LOWER_EXTENSION = 0x08, 0x10  # of ``name_case``
 MAX_FAT12, MAX_FAT16 = 4085, 65525  # fewer clusters than this
 FSINFO_LEAD, FSINFO_STRUCTURE = b"RRaA", b"rrAa"
-UNKNOWN_COUNT = 0xFFFFFFFF
 STATE_DIRTY = 1
 
 _SOURCE = "FAT32 File System Specification 1.03"

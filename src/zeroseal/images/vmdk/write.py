@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import re
 import secrets
-import struct
 from array import array
 
-from zeroseal.blocks.tables import build_table
+from zeroseal.blocks.tables import build_table, read_table
 from zeroseal.errors import RefusedError, UnsupportedError
 from zeroseal.images.block_map import WritableBlockMap
 from zeroseal.images.container_file import ContainerFile
@@ -47,8 +46,8 @@ class WritableVmdk(WritableBlockMap, SparseExtent, WritableImage):
         self._end = -(-file.size_bytes // self.block_bytes) * self.header.grain_sectors
         self._redundant: array[int] = array("I")
         if self.header.flags & layout.FLAG_REDUNDANT:
-            raw = file.read(self.header.redundant_offset * _SECTOR, len(self._directory) * 4)
-            self._redundant = array("I", struct.unpack(f"<{len(self._directory)}I", raw))
+            offset = self.header.redundant_offset * _SECTOR
+            self._redundant = read_table(file, offset, len(self._directory), "I", "<")
         self._changed_tables: set[int] = set()
         self._directory_changed = False
 

@@ -121,7 +121,7 @@ def used_ranges(
     keys = {
         key: _int(member, "pe_start") * _SECTOR
         for key, member in _sections(group, "physical_volumes").items()
-        if str(member.get("id", "")).replace("-", "") == volume.uuid
+        if _uuid_of(member) == volume.uuid
     }
     for section in _sections(group, "logical_volumes").values():
         for segment in _segments(section):
@@ -136,7 +136,7 @@ def used_ranges(
 
 def _has(group: Section, volume: PhysicalVolume) -> bool:
     members = _sections(group, "physical_volumes").values()
-    return any(str(member.get("id", "")).replace("-", "") == volume.uuid for member in members)
+    return any(_uuid_of(member) == volume.uuid for member in members)
 
 
 def _find_label(store: Store) -> tuple[int, LabelHeader] | None:
@@ -218,7 +218,7 @@ def _volumes_of_group(
     members = _sections(group, "physical_volumes")
     stores: dict[str, tuple[PhysicalVolume, int]] = {}
     for key, member in members.items():
-        uuid = str(member.get("id", "")).replace("-", "")
+        uuid = _uuid_of(member)
         volume = present.get(uuid)
         if volume is None:
             raise UnsupportedError(
@@ -322,6 +322,11 @@ def _cut(name: str, place: Piece, start: int, length: int) -> Piece:
     if start + length > place.length:
         raise DamagedError(f"logical volume {name} reaches beyond its physical volume")
     return Piece(place.store, place.offset_bytes + start, length)
+
+
+def _uuid_of(member: Section) -> str:
+    """A physical volume's UUID, without dashes as in its label."""
+    return str(member.get("id", "")).replace("-", "")
 
 
 def _int(section: Section, key: str) -> int:
