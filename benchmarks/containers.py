@@ -18,7 +18,8 @@ from pathlib import Path
 
 from zeroseal.demo.scenario import SHEET, lay_out
 from zeroseal.images.in_place import InPlaceChange
-from zeroseal.machines.build import build_machine
+from zeroseal.machines.build import BuildWish, build_machine
+from zeroseal.machines.sheet.load import load_sheet
 from zeroseal.machines.yard import Yard
 
 ZEROSEAL = [sys.executable, "-m", "zeroseal"]
@@ -95,7 +96,8 @@ def compare_export(
 def surveys(folder: Path, rounds: int) -> None:
     """A small guest on disks of growing virtual size, against importing numpy."""
     lay_out(folder / "demo")
-    disk = build_machine(folder / "demo" / SHEET, Yard(folder / "yard"), int(time.time())).disk
+    sheet = load_sheet(folder / "demo" / SHEET)
+    disk = build_machine(sheet, Yard(folder / "yard"), BuildWish(int(time.time()))).machine.disk
     numpy = [timed(lambda: run(sys.executable, "-c", "import numpy")) for _ in range(rounds + 3)]
     for size in ("1G", "100G", "1000G"):
         grown = folder / f"grown-{size}.qcow2"

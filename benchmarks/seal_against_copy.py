@@ -43,7 +43,7 @@ def plan_and_apply(source: Path) -> None:
     image = open_image(source)
     subject = Subject.read(StagedStore(image), opener_for_editing(0))
     choices = SealChoices()
-    plan = plan_seal(subject, subject.find_all(choices), choices, assess(image, subject))
+    plan = plan_seal(subject, subject.find_all(choices), choices, assess(image, subject, choices))
     apply_plan(plan, subject, quiet)
     image.close()
 

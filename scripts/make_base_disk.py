@@ -38,9 +38,11 @@ SYSTEM = {
     "/etc/systemd/network/10-gate.network": "[Match]\nName=en*\n\n[Network]\nDHCP=yes\n",
     "/usr/lib/systemd/systemd": "#!demo: stands for the service manager\n",
     "/usr/lib/systemd/systemd-random-seed": "#!demo: stands for the seed service\n",
+    "/usr/sbin/qemu-ga": "#!demo: stands for the guest agent\n",
     "/usr/sbin/sshd": "#!demo: stands for the SSH server\n",
     "/usr/bin/ssh-keygen": "#!demo: stands for the key maker\n",
     "/usr/lib/systemd/system/sshd-keygen.target": "[Unit]\nDescription=SSH host keys\n",
+    "/usr/lib/systemd/system/sshd.service": "[Unit]\nDescription=SSH server\n",
     "/usr/lib/systemd/system/cloud-init.service": "[Unit]\nDescription=First-boot seeding\n",
     "/opt/gate/gate.conf": "pier = 3\nopens = 05:40\ncloses = 23:10\n",
     "/opt/gate/fares.csv": "route,adult,child\nSaltmarsh-Heron Point,4.20,2.10\n"
@@ -60,6 +62,9 @@ SYSTEM = {
 LINKS = {
     "/etc/systemd/system/multi-user.target.wants/sshd-keygen.target": (
         "/usr/lib/systemd/system/sshd-keygen.target"
+    ),
+    "/etc/systemd/system/multi-user.target.wants/sshd.service": (
+        "/usr/lib/systemd/system/sshd.service"
     ),
     "/etc/systemd/system/cloud-init.target.wants/cloud-init.service": (
         "/usr/lib/systemd/system/cloud-init.service"

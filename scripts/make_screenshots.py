@@ -26,7 +26,8 @@ _PREPARE = (
 
 # name of the picture: the commands that it shows, in a folder with the demo's files
 SHOTS: dict[str, str] = {
-    "build": "zeroseal build gangway.toml; zeroseal yard list",
+    "build": "zeroseal build gangway.toml; sed -i 's/^cpus/cpu/' gangway.toml; "
+    "zeroseal build gangway.toml",
     "survey": "zeroseal survey gangway.qcow2",
     "seal": "zeroseal seal gangway.qcow2 -o new.qcow2",
     "export": "zeroseal export gangway.sealed.qcow2 --format vhdx -o gangway.vhdx; "
@@ -44,8 +45,16 @@ SHOTS: dict[str, str] = {
     "--linked; zeroseal yard start north; zeroseal yard list",
     "compare": "zeroseal compare all/yard/gangway-*h/disk.qcow2; "
     "zeroseal compare gangway.qcow2 all/yard/gangway-ref/disk.qcow2",
-    "yard": "zeroseal yard list --yard all/yard; zeroseal yard start gangway-ref --yard all/yard; "
-    "zeroseal yard show gangway-ref --yard all/yard; zeroseal yard show nobody --yard all/yard",
+    "yard": "cp -r all/yard/gangway-ref yard/; "
+    "zeroseal yard snapshot gangway-ref before-tide --purpose 'a way back'; "
+    "zeroseal yard start gangway-ref; zeroseal yard list; zeroseal yard stop gangway-ref; "
+    "zeroseal yard show gangway-ref; zeroseal yard remove gangway-ref; zeroseal yard show nobody",
+    "renew": "zeroseal build gangway.toml --quiet > built; "
+    "zeroseal renew gangway-ref --template gangway "
+    '--set \'simulated.answers=[{run="gate", output=["nothing more to do"], '
+    'installs={gate="4.2"}}]\'; zeroseal shelf list; zeroseal yard show gangway-ref',
+    "trial": "zeroseal trial gangway.sealed.qcow2 --host simulated --sheet gangway.toml; "
+    "zeroseal trial gangway.qcow2 --host simulated",
     "traces": "zeroseal traces",
     "trace": "zeroseal traces keys.ssh-host",
     "demo": "zeroseal demo",

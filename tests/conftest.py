@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import fcntl
 import io
 import os
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
@@ -12,10 +14,14 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from tests import disks
+from tests.oracles import need
 from zeroseal.cli.main import main
 from zeroseal.demo.scenario import SHEET, lay_out
-from zeroseal.machines.build import build_machine
-from zeroseal.machines.yard import Yard
+from zeroseal.machines.build import BuildWish, build_machine
+from zeroseal.machines.hosts.host import Run
+from zeroseal.machines.hosts.simulated import SimulatedHost
+from zeroseal.machines.sheet.load import load_sheet
+from zeroseal.machines.yard import Yard, YardMachine
 
 DEMO_TIME = 1_793_000_000
 
@@ -41,6 +47,21 @@ class Answer(NamedTuple):
 Command = Callable[..., Answer]
 
 
+def build(sheet: Path, yard: Yard, now: int = DEMO_TIME) -> YardMachine:
+    """Builds the machine of a sheet."""
+    return build_machine(load_sheet(sheet), yard, BuildWish(now)).machine
+
+
+def start(yard: Yard, name: str, now: int) -> Run:
+    """Starts a machine on the simulated host."""
+    return SimulatedHost(yard, now).start(yard.get(name), is_bound=False)
+
+
+def stop(yard: Yard, name: str, now: int) -> Run:
+    """Stops a machine on the simulated host."""
+    return SimulatedHost(yard, now).stop(yard.get(name))
+
+
 @pytest.fixture
 def zeroseal() -> Command:
     """Runs a command line in this process, as the installed command does."""
@@ -58,9 +79,38 @@ def demo_disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The used disk of the demo's reference machine; never changed by a test."""
     folder = tmp_path_factory.mktemp("demo")
     lay_out(folder)
-    disk = build_machine(folder / SHEET, Yard(folder / "yard"), DEMO_TIME).disk
+    disk = build(folder / SHEET, Yard(folder / "yard")).disk
     disk.chmod(0o444)
     return disk
+
+
+@pytest.fixture(scope="session")
+def debian(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A used disk of a real, bootable Debian 12, made once for all workers.
+
+    It is made by ``tests/lab/make-debian-disk.sh`` (root, loop devices, a package mirror);
+    ``ZEROSEAL_DEBIAN_DISK`` names one that is there already.
+    """
+    given = os.environ.get("ZEROSEAL_DEBIAN_DISK")
+    if given:
+        return Path(given)
+    if os.geteuid() != 0:
+        pytest.skip("needs root to make the disk")
+    need("mmdebstrap", "sgdisk", "mkfs.vfat", "losetup")
+    base = tmp_path_factory.getbasetemp()
+    shared = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    path, script = shared / "debian.qcow2", Path(__file__).parent / "lab/make-debian-disk.sh"
+    with (shared / "debian.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)  # the other workers wait for the one that makes it
+        if not path.exists():
+            words = ["bash", str(script), str(path)]
+            done = subprocess.run(words, stdout=subprocess.DEVNULL, check=False)
+            if done.returncode:
+                path.unlink(missing_ok=True)
+                if not os.environ.get("CI"):
+                    pytest.skip("could not make the disk: no package mirror?")
+            assert done.returncode == 0
+    return path
 
 
 @pytest.fixture

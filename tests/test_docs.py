@@ -44,11 +44,15 @@ def test_every_command_has_a_screenshot_that_the_readme_shows() -> None:
     assert len(list((ROOT / "docs/screenshots").iterdir())) < 20
 
 
-def test_the_tour_of_the_readme_works(tmp_path: Path) -> None:
-    """Runs every command of the README's tour as it stands there, in an empty folder."""
-    tour = (
-        (ROOT / "README.md").read_text().partition("## A first real seal")[2].partition("\n## ")[0]
-    )
+@pytest.mark.parametrize(
+    ("page", "begin"),
+    [("README.md", "## A first real seal"), ("docs/reference-machines.md", "# Reference machines")],
+)
+def test_the_tour_of_a_page_works(tmp_path: Path, page: str, begin: str) -> None:
+    """Runs every command of a tour as it stands there, in an empty folder."""
+    tour = (ROOT / page).read_text().partition(begin)[2]
+    if page == "README.md":
+        tour = tour.partition("\n## ")[0]
     lines = [line[2:] for line in re.findall(r"^\$ .*", tour, re.MULTILINE)]
     assert len(lines) >= 5
     for line in lines:

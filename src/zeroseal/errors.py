@@ -131,6 +131,18 @@ class NotProvenError(UnfinishedError):
     code = "not-proven"
 
 
+class GuestError(UnfinishedError):
+    """A running guest cannot be reached, or a step inside it failed."""
+
+    code = "guest"
+
+
+class HostError(UnfinishedError):
+    """The host could not start, stop or reach a machine."""
+
+    code = "host"
+
+
 def environment_error(error: OSError, path: Path, doing: str) -> UnfinishedError:
     """The project's error for a failed call to the operating system."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):

@@ -9,13 +9,15 @@ from typing import NamedTuple
 class Step(NamedTuple):
     """Where a piece of work stands.
 
-    ``done`` and ``total`` count in ``unit``; ``total`` is 0 while it is not known.
+    ``done`` and ``total`` count in ``unit``; ``total`` is 0 while it is not known. ``detail`` is a
+    line of what is going on, such as the last of a console.
     """
 
     stage: str
     done: int
     total: int
     unit: str = "bytes"
+    detail: str = ""
 
 
 Progress = Callable[[Step], None]

@@ -130,7 +130,7 @@ def test_the_line_of_work_by_hand(zeroseal: Command, tmp_path: Path, demo_disk: 
     assert zeroseal("compare", *disks).status == 0
     listing = zeroseal("yard", "list", "--yard", yard).out
     assert "2 machines in" in listing
-    assert "on the simulated host" in listing
+    assert listing.count("simulated") == 2
     assert zeroseal("yard", "show", "a", "--yard", yard).status == 0
     assert zeroseal("yard", "stop", "a", "--yard", yard).status == 0
     assert zeroseal("yard", "adopt", disks[0], "--name", "twin", "--yard", yard).status == 0

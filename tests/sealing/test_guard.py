@@ -137,7 +137,7 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
     for words in (
         "/boot/efi (partition 2 (FAT) was not unmounted cleanly",
         "partition 3 (ext4) is not mounted by the guest",
-        "keeps 1 internal snapshots",
+        "keeps an internal snapshot",
         "has a backing file",
     ):
         assert words in advice

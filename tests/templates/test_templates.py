@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import DEMO_TIME
+from tests.conftest import DEMO_TIME, start, stop
 from tests.oracles import image_info, judge_qcow2, mounted, run, to_raw
 from zeroseal.errors import (
     DamagedError,
@@ -18,15 +18,14 @@ from zeroseal.errors import (
     UsageError,
     ZeroSealError,
 )
-from zeroseal.machines.seed import Seed, SeedAccount, parse_seed, read_seed_medium
-from zeroseal.machines.simulated import start_machine, stop_machine
+from zeroseal.machines.media import read_seed_medium, write_seed_medium
+from zeroseal.machines.seed import Seed, SeedAccount, parse_seed
 from zeroseal.machines.yard import Yard
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.compare import compare_images
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.seal import OutputSpec, seal_image
 from zeroseal.templates.clone import CloneRequest, make_clones
-from zeroseal.templates.seed_media import write_seed_medium
 from zeroseal.templates.shelf import Shelf, Template
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk ops"
@@ -137,8 +136,8 @@ def test_clones_are_sound_named_and_two_machines(
         if linked:
             assert (clone.folder / str(backing)).resolve() == template.disk.resolve()
             assert clone.disk.stat().st_size < 1 << 20
-        start_machine(yard, clone.definition.name, DEMO_TIME + 300)
-        stop_machine(yard, clone.definition.name, DEMO_TIME + 400)
+        start(yard, clone.definition.name, DEMO_TIME + 300)
+        stop(yard, clone.definition.name, DEMO_TIME + 400)
         judge_qcow2(clone.disk)
     assert template.disk.read_bytes() == before
     assert len({clone.definition.mac for clone in clones}) == 2
@@ -221,7 +220,7 @@ def test_a_linked_clone_without_its_template_says_so(template: Template, tmp_pat
     make_clones(request_for(template, "north", linked=True), yard)
     template.disk.unlink()
     with pytest.raises(MissingError, match="needs its backing file"):
-        start_machine(yard, "north", DEMO_TIME + 300)
+        start(yard, "north", DEMO_TIME + 300)
 
 
 # -- a full disk

@@ -1,36 +1,124 @@
-"""``zeroseal build``: a reference machine from a build sheet."""
+"""``zeroseal build``: reference machines from build sheets."""
 
 from __future__ import annotations
 
 import argparse
+import os
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal.cli.options import Subparsers, add_common, add_yard
 from zeroseal.cli.ui import Ui
+from zeroseal.errors import UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.machines.sheet.load import Wishes
 
 
 def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's words."""
     parser = subparsers.add_parser(
         "build",
-        help="make a reference machine from a build sheet (simulated host)",
-        description="Takes the base disk that the sheet names, verifies its checksum, and does to "
-        "a copy of it what a first boot and some use would do. The host is simulated: nothing is "
-        "run, and the result proves nothing about a real guest.",
+        help="make reference machines from build sheets",
+        description="Takes the base disk or the installation medium that a sheet names, verifies "
+        "it, starts a machine, runs the sheet's tasks in it, shuts it down and leaves it as the "
+        "sheet says, on QEMU or on the simulated host. A machine that is what its sheet asks for "
+        "is not built again.",
     )
-    parser.add_argument("sheet", type=Path, metavar="SHEET", help="a build sheet (TOML)")
+    parser.add_argument(
+        "sheets", type=Path, nargs="+", metavar="SHEET", help="a build sheet (TOML)"
+    )
+    add_sheet_options(parser)
+    parser.add_argument("--again", action="store_true", help="build even what is up to date")
+    parser.add_argument("--host", choices=("qemu", "simulated"), help="instead of the sheet's host")
+    parser.add_argument(
+        "--console", action="store_true", help="show the machine's console while it is built"
+    )
     add_yard(parser)
     add_common(parser)
 
 
+def add_sheet_options(parser: argparse.ArgumentParser) -> None:
+    """What is laid over a sheet."""
+    parser.add_argument(
+        "--settings",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="a file of the same form, laid over the sheet; may be repeated",
+    )
+    parser.add_argument(
+        "--set",
+        dest="sets",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE",
+        help="one key laid over the sheet, such as machine.memory_mib=2048; may be repeated",
+    )
+    parser.add_argument(
+        "--variant",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="only this variant of the sheet; may be repeated",
+    )
+    parser.add_argument(
+        "--secrets", type=Path, metavar="FILE", help="a TOML file with the secrets, mode 0600"
+    )
+
+
+def wishes_from(args: argparse.Namespace) -> Wishes:
+    """What the words lay over a sheet.
+
+    Raises:
+        UsageError, MissingError, RefusedError: the file with secrets is wrong.
+    """
+    from zeroseal.machines.sheet.load import Wishes
+    from zeroseal.machines.sheet.secret_values import read_secrets
+
+    secrets = read_secrets(args.secrets, os.environ)
+    return Wishes(tuple(args.settings), tuple(args.sets), tuple(args.variant), secrets)
+
+
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    from zeroseal.cli.show_machines import show_built
-    from zeroseal.machines.build import build_machine
+    from zeroseal.cli.console_view import showing_console
+    from zeroseal.cli.show_builds import show_builds
+    from zeroseal.machines.build import BuildWish, build_machine
+    from zeroseal.machines.readiness import assess_machine
+    from zeroseal.machines.sheet.load import load_sheets
     from zeroseal.machines.yard import Yard
-    from zeroseal.reports.machines_as_json import machine_to_json
+    from zeroseal.reports.machines_as_json import builds_to_json
 
-    machine = build_machine(args.sheet, Yard(args.yard), int(time.time()), ui.progress)
-    ui.show(lambda: machine_to_json(machine), lambda out: show_built(machine, args.yard, out))
-    return 0
+    wishes = wishes_from(args)
+    loaded = [item for path in args.sheets for item in load_sheets(path, wishes)]
+    _check_names([item.sheet.machine.name for item in loaded])
+    yard, done = Yard(args.yard), []
+    for item in loaded:
+        wish = BuildWish(int(time.time()), args.host or "", args.again)
+        with showing_console(args.yard, item.sheet.machine.name, ui, wanted=args.console):
+            try:
+                result = build_machine(item, yard, wish, ui.progress)
+            except KeyboardInterrupt:
+                _tell_what_is_kept(args.yard, item.sheet.machine.name, ui)
+                raise
+        done.append((result, assess_machine(result.machine, ui.progress)))
+    ui.show(
+        lambda: builds_to_json(done),
+        lambda out: show_builds(done, args.yard, out),
+    )
+    return 0 if all(readiness.is_ready for _result, readiness in done) else 1
+
+
+def _tell_what_is_kept(yard: Path, name: str, ui: Ui) -> None:
+    ui.end_progress()
+    if name and (yard / name).is_dir():
+        ui.tell(f"the machine {name} is kept, switched off and unfinished; build it again to go on")
+
+
+def _check_names(names: list[str]) -> None:
+    twice = next((name for name in names if name and names.count(name) > 1), None)
+    if twice:
+        raise UsageError(f"two of the sheets or variants make the machine {twice}: name them apart")

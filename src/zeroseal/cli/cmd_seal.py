@@ -11,6 +11,7 @@ from zeroseal.cli.options import (
     add_choices,
     add_common,
     add_container,
+    add_machine_file,
     add_search,
     add_snapshot,
     choices_from,
@@ -48,6 +49,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "--dry-run", action="store_true", help="print the plan, exactly as it would be carried out"
     )
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    add_machine_file(parser)
     add_choices(parser)
     add_search(parser)
     add_common(parser)

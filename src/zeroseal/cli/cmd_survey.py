@@ -9,6 +9,7 @@ from zeroseal.cli.options import (
     Subparsers,
     add_choices,
     add_common,
+    add_machine_file,
     add_snapshot,
     choices_from,
 )
@@ -26,6 +27,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
     add_snapshot(parser)
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    add_machine_file(parser)
     add_choices(parser)
     add_common(parser)
 

@@ -1,69 +1,253 @@
-"""``zeroseal yard``: the machines that live here; start and stop them on the simulated host."""
+"""``zeroseal yard``: the machines that live here, and what can be done with them."""
 
 from __future__ import annotations
 
 import argparse
+import sys
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-from zeroseal.cli.options import Subparsers, add_common, add_yard
+from zeroseal.cli.options import Subparsers, add_common, add_shelf, add_yard
 from zeroseal.cli.ui import Ui
+from zeroseal.errors import RefusedError, UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.machines.yard import Yard
+
+_STOP_SECONDS = 300
 
 
 def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's words."""
     parser = subparsers.add_parser(
         "yard",
-        help="list, show, start, stop and adopt machines (simulated host)",
-        description="The yard is the folder where machines live. Starting one does to its disk "
-        "what a boot would do, on a simulated host: nothing is run.",
+        help="list, show, start, stop, keep, adopt and remove machines",
+        description="The yard is the folder where machines live. A machine is started on the host "
+        "that its machine file names: QEMU runs it; the simulated host does to its disk what a "
+        "boot would do, and runs nothing.",
     )
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    for name, text in (
-        ("list", "list the machines"),
-        ("show", "show one machine"),
-        ("start", "start a machine"),
-        ("stop", "stop a machine"),
-    ):
-        action = actions.add_parser(name, help=text, description=text.capitalize() + ".")
-        if name != "list":
-            action.add_argument("name", metavar="NAME", help="a machine of the yard")
-        add_yard(action)
-        add_common(action)
+    _add(actions, "list", "list the machines", named=False)
+    _add(actions, "show", "show one machine, its snapshots and whether it is fit to be sealed")
+    start = _add(actions, "start", "start a machine")
+    start.add_argument("--host", choices=("qemu", "simulated"), help="instead of the machine's own")
+    stop = _add(actions, "stop", "shut a machine down")
+    stop.add_argument(
+        "--within",
+        type=int,
+        default=_STOP_SECONDS,
+        metavar="SECONDS",
+        help=f"cut its power after that long (default: {_STOP_SECONDS})",
+    )
+    _add(actions, "console", "show a machine's serial console until you press Ctrl-C")
+    snapshot = _add(actions, "snapshot", "keep the disk as it is, to come back to")
+    snapshot.add_argument("snapshot", metavar="SNAPSHOT", help="what it is called")
+    snapshot.add_argument("--purpose", default="", metavar="TEXT", help="what it is for")
+    snapshot.add_argument("--drop", action="store_true", help="drop that snapshot instead")
+    revert = _add(actions, "revert", "bring the disk back to a snapshot; what came after is lost")
+    revert.add_argument("snapshot", metavar="SNAPSHOT", help="one of the machine's snapshots")
+    revert.add_argument("--yes", action="store_true", help="do not ask")
+    remove = _add(actions, "remove", "remove a machine; its disk stays")
+    remove.add_argument("--with-disk", action="store_true", help="remove its disk too")
+    remove.add_argument("--yes", action="store_true", help="do not ask for its name again")
+    _add_adopt(actions)
+
+
+def _add(actions: Any, name: str, text: str, named: bool = True) -> argparse.ArgumentParser:
+    action: argparse.ArgumentParser = actions.add_parser(
+        name, help=text, description=text.capitalize() + "."
+    )
+    if named:
+        action.add_argument("name", metavar="NAME", help="a machine of the yard")
+    add_yard(action)
+    add_common(action)
+    return action
+
+
+def _add_adopt(actions: Any) -> None:
     adopt = actions.add_parser(
         "adopt",
-        help="take a copy of a disk image in as a machine",
-        description="Take a copy of a disk image, with its seal record if it has one, in as a "
-        "machine.",
+        help="take in a machine that exists: a disk image, or a template of the shelf",
+        description="Take a disk in as a machine, with its seal record if it has one, and with its "
+        "definition where one is given. NAME@VERSION makes a machine of a template again, to be "
+        "patched and put back as a new version.",
     )
-    adopt.add_argument("image", type=Path, metavar="IMAGE")
-    adopt.add_argument("--name", required=True, metavar="NAME", help="the machine's name")
+    adopt.add_argument("image", type=Path, metavar="IMAGE|NAME@VERSION")
+    adopt.add_argument("--name", metavar="NAME", help="the machine's name (default: as defined)")
+    adopt.add_argument(
+        "--machine",
+        type=Path,
+        metavar="FILE",
+        help="its definition: libvirt domain XML, OVF, or a machine.toml",
+    )
+    adopt.add_argument(
+        "--in-place", action="store_true", help="leave the disk where it is instead of copying it"
+    )
+    adopt.add_argument("--host", choices=("qemu", "simulated"), default="simulated")
     add_yard(adopt)
+    add_shelf(adopt)
     add_common(adopt)
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    from zeroseal.cli.show_machines import show_machine, show_machines, show_run
-    from zeroseal.machines import simulated
+    from zeroseal.cli import show_machines as show
     from zeroseal.machines.yard import Yard
-    from zeroseal.reports.machines_as_json import machine_to_json, run_to_json, yard_to_json
+    from zeroseal.reports.machines_as_json import machine_to_json, yard_to_json
 
-    yard, now = Yard(args.yard), int(time.time())
+    yard = Yard(args.yard)
     match args.action:
         case "list":
             machines = yard.machines()
             ui.show(
-                lambda: yard_to_json(machines), lambda out: show_machines(machines, args.yard, out)
+                lambda: yard_to_json(machines),
+                lambda out: show.show_machines(machines, args.yard, out),
             )
         case "show":
-            machine = yard.get(args.name)
-            ui.show(lambda: machine_to_json(machine), lambda out: show_machine(machine, out))
+            return _show(args, ui, yard)
         case "adopt":
-            machine = simulated.adopt_machine(yard, args.image, args.name)
-            ui.show(lambda: machine_to_json(machine), lambda out: show_machine(machine, out))
+            machine = _adopt(args, yard)
+            ui.show(lambda: machine_to_json(machine), lambda out: show.show_machine(machine, out))
+        case "console":
+            return _console(args, ui, yard)
+        case "start" | "stop":
+            _start_or_stop(args, ui, yard)
+        case "snapshot" | "revert":
+            _snapshot(args, ui, yard)
         case _:
-            act = simulated.start_machine if args.action == "start" else simulated.stop_machine
-            done = act(yard, args.name, now)
-            ui.show(lambda: run_to_json(done), lambda out: show_run(done, out))
+            _remove(args, ui, yard)
     return 0
+
+
+def _show(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
+    from zeroseal.cli.show_machines import show_whole_machine
+    from zeroseal.machines.readiness import assess_machine
+    from zeroseal.machines.snapshots import list_snapshots
+    from zeroseal.reports.machines_as_json import readiness_to_json, snapshots_to_json
+
+    machine = yard.get(args.name)
+    snapshots = [] if machine.state.running else list_snapshots(machine)
+    readiness = assess_machine(machine, ui.progress)
+    ui.show(
+        lambda: snapshots_to_json(machine, snapshots) | {"readiness": readiness_to_json(readiness)},
+        lambda out: show_whole_machine(machine, snapshots, readiness, out),
+    )
+    return 0
+
+
+def _start_or_stop(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
+    from dataclasses import replace
+
+    from zeroseal.cli.show_machines import show_run
+    from zeroseal.machines.definition import write_definition
+    from zeroseal.machines.hosts.choose import choose_host
+    from zeroseal.reports.machines_as_json import run_to_json
+
+    machine = yard.get(args.name)
+    with yard.claimed(args.name):
+        wanted = getattr(args, "host", None)
+        if wanted and wanted != machine.definition.host:
+            if machine.state.running:
+                raise RefusedError(
+                    f"{args.name} runs on the host {machine.definition.host} already"
+                )
+            write_definition(machine.folder, replace(machine.definition, host=wanted))
+            machine = yard.get(args.name)
+        host = choose_host(machine.definition.host, yard, int(time.time()))
+        if args.action == "start":
+            done = host.start(machine, is_bound=False, progress=ui.progress)
+        else:
+            done = host.stop(machine, args.within, ui.progress)
+    ui.show(lambda: run_to_json(done), lambda out: show_run(done, args.yard, out))
+
+
+def _console(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
+    from zeroseal.cli.console_view import showing_console
+
+    machine = yard.get(args.name)
+    if machine.definition.host != "qemu":
+        raise UsageError(f"{args.name} is on the simulated host, which has no console to show")
+    with showing_console(args.yard, args.name, ui, wanted=True):
+        while yard.get(args.name).state.running and _is_alive(args, yard):
+            time.sleep(1.0)
+    ui.tell(f"{args.name} is off; its console ends here")
+    return 0
+
+
+def _is_alive(args: argparse.Namespace, yard: Yard) -> bool:
+    from zeroseal.machines.hosts.choose import choose_host
+
+    machine = yard.get(args.name)
+    return choose_host(machine.definition.host, yard, 0).is_running(machine)
+
+
+def _snapshot(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
+    from zeroseal.cli.show_machines import show_snapshots
+    from zeroseal.machines import snapshots
+    from zeroseal.reports.machines_as_json import snapshots_to_json
+
+    machine = yard.get(args.name)
+    with yard.claimed(args.name):
+        if args.action == "revert":
+            question = f"What came after {args.snapshot} on the disk of {args.name} will be lost."
+            _ask(args, ui, question, args.name)
+            snapshots.revert(machine, args.snapshot)
+            said = f"is as {args.snapshot} was"
+        elif args.drop:
+            snapshots.drop(machine, args.snapshot)
+            said = f"has no snapshot {args.snapshot} any more"
+        else:
+            snapshots.take(machine, args.snapshot, args.purpose, int(time.time()))
+            said = f"has the snapshot {args.snapshot}"
+    listed = snapshots.list_snapshots(machine)
+    ui.show(
+        lambda: snapshots_to_json(machine, listed),
+        lambda out: show_snapshots(machine, said, listed, out),
+    )
+
+
+def _remove(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
+    from zeroseal.cli.show_machines import show_removed
+    from zeroseal.reports.machines_as_json import removal_to_json
+
+    machine = yard.get(args.name)
+    goes = "its disk too" if args.with_disk else "its disk stays"
+    _ask(args, ui, f"The machine {args.name} will be removed, {goes}.", args.name)
+    with yard.claimed(args.name):
+        disk = yard.remove(args.name, args.with_disk)
+    ui.show(lambda: removal_to_json(machine, disk), lambda out: show_removed(args.name, disk, out))
+
+
+def _ask(args: argparse.Namespace, ui: Ui, what: str, name: str) -> None:
+    """Wants the name once more.
+
+    Raises:
+        RefusedError: it was not given.
+    """
+    if args.yes:
+        return
+    if not sys.stdin.isatty():
+        raise RefusedError(f"{what} Say so with --yes")
+    ui.tell(f"{what} Type its name to go on:")
+    if sys.stdin.readline().strip() != name:
+        raise RefusedError("that is not its name: nothing was changed")
+
+
+def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
+    from zeroseal.machines.adopt import Adoption, adopt_image
+    from zeroseal.machines.definition_files import read_definition_file
+    from zeroseal.templates.shelf import Shelf
+
+    definition = read_definition_file(args.machine) if args.machine else None
+    image, origin = args.image, ""
+    if not image.exists() and "@" in str(image):
+        template = Shelf(args.shelf).get(str(image))
+        image, origin = template.disk, template.entry.title
+        if args.in_place:
+            raise UsageError("a template stays as it is on the shelf: leave --in-place out")
+    name = args.name or (definition.name if definition else "")
+    if not name:
+        raise UsageError("give the machine a name with --name")
+    how = Adoption(definition, args.in_place, origin, args.host)
+    return adopt_image(yard, image, name, how)

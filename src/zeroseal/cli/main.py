@@ -9,6 +9,7 @@ import sys
 from collections.abc import Mapping
 from importlib import import_module
 from pathlib import Path
+from types import FrameType
 from typing import NoReturn, Protocol, TextIO, cast
 
 from zeroseal import __version__
@@ -26,10 +27,13 @@ COMMANDS = (
     "export",
     "compare",
     "yard",
+    "renew",
+    "trial",
     "traces",
     "demo",
 )
 INTERRUPTED = 130
+_TRY_AGAIN_SECONDS = 0.02
 _WRONG_USAGE = 2
 
 _DESCRIPTION = "Take a machine's identity out of its disk image, and prove that it is gone."
@@ -131,8 +135,9 @@ def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:
 
 def entry_point() -> None:
     """What the installed command calls."""
-    if hasattr(signal, "SIGTERM"):
-        signal.signal(signal.SIGTERM, signal.default_int_handler)
+    for name in ("SIGINT", "SIGTERM", "SIGALRM"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), _interrupt)
     try:
         status = main(sys.argv[1:], sys.stdout, sys.stderr, os.environ)
         sys.stdout.flush()
@@ -143,14 +148,29 @@ def entry_point() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         status = 0
     finally:
-        for number in (signal.SIGINT, getattr(signal, "SIGTERM", signal.SIGINT)):
-            signal.signal(number, signal.SIG_IGN)  # it is done; nothing is left to interrupt
+        for name in ("SIGINT", "SIGTERM", "SIGALRM"):
+            if hasattr(signal, name):  # it is done; nothing is left to interrupt
+                signal.signal(getattr(signal, name), signal.SIG_IGN)
     if status == INTERRUPTED:
         # an interrupt inside exec(), as dataclasses use it, would make Python end by the signal
         sys.stdout.flush()
         sys.stderr.flush()
         os._exit(status)
     sys.exit(status)
+
+
+def _interrupt(_number: int, frame: FrameType | None) -> None:
+    """Ends the command; a moment later where a module is being imported just now.
+
+    An exception in the import machinery's own callbacks is swallowed and can leave its lock held:
+    the command would go on, or stand still for ever.
+    """
+    while frame is not None and hasattr(signal, "setitimer"):
+        if frame.f_code.co_filename.startswith("<frozen importlib"):
+            signal.setitimer(signal.ITIMER_REAL, _TRY_AGAIN_SECONDS)
+            return
+        frame = frame.f_back
+    raise KeyboardInterrupt
 
 
 def _load(name: str) -> Command:

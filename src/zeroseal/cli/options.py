@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 if TYPE_CHECKING:
-    from zeroseal.sealing.choices import SealChoices
+    from zeroseal.machines.definition import MachineDefinition
+    from zeroseal.sealing.choices import MachineKnowledge, SealChoices
 
 Subparsers: TypeAlias = "argparse._SubParsersAction[Any]"
 
@@ -63,6 +64,34 @@ def add_shelf(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_machine_file(parser: argparse.ArgumentParser) -> None:
+    """The definition of the machine that a disk belongs to."""
+    parser.add_argument(
+        "--machine",
+        type=Path,
+        metavar="FILE",
+        help="the machine's definition: libvirt domain XML, OVF, or a machine.toml",
+    )
+
+
+def definition_from(args: argparse.Namespace) -> MachineDefinition | None:
+    """The machine that a disk belongs to: as named, or as the machine file beside the disk says.
+
+    Raises:
+        MissingError, DamagedError: the definition cannot be read.
+    """
+    from zeroseal.machines.definition import FILE_NAME, read_machine_file
+    from zeroseal.machines.definition_files import read_definition_file
+
+    if args.machine:
+        return read_definition_file(args.machine)
+    beside = args.image.parent / FILE_NAME
+    if not beside.is_file():
+        return None
+    found = read_machine_file(beside)
+    return found if (beside.parent / found.disk).resolve() == args.image.resolve() else None
+
+
 def add_choices(parser: argparse.ArgumentParser) -> None:
     """What to treat and what to keep."""
     parser.add_argument(
@@ -99,6 +128,11 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="every clone will get a seed that creates an account and the network",
     )
+    parser.add_argument(
+        "--allow-static-address",
+        action="store_true",
+        help="let every clone begin with the machine's static address",
+    )
 
 
 def add_search(parser: argparse.ArgumentParser) -> None:
@@ -134,7 +168,20 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         expect_seed=args.expect_seed,
         search_values=getattr(args, "level", "full") == "deep",
         allow_residue=getattr(args, "allow_residue", False),
+        allow_static_address=args.allow_static_address,
+        machine=_knowledge_from(args),
     )
+
+
+def _knowledge_from(args: argparse.Namespace) -> MachineKnowledge | None:
+    if not hasattr(args, "machine"):
+        return None
+    definition = definition_from(args)
+    if definition is None:
+        return None
+    from zeroseal.machines.readiness import knowledge_of
+
+    return knowledge_of(definition)
 
 
 def _split(values: list[str]) -> tuple[str, ...]:

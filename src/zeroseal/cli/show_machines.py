@@ -12,26 +12,49 @@ from rich.text import Text
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.cli.ui import clean
-from zeroseal.machines.simulated import Run
+from zeroseal.machines.hosts.host import Run
+from zeroseal.machines.readiness import MachineReadiness
+from zeroseal.machines.snapshots import MachineSnapshot
 from zeroseal.machines.yard import YardMachine
 from zeroseal.templates.shelf import Template, sealed_on
 
 SIMULATED = "on the simulated host: nothing was run, this proves nothing about a real guest"
 
 
-def show_built(machine: YardMachine, yard: Path, console: Console) -> None:
-    """A machine that was built."""
-    name = machine.definition.name
-    look.headline(console, "Built", "bold", f" {name} {SIMULATED}.")
-    look.facts(console, _rows(machine))
-    look.next_step(console, "Look what identity is on it now:", f"zeroseal survey {machine.disk}")
-    console.print(f"  zeroseal yard list --yard {yard}", soft_wrap=True)
-
-
 def show_machine(machine: YardMachine, console: Console) -> None:
     """One machine."""
     look.headline(console, machine.definition.name, "bold", f"  {_state(machine)}")
-    look.facts(console, _rows(machine))
+    look.facts(console, machine_rows(machine))
+
+
+def show_whole_machine(
+    machine: YardMachine,
+    snapshots: list[MachineSnapshot],
+    readiness: MachineReadiness,
+    console: Console,
+) -> None:
+    """One machine, its snapshots, and whether it is fit to be sealed."""
+    from zeroseal.cli.show_builds import show_readiness
+
+    show_machine(machine, console)
+    if snapshots:
+        look.section(console, "Snapshots")
+        _snapshot_table(snapshots, console)
+    show_readiness(readiness, console)
+
+
+def show_snapshots(
+    machine: YardMachine, said: str, snapshots: list[MachineSnapshot], console: Console
+) -> None:
+    """What became of a machine's snapshots."""
+    look.headline(console, machine.definition.name, "bold", f" {clean(said)}.")
+    _snapshot_table(snapshots, console)
+
+
+def show_removed(name: str, disk: Path | None, console: Console) -> None:
+    """A machine that is no more."""
+    rest = f" {name} and its disk." if disk is None else f" {name}; its disk stays: {disk}"
+    look.headline(console, "Removed", "bold", rest)
 
 
 def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> None:
@@ -41,18 +64,18 @@ def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> 
         look.next_step(console, "Make one:", f"zeroseal build SHEET --yard {yard}")
         return
     count = len(machines)
-    rest = f" in {yard}, on the simulated host"
-    look.headline(console, f"{count} machine{'' if count == 1 else 's'}", "bold", rest)
+    look.headline(console, f"{count} machine{'' if count == 1 else 's'}", "bold", f" in {yard}")
     _table(
         console,
-        ("name", "state", "starts", "address", "MAC", "made from"),
+        ("name", "state", "host", "starts", "address", "disk", "made from"),
         [
             (
                 item.definition.name,
-                "running" if item.state.running else "stopped",
+                _short_state(item),
+                item.definition.host,
                 str(item.state.boots),
                 item.state.address or "-",
-                item.definition.mac,
+                size_text(item.disk.stat().st_size) if item.disk.is_file() else "gone",
                 _made_from(item),
             )
             for item in machines
@@ -60,15 +83,19 @@ def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> 
     )
 
 
-def show_run(run: Run, console: Console) -> None:
+def show_run(run: Run, yard: Path, console: Console) -> None:
     """What a start or stop did."""
     name = run.machine.definition.name
     word = "Started" if run.machine.state.running else "Stopped"
-    look.headline(console, word, "bold", f" {name} {SIMULATED}.")
+    where = SIMULATED if run.is_simulated else "on QEMU"
+    look.headline(console, word, "bold", f" {name} {where}.")
     told = list(run.told)
     if run.machine.state.address:
         told.append(f"the network gave it {run.machine.state.address}")
     look.bullets(console, told)
+    if run.machine.state.running and not run.is_simulated:
+        command = f"zeroseal yard console {name} --yard {yard}"
+        look.next_step(console, "Watch it come up:", command)
 
 
 def show_clones(clones: list[YardMachine], folder: Path, console: Console) -> None:
@@ -142,18 +169,30 @@ def show_template(template: Template, shelf: Path, console: Console) -> None:
     look.next_step(console, "Make machines from it:", command)
 
 
-def _rows(machine: YardMachine) -> list[tuple[str, str]]:
+def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
+    """The facts of a machine."""
     definition = machine.definition
     rows = [
         ("disk", str(machine.disk)),
         ("hardware", f"{definition.cpus} CPU, {definition.memory_mib} MiB, {definition.firmware}"),
-        ("MAC", definition.mac),
-        ("UUID", definition.uuid),
     ]
+    for card in definition.adapters:
+        vlan = f", VLAN {card.vlan}" if card.vlan else ""
+        state = "" if card.connected else ", not connected"
+        rows.append(("network", f"{card.mac}, {card.model} on {card.network}{vlan}{state}"))
+    rows.append(("UUID", definition.uuid))
     if definition.template:
         rows.append(("made from", _made_from(machine)))
-    if definition.seed:
-        rows.append(("seed", f"{machine.folder / definition.seed} (attached)"))
+    if definition.sheet:
+        variant = f", variant {definition.variant}" if definition.variant else ""
+        rows.append(("sheet", definition.sheet + variant))
+    if definition.throwaway_accounts:
+        names = ", ".join(definition.throwaway_accounts)
+        rows.append(("build account", f"{names}, which every seal removes"))
+    for medium in definition.media:
+        rows.append(("medium", f"{machine.folder / medium.path} (attached)"))
+    if machine.state.ssh_port:
+        rows.append(("SSH", f"127.0.0.1 port {machine.state.ssh_port}"))
     if definition.notes:
         rows.append(("notes", definition.notes))
     return rows
@@ -161,8 +200,22 @@ def _rows(machine: YardMachine) -> list[tuple[str, str]]:
 
 def _state(machine: YardMachine) -> str:
     boots = machine.state.boots
-    word = "running" if machine.state.running else "stopped"
-    return f"{word}, started {boots} time{'' if boots == 1 else 's'} (simulated)"
+    host = "on QEMU" if machine.definition.host == "qemu" else "simulated"
+    return f"{_short_state(machine)}, started {boots} time{'' if boots == 1 else 's'} ({host})"
+
+
+def _short_state(machine: YardMachine) -> str:
+    if machine.state.running:
+        return "running"
+    return "unfinished" if machine.state.unfinished else "stopped"
+
+
+def _snapshot_table(snapshots: list[MachineSnapshot], console: Console) -> None:
+    rows: list[tuple[str, ...]] = [
+        (item.name, item.taken_on, item.purpose or "-") for item in snapshots
+    ]
+    if rows:
+        _table(console, ("snapshot", "taken", "purpose"), rows)
 
 
 def _made_from(machine: YardMachine) -> str:

@@ -35,9 +35,10 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
         look.trace_table(console, groups, every_place)
         look.section(console, "Clones of a seal with these choices")
         look.bullets(console, survey.guard.assured + survey.guard.lock_outs)
-    if survey.readiness.advice:
+    told = survey.readiness.advice + survey.readiness.hints
+    if told:
         look.section(console, "Good to know")
-        look.bullets(console, survey.readiness.advice)
+        look.bullets(console, told)
     _show_next(survey, console)
 
 
@@ -71,7 +72,8 @@ def _show_readiness(survey: Survey, console: Console) -> None:
         console.print("Nothing stands against a seal.")
         return
     console.print("Not ready to be sealed:")
-    look.bullets(console, (*survey.readiness.blockers, *survey.guard.lock_outs))
+    refused = (*survey.readiness.blockers, *survey.guard.lock_outs)
+    look.bullets(console, refused)
 
 
 def _show_next(survey: Survey, console: Console) -> None:

@@ -46,21 +46,23 @@ class Ui:
     def console(self) -> Console:
         """The console that results are printed on, 80 to 120 columns wide."""
         if self._console is None:
-            import shutil
-
             from rich.console import Console
 
-            width = self._environ.get("COLUMNS", "")
-            columns = int(width) if width.isdigit() else shutil.get_terminal_size((100, 24)).columns
             self._console = Console(
                 file=self._stdout,
-                width=max(_MIN_WIDTH, min(_MAX_WIDTH, columns)),
+                width=max(_MIN_WIDTH, min(_MAX_WIDTH, self._width())),
                 highlight=False,
                 no_color=bool(self._environ.get("NO_COLOR")),
                 emoji=False,
                 markup=False,
             )
         return self._console
+
+    def _width(self) -> int:
+        import shutil
+
+        width = self._environ.get("COLUMNS", "")
+        return int(width) if width.isdigit() else shutil.get_terminal_size((100, 24)).columns
 
     def show_json(self, value: Mapping[str, object]) -> None:
         """Prints a value as JSON."""
@@ -80,9 +82,18 @@ class Ui:
         """Says something that is no result, on stderr."""
         print(f"zeroseal: {clean(sentence)}", file=self._stderr)
 
+    def tell_line(self, line: str) -> None:
+        """Passes on a line of a guest, on stderr."""
+        print(clean(line), file=self._stderr)
+
     def show_error(self, error: ZeroSealError) -> None:
         """Says what went wrong: one sentence, and with ``--json`` an object too."""
         self.tell(error.message)
+        output = error.facts.get("output")
+        if isinstance(output, str) and output:
+            print("  its output ended with:", file=self._stderr)
+            for line in output.splitlines():
+                print(f"    {clean(line)}", file=self._stderr)
         if self.as_json:
             from zeroseal.reports.as_json import error_to_json
 
@@ -100,12 +111,16 @@ class Ui:
             return
         if not self._stderr.isatty():
             if not self._drawn_at:
-                self.tell(f"{step.stage} ...")
+                detail = f": {step.detail}" if step.detail else ""
+                self.tell(f"{step.stage}{detail} ...")
                 self._drawn_at = now
             return
         if now - self._drawn_at >= _REDRAW_SECONDS:
             self._drawn_at, self._is_drawn = now, True
-            self._stderr.write("\r" + _draw(step) + "\x1b[K")
+            width = self._width() - 1
+            elapsed = now - self._stage_began
+            line = _draw(step) if step.total else _draw_elapsed(step, elapsed)
+            self._stderr.write("\r" + line[:width] + "\x1b[K")
             self._stderr.flush()
 
     def end_progress(self) -> None:
@@ -120,6 +135,12 @@ def clean(text: str) -> str:
     """Text of a guest without control characters, safe for a terminal."""
     shown = text.encode("utf-8", "backslashreplace").decode("utf-8")
     return "".join(char if char.isprintable() else "?" for char in shown)
+
+
+def _draw_elapsed(step: Step, seconds: float) -> str:
+    """A stage whose end is not known: how long it takes already, and what is going on."""
+    clock = f"{int(seconds) // 60}:{int(seconds) % 60:02}"
+    return f"{step.stage:<22} {clock:>6}  {clean(step.detail)}"
 
 
 def _draw(step: Step) -> str:

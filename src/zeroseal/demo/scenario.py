@@ -7,8 +7,11 @@ from importlib import resources
 from pathlib import Path
 
 from zeroseal.errors import RefusedError, environment_error
-from zeroseal.machines.build import build_machine
-from zeroseal.machines.simulated import Run, adopt_machine, start_machine
+from zeroseal.machines.adopt import adopt_image
+from zeroseal.machines.build import BuildWish, build_machine
+from zeroseal.machines.hosts.host import Run
+from zeroseal.machines.hosts.simulated import SimulatedHost
+from zeroseal.machines.sheet.load import load_sheet
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import CheckResult, Level, check_image
@@ -68,7 +71,8 @@ def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
     """
     lay_out(folder)
     yard, shelf = Yard(folder / "yard"), Shelf(folder / "shelf")
-    machine = build_machine(folder / SHEET, yard, now - 60 * _MINUTE, progress)
+    wish = BuildWish(now - 60 * _MINUTE)
+    machine = build_machine(load_sheet(folder / SHEET), yard, wish, progress).machine
     survey = survey_image(machine.disk, SealChoices(), progress)
     before = check_image(machine.disk, Level.FULL, progress)
     sealed = folder / SEALED_DISK
@@ -77,10 +81,11 @@ def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
     template = shelf.add(sealed, TEMPLATE, VERSION, "ticket gate", now, progress)
     request = CloneRequest(template.disk, template.entry.title, CLONES, linked=True)
     clones = make_clones(request, yard, progress)
-    runs = tuple(start_machine(yard, name, now + _MINUTE) for name in CLONES)
+    host = SimulatedHost(yard, now + _MINUTE)
+    runs = tuple(host.start(yard.get(name), is_bound=False) for name in CLONES)
     comparison = compare_images([clone.disk for clone in clones], progress)
-    adopt_machine(yard, sealed, BY_ACCIDENT)
-    accident = start_machine(yard, BY_ACCIDENT, now + 2 * _MINUTE)
+    adopted = adopt_image(yard, sealed, BY_ACCIDENT)
+    accident = SimulatedHost(yard, now + 2 * _MINUTE).start(adopted, is_bound=False)
     broken = check_image(accident.machine.disk, Level.FULL, progress)
     return DemoStory(
         folder=folder,

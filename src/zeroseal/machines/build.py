@@ -1,153 +1,430 @@
-"""Building a reference machine on the simulated host, from a build sheet."""
+"""Building a reference machine from a sheet: verify, make, boot, run the tasks, leave it right.
+
+Until the machine has its folder, nothing half-made is left. From then on a failure keeps the
+machine for inspection, switched off, and its state says in which phase the build ended.
+"""
 
 from __future__ import annotations
 
-import hashlib
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
 
-from zeroseal.blocks.store import Store
-from zeroseal.errors import DamagedError, MissingError, UsageError
-from zeroseal.guests.accounts import find_account, read_accounts
-from zeroseal.images.copying import copy_image_file
-from zeroseal.machines.definition import MachineDefinition, new_mac, new_uuid, write_definition
-from zeroseal.machines.disk_change import changed_disk
-from zeroseal.machines.guest_life import GuestLife
-from zeroseal.machines.seed import Seed, SeedAccount
-from zeroseal.machines.sheet import BuildSheet, UsedFile, load_sheet
-from zeroseal.machines.yard import Yard, YardMachine
-from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.survey import read_image_facts
-from zeroseal.volumes.swap import data_range, find_swap
+import bcrypt
 
-_DAY = 86_400
-_PIECE_BYTES = 4 << 20
+from zeroseal.errors import (
+    GuestError,
+    MissingError,
+    OutputExistsError,
+    UnfinishedError,
+    UsageError,
+    ZeroSealError,
+)
+from zeroseal.images.output import write_small_file
+from zeroseal.machines.definition import (
+    INSTALL_MEDIUM,
+    OTHER_MEDIUM,
+    SEED_MEDIUM,
+    Adapter,
+    AttachedMedium,
+    MachineDefinition,
+    new_mac,
+    new_uuid,
+    write_definition,
+)
+from zeroseal.machines.guest_life import new_key_pairs
+from zeroseal.machines.hosts.choose import choose_host
+from zeroseal.machines.hosts.host import Host, Login
+from zeroseal.machines.media import write_medium, write_seed_medium
+from zeroseal.machines.origin import MEBIBYTE, check_media, make_empty_disk, make_first_disk
+from zeroseal.machines.seed import FixedAddresses, Seed, SeedAccount
+from zeroseal.machines.sheet.load import LoadedSheet
+from zeroseal.machines.simulated_use import live_through
+from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
+from zeroseal.machines.yard import MachineState, Yard, YardMachine, write_state
+from zeroseal.progress import Progress, quiet
+
+SEED_FILE, ANSWERS_FILE = "seed.iso", "answers.iso"
+KEY_FILE = "build-key"
+_FIRST_BOOT_ENDED = "if command -v cloud-init >/dev/null; then cloud-init status --wait; fi; true"
+_FIRST_BOOT_SECONDS = 1800
+_MIB = MEBIBYTE
+
+
+@dataclass(frozen=True)
+class BuildResult:
+    """A built machine.
+
+    Attributes:
+        is_new: whether it was built now; otherwise it was there and is what the sheet asks for.
+        tasks: what was run in it.
+        told: what else is to be known, sentences.
+        seconds: how long it took.
+    """
+
+    machine: YardMachine
+    is_new: bool
+    is_simulated: bool
+    tasks: tuple[TaskReport, ...] = ()
+    told: tuple[str, ...] = ()
+    seconds: int = 0
+
+
+@dataclass(frozen=True)
+class BuildWish:
+    """How to build.
+
+    Attributes:
+        host: instead of the sheet's; empty for that.
+        again: build even what is there and up to date.
+        now: the moment of the build, seconds since 1970.
+    """
+
+    now: int
+    host: str = ""
+    again: bool = False
 
 
 def build_machine(
-    sheet_path: Path, yard: Yard, now: int, progress: Progress = quiet
-) -> YardMachine:
-    """Makes the machine that a sheet describes: a first boot, some use, a shutdown.
-
-    Args:
-        sheet_path: the build sheet; its base disk is looked for beside it.
-        yard: where the machine will live.
-        now: the moment of the shutdown, seconds since 1970; the use lies before it.
-        progress: told of each stage.
+    loaded: LoadedSheet, yard: Yard, wish: BuildWish, progress: Progress = quiet
+) -> BuildResult:
+    """Makes the machine that a sheet describes, unless it is there already.
 
     Raises:
-        UsageError: the sheet is wrong.
-        MissingError, DamagedError: the base disk is not there, or its checksum is wrong.
-        OutputExistsError: there is a machine of that name. Nothing half-made is left.
+        UsageError, MissingError, DamagedError: the sheet or a file that it names is wrong.
+        RefusedError: the machine's name is another machine's; or another command builds it now.
+        GuestError, HostError: a phase failed; the machine is kept, switched off.
+        UnfinishedError: no space.
     """
-    sheet = load_sheet(sheet_path)
-    base = sheet_path.parent / sheet.origin.base_disk
-    with yard.new_machine(sheet.machine.name) as folder:
-        verify_checksum(base, sheet.origin.sha256, progress)
-        image = read_image_facts(base)
-        if image.other_files:
-            raise UsageError(f"the base disk {base} needs other files too: give a whole disk")
-        disk = folder / f"disk.{image.format_name}"
-        copy_image_file(base, disk)
-        definition = _definition(sheet, yard, disk.name)
-        progress(Step("first boot and use", 0, 0))
-        live_through(disk, sheet, definition, yard, now)
-        write_definition(folder, definition)
-    return yard.get(sheet.machine.name)
-
-
-def verify_checksum(base: Path, expected: str, progress: Progress = quiet) -> None:
-    """Reads a base disk and compares its SHA-256.
-
-    Raises:
-        MissingError: it is not there.
-        DamagedError: it has another checksum.
-    """
-    if not base.is_file():
-        raise MissingError(
-            f"the base disk {base} is not there: correct origin.base_disk in the sheet"
-        )
-    hasher, size = hashlib.sha256(), base.stat().st_size
-    with base.open("rb") as file:
-        while piece := file.read(_PIECE_BYTES):
-            hasher.update(piece)
-            progress(Step("verifying the base disk", file.tell(), size))
-    if hasher.hexdigest() != expected:
-        raise DamagedError(
-            f"the base disk {base} is not the one that the sheet names: its SHA-256 is "
-            f"{hasher.hexdigest()}; fetch it again, or correct origin.sha256",
-            expected=expected,
-            got=hasher.hexdigest(),
-        )
-
-
-def live_through(
-    disk: Path, sheet: BuildSheet, definition: MachineDefinition, yard: Yard, now: int
-) -> None:
-    """A first boot with the sheet's seed, the use that it describes, and a shutdown."""
-    seed = seed_of(sheet, definition.uuid)
-    with changed_disk(disk, now) as subject:
-        life = GuestLife(subject.opened.guest, now, definition.mac, yard.lease, seed)
-        life.start()
-        for day in range(sheet.use.days, 0, -1):
-            if sheet.use.visitor:
-                text = f"Accepted publickey for {sheet.use.visitor} from 192.0.2.17"
-                life.log("sshd[412]", text, back_seconds=day * _DAY)
-        for file in sheet.use.files:
-            _use_file(life, file)
-        for file in sheet.use.files:
-            if file.deleted:
-                life.guest.remove(file.path)
-        if sheet.use.swap_text:
-            for volume in subject.opened.swaps:
-                _dirty_swap(volume.store, sheet.use.swap_text.encode())
-        life.stop()
-
-
-def seed_of(sheet: BuildSheet, machine_uuid: str) -> Seed:
-    """The seed that a sheet means for one machine."""
-    return Seed(
-        instance_id=f"i-{machine_uuid[:8]}",
-        host_name=sheet.seed.host_name,
-        domain=sheet.seed.domain,
-        root_password_hash=sheet.seed.root_password_hash,
-        accounts=tuple(
-            SeedAccount(
-                user.name, user.full_name, tuple(user.public_keys), user.password_hash, user.admin
-            )
-            for user in sheet.seed.users
-        ),
+    began = time.monotonic()
+    name, existing = _choose_name(loaded, yard, wish)
+    with yard.claimed(name):
+        if existing and not wish.again:
+            host = choose_host(existing.definition.host, yard, wish.now)
+            return BuildResult(existing, is_new=False, is_simulated=host.is_simulated)
+        host_name = wish.host or loaded.sheet.machine.host
+        host = choose_host(host_name, yard, wish.now, loaded.sheet.simulated)
+        host.check_ready()
+        check_files(loaded)
+        media = check_media(loaded, progress)
+        told = _create(loaded, yard, name, host_name, media, progress)
+        with _kept_on_failure(yard, name, host):
+            tasks, more = _bring_up(loaded, yard, yard.get(name), host, wish, progress)
+    return BuildResult(
+        machine=yard.get(name),
+        is_new=True,
+        is_simulated=host.is_simulated,
+        tasks=tuple(tasks),
+        told=(*told, *more),
+        seconds=int(time.monotonic() - began),
     )
 
 
-def _definition(sheet: BuildSheet, yard: Yard, disk: str) -> MachineDefinition:
-    machine = sheet.machine
-    taken = yard.macs()
-    if machine.mac and machine.mac in taken:
-        raise UsageError(f"the MAC {machine.mac} is taken by another machine of {yard.folder}")
+# -- before the machine has its folder
+
+
+def _choose_name(
+    loaded: LoadedSheet, yard: Yard, wish: BuildWish
+) -> tuple[str, YardMachine | None]:
+    """The machine's name, and the machine if it is there and is what the sheet asks for."""
+    settings = loaded.sheet.machine
+    mine = [m for m in yard.machines() if m.definition.built_from == loaded.digest]
+    finished = next((machine for machine in mine if not machine.state.unfinished), None)
+    if settings.numbers is None:
+        name = settings.name
+        return name, finished if finished and finished.definition.name == name else None
+    if finished and not wish.again:
+        return finished.definition.name, finished
+    if mine and not finished:
+        return mine[0].definition.name, None  # tried again, under the number it has
+    numbers = settings.numbers
+    return yard.next_name(numbers.prefix, numbers.first, numbers.last, numbers.digits), None
+
+
+def _create(
+    loaded: LoadedSheet,
+    yard: Yard,
+    name: str,
+    host_name: str,
+    media: list[Path],
+    progress: Progress,
+) -> list[str]:
+    """Makes the machine's folder; one of the same name gives way as far as that is safe."""
+    old = _old_machine(loaded, yard, name)
+    told: list[str] = []
+
+    def make_room() -> None:
+        if old:
+            told.append(_give_way(yard, old))
+
+    with yard.new_machine(name, make_room) as folder:
+        disk = make_first_disk(loaded, folder, progress)
+        definition = _define(loaded, yard, name, disk, host_name, old)
+        definition = _make_media(loaded, folder, definition, media)
+        for number, size_mib in enumerate(loaded.sheet.machine.more_disks_mib):
+            make_empty_disk(folder / definition.more_disks[number], size_mib * _MIB)
+        write_definition(folder, definition)
+        write_state(folder, MachineState(unfinished="it did not come to its end"))
+    return told
+
+
+def _old_machine(loaded: LoadedSheet, yard: Yard, name: str) -> YardMachine | None:
+    if not (yard.folder / name).exists():
+        return None
+    try:
+        old = yard.get(name)
+    except MissingError:
+        old = None
+    if old is None or not old.definition.built_from or old.definition.sheet != str(loaded.path):
+        raise OutputExistsError(
+            f"{yard.folder / name} exists already and was not built from this sheet: choose "
+            "another machine.name, or remove it first"
+        )
+    if old.state.running:
+        raise OutputExistsError(
+            f"{name} runs and would be built anew: stop it first with zeroseal yard stop {name}"
+        )
+    return old
+
+
+def _give_way(yard: Yard, old: YardMachine) -> str:
+    """A machine that was finished is moved aside: it may hold months of patches."""
+    name = old.definition.name
+    if old.state.unfinished:
+        yard.remove(name, with_disk=True)
+        return "What was left of the last build, which had failed, was removed."
+    stamp = datetime.fromtimestamp(old.disk.stat().st_mtime, UTC).strftime("%Y%m%d-%H%M%S")
+    aside = f"{name}-until-{stamp}"
+    yard.rename(name, aside)
+    return (
+        f"The machine that was there is {aside} now, whole and switched off; remove it when you "
+        "no longer need it."
+    )
+
+
+def _define(
+    loaded: LoadedSheet,
+    yard: Yard,
+    name: str,
+    disk: str,
+    host_name: str,
+    old: YardMachine | None,
+) -> MachineDefinition:
+    machine = loaded.sheet.machine
+    taken = yard.macs() - ({old.definition.mac} if old else set())
+    card = machine.network
+    if card.mac and card.mac in taken:
+        raise UsageError(f"the MAC {card.mac} is taken by another machine of {yard.folder}")
+    mac = card.mac or new_mac(taken)
     return MachineDefinition(
-        name=machine.name,
+        name=name,
         uuid=new_uuid(),
-        mac=machine.mac or new_mac(taken),
         disk=disk,
+        adapters=(Adapter(mac, card.model, card.network, card.vlan, card.connected),),
+        more_disks=tuple(f"disk{n + 2}.qcow2" for n in range(len(machine.more_disks_mib))),
+        disk_bus=machine.disk_bus,
         cpus=machine.cpus,
+        cpu_model=machine.cpu_model,
         memory_mib=machine.memory_mib,
         firmware=machine.firmware,
+        boot_order=tuple(machine.boot_order),
+        serial_console=machine.serial_console,
+        display=machine.display,
+        devices=tuple(machine.devices),
+        restart=machine.restart,
+        host=host_name,
+        throwaway_accounts=loaded.sheet.throwaway_accounts,
+        sheet=str(loaded.path),
+        variant=loaded.variant,
+        settings=loaded.settings,
+        built_from=loaded.digest,
         notes=machine.notes,
     )
 
 
-def _use_file(life: GuestLife, file: UsedFile) -> None:
-    account = find_account(read_accounts(life.guest), file.owner)
-    if account is None:
-        raise UsageError(
-            f"the sheet's file {file.path} belongs to {file.owner!r}, which is no account"
+def _make_media(
+    loaded: LoadedSheet, folder: Path, definition: MachineDefinition, media: list[Path]
+) -> MachineDefinition:
+    """Writes the seed and answer media, and attaches all media of the build."""
+    origin = loaded.sheet.origin
+    attached = [
+        AttachedMedium(str(path), INSTALL_MEDIUM if origin.install and not n else OTHER_MEDIUM)
+        for n, path in enumerate(media)
+    ]
+    if origin.answers:
+        content = loaded.file(origin.answers.path, "origin.answers").read_bytes()
+        text = str(loaded.secrets.fill(content.decode("utf-8", "surrogateescape"), "answers"))
+        files = {origin.answers.name: text.encode("utf-8", "surrogateescape")}
+        write_medium(folder / ANSWERS_FILE, origin.answers.label, files)
+        (folder / ANSWERS_FILE).chmod(0o600)
+        attached.append(AttachedMedium(ANSWERS_FILE))
+    if origin.base_disk:
+        public_key = ""
+        if definition.throwaway_accounts:
+            private, public = new_key_pairs("build")["ed25519"]
+            write_small_file(folder / KEY_FILE, private)
+            (folder / KEY_FILE).chmod(0o600)
+            public_key = public.decode().strip()
+        write_seed_medium(folder / SEED_FILE, seed_of(loaded, definition, public_key))
+        attached.append(AttachedMedium(SEED_FILE, SEED_MEDIUM))
+    boot_order = definition.boot_order
+    if origin.install:
+        boot_order = (
+            "disk",
+            "medium",
+        )  # an empty disk boots nothing; after the installation it does
+    return replace(definition, media=tuple(attached), boot_order=boot_order)
+
+
+def seed_of(loaded: LoadedSheet, definition: MachineDefinition, public_key: str = "") -> Seed:
+    """The seed that a sheet means for one machine; the build's key opens its throwaway account."""
+    seed = loaded.sheet.seed
+    accounts = []
+    for user in seed.users:
+        keys = (*user.public_keys, *([public_key] if public_key and user.throwaway else []))
+        password = user.password_hash
+        if user.password:
+            password = bcrypt.hashpw(user.password.encode(), bcrypt.gensalt(10)).decode()
+        accounts.append(SeedAccount(user.name, user.full_name, keys, password, user.admin))
+    network = None
+    if seed.network.addresses:
+        network = FixedAddresses(
+            definition.mac,
+            tuple(seed.network.addresses),
+            tuple(seed.network.gateways),
+            tuple(seed.network.name_servers),
+            tuple(seed.network.search),
         )
-    mode = 0o600 if account.uid else 0o644
-    life.put(file.path, (file.text * file.repeat).encode(), mode, account.uid, account.gid)
+    return Seed(
+        instance_id=f"i-{definition.uuid[:8]}",
+        host_name=seed.host_name or definition.name,
+        domain=seed.domain,
+        accounts=tuple(accounts),
+        root_password_hash=seed.root_password_hash,
+        network=network,
+        packages=tuple(seed.packages),
+        time_zone=seed.time_zone,
+        locale=seed.locale,
+        commands=tuple(seed.commands),
+    )
 
 
-def _dirty_swap(store: Store, text: bytes) -> None:
-    area = find_swap(store)
-    if area:
-        start, length = data_range(store, area)
-        store.write(start, (text + b" ") * min(200, length // (len(text) + 1)))
+# -- from then on
+
+
+@contextmanager
+def _kept_on_failure(yard: Yard, name: str, host: Host) -> Iterator[None]:
+    """Whatever ends the build: no process is left, and the machine's state says why.
+
+    The machine was unfinished from the first; only here it is said to be finished.
+    """
+    reason = "it was interrupted"
+    try:
+        yield
+        yard.set_state(name, replace(yard.get(name).state, unfinished=""))
+        reason = ""
+    except ZeroSealError as error:
+        reason = error.message
+        kept = f"{error.message} (the machine {name} is kept, switched off, for inspection)"
+        raise type(error)(kept, **error.facts) from error
+    finally:
+        if reason:
+            host.cut_power(yard.get(name))
+            with suppress(UnfinishedError):  # then it says what it said from the first
+                state = replace(yard.get(name).state, running=False, unfinished=reason)
+                yard.set_state(name, state)
+
+
+def _bring_up(
+    loaded: LoadedSheet,
+    yard: Yard,
+    machine: YardMachine,
+    host: Host,
+    wish: BuildWish,
+    progress: Progress,
+) -> tuple[list[TaskReport], list[str]]:
+    name, sheet = machine.definition.name, loaded.sheet
+    if not sheet.origin.base_disk:
+        _install(loaded, machine, host, progress)
+    reports: list[TaskReport] = []
+    with _phase("boot"):
+        host.start(yard.get(name), is_bound=True, progress=progress)
+    if host.is_simulated or _wants_shell(loaded):
+        reports = _run_tasks(loaded, yard.get(name), host, progress)
+    if host.is_simulated:
+        with _phase("use"):
+            live_through(yard.get(name), sheet, yard, wish.now)
+    with _phase("leave"):
+        told = list(host.stop(yard.get(name), sheet.leave.shutdown_seconds, progress).told)
+        if sheet.leave.detach_media:
+            write_definition(machine.folder, machine.definition.without_media())
+            for file in (SEED_FILE, ANSWERS_FILE):
+                (machine.folder / file).unlink(missing_ok=True)
+    return reports, told
+
+
+def _install(loaded: LoadedSheet, machine: YardMachine, host: Host, progress: Progress) -> None:
+    from zeroseal.machines.hosts.qemu.host import QemuHost
+    from zeroseal.machines.install import install
+
+    if not isinstance(host, QemuHost):
+        raise UsageError("the simulated host installs nothing: give a base disk, or use QEMU")
+    with _phase("install"):
+        install(loaded, host, machine, progress)
+
+
+def _wants_shell(loaded: LoadedSheet) -> bool:
+    sheet = loaded.sheet
+    return bool(sheet.task or sheet.leave.must or sheet.throwaway_accounts)
+
+
+def _run_tasks(
+    loaded: LoadedSheet, machine: YardMachine, host: Host, progress: Progress
+) -> list[TaskReport]:
+    sheet = loaded.sheet
+    with _phase("reach"):
+        login = login_of(machine, sheet.connect.by)
+        shell = host.open_shell(machine, login, sheet.connect.within_seconds, progress)
+    try:
+        runner = TaskRunner(loaded, shell, progress, host.is_simulated)
+        with _phase("first boot"):
+            if not host.is_simulated:
+                shell.doing = "waiting for the first boot"
+                shell.run(_FIRST_BOOT_ENDED, True, _FIRST_BOOT_SECONDS, False)
+        with _phase("tasks"):
+            reports = runner.run_all(sheet.task)
+        with _phase("leave"):
+            runner.check(sheet.leave.must, "what must be true")
+    finally:
+        shell.close()
+    return reports
+
+
+def login_of(machine: YardMachine, way: str) -> Login | None:
+    """How tasks log in to a machine that was built here; None where its agent is asked.
+
+    Raises:
+        MissingError: its key is not there.
+    """
+    if way == "agent" or machine.definition.host == "simulated":
+        return None
+    path = machine.folder / KEY_FILE
+    accounts = machine.definition.throwaway_accounts
+    if not path.is_file() or not accounts:
+        raise MissingError(
+            f"{machine.definition.name} has no build account with a key: give its sheet a user "
+            'with throwaway = true, or connect.by = "agent"'
+        )
+    return Login(accounts[0], path.read_text("utf-8"))
+
+
+@contextmanager
+def _phase(name: str) -> Iterator[None]:
+    """Names the phase in whatever goes wrong."""
+    try:
+        yield
+    except GuestError as error:
+        raise type(error)(f"in the phase {name!r}: {error.message}", **error.facts) from error

@@ -1,4 +1,4 @@
-"""The machine file: hardware and wiring of one machine, in a few lines of TOML."""
+"""The machine file: hardware and wiring of one machine, in TOML."""
 
 from __future__ import annotations
 
@@ -7,14 +7,41 @@ import secrets
 import tomllib
 import uuid
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass, fields
+from dataclasses import dataclass, fields, is_dataclass, replace
 from pathlib import Path
+from typing import Any, ClassVar
 
-from zeroseal.errors import DamagedError, OutputExistsError
-from zeroseal.images.output import write_small_file
+from pydantic import ConfigDict, TypeAdapter, ValidationError
+
+from zeroseal.errors import DamagedError, MissingError, OutputExistsError
+from zeroseal.images.output import replace_small_file
 
 FILE_NAME = "machine.toml"
-_VERSION = 1
+_VERSION = 2
+SEED_MEDIUM, INSTALL_MEDIUM, OTHER_MEDIUM = "seed", "install", "other"
+
+
+@dataclass(frozen=True)
+class Adapter:
+    """A network card; ``network`` names what it is plugged into, ``vlan`` 0 is untagged."""
+
+    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="forbid")
+
+    mac: str
+    model: str = "virtio"
+    network: str = "user"
+    vlan: int = 0
+    connected: bool = True
+
+
+@dataclass(frozen=True)
+class AttachedMedium:
+    """A medium in a drive: a file beside the machine file, or an absolute path."""
+
+    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="forbid")
+
+    path: str
+    purpose: str = OTHER_MEDIUM
 
 
 @dataclass(frozen=True)
@@ -23,24 +50,64 @@ class MachineDefinition:
 
     Attributes:
         uuid: the SMBIOS UUID; guests may derive their machine ID from it.
-        mac: of its one network card, locally administered.
-        disk: file name of the disk, beside the machine file.
-        seed: file name of the seed medium, empty for none.
+        disk: file name of the disk that it boots from, beside the machine file or absolute.
+        disk_bus: ``virtio``, ``sata``, ``scsi`` or ``nvme``; for the further disks too.
+        boot_order: of ``disk``, ``medium`` and ``network``.
+        devices: those that a server does not need, such as ``sound``.
+        restart: ``never``, or ``after-shutdown`` where the host starts it again.
+        host: ``qemu`` or ``simulated``: where it is started.
+        agent: whether it has the channel of the QEMU guest agent.
         template: what it was cloned from, empty for what was built or adopted.
         linked: whether its disk hangs on the template's.
+        throwaway_accounts: those of the build, which a seal always removes.
+        sheet: the build sheet, with ``variant`` and the ``settings`` laid over it; empty for none.
+        built_from: digest of what the sheet asked for.
+        unknown: what the definition it was adopted from has and this file has no word for.
     """
+
+    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="forbid")
 
     name: str
     uuid: str
-    mac: str
     disk: str
+    adapters: tuple[Adapter, ...] = ()
+    media: tuple[AttachedMedium, ...] = ()
+    more_disks: tuple[str, ...] = ()
+    disk_bus: str = "virtio"
     cpus: int = 1
+    cpu_model: str = ""
     memory_mib: int = 1024
     firmware: str = "uefi"
-    seed: str = ""
+    boot_order: tuple[str, ...] = ("disk",)
+    serial_console: bool = True
+    display: str = "none"
+    devices: tuple[str, ...] = ()
+    agent: bool = True
+    restart: str = "never"
+    host: str = "simulated"
     template: str = ""
     linked: bool = False
+    throwaway_accounts: tuple[str, ...] = ()
+    sheet: str = ""
+    variant: str = ""
+    settings: tuple[str, ...] = ()
+    built_from: str = ""
+    unknown: tuple[str, ...] = ()
     notes: str = ""
+
+    @property
+    def mac(self) -> str:
+        """The MAC of the first network card; empty for none."""
+        return self.adapters[0].mac if self.adapters else ""
+
+    @property
+    def seed(self) -> str:
+        """The path of the attached seed medium; empty for none."""
+        return next((item.path for item in self.media if item.purpose == SEED_MEDIUM), "")
+
+    def without_media(self) -> MachineDefinition:
+        """The same machine with nothing in its drives, booting from its disk."""
+        return replace(self, media=(), boot_order=("disk",))
 
 
 def new_uuid() -> str:
@@ -57,12 +124,21 @@ def new_mac(taken: Iterable[str]) -> str:
             return mac
 
 
+def build_definition(machine: MachineDefinition) -> str:
+    """The machine file's text."""
+    lines, tables = [f"version = {_VERSION}"], []
+    for item in fields(machine):
+        value = getattr(machine, item.name)
+        if isinstance(value, tuple) and value and is_dataclass(value[0]):
+            tables += [line for entry in value for line in _table(item.name, entry)]
+        elif value != item.default or item.name in ("name", "uuid", "disk"):
+            lines.append(f"{item.name} = {_build_value(value)}")
+    return "\n".join([*lines, *tables]) + "\n"
+
+
 def write_definition(folder: Path, machine: MachineDefinition) -> None:
-    """Writes the machine file into its folder."""
-    lines = [f"version = {_VERSION}"]
-    # a TOML basic string and a JSON string without control characters are the same text
-    lines += [f"{key} = {json.dumps(value)}" for key, value in asdict(machine).items()]
-    write_small_file(folder / FILE_NAME, ("\n".join(lines) + "\n").encode())
+    """Writes the machine file into its folder; an older one is replaced at once."""
+    replace_small_file(folder / FILE_NAME, build_definition(machine).encode())
 
 
 def read_definition(folder: Path) -> MachineDefinition:
@@ -71,17 +147,30 @@ def read_definition(folder: Path) -> MachineDefinition:
     Raises:
         DamagedError: it is not what we write.
     """
-    path = folder / FILE_NAME
+    return read_machine_file(folder / FILE_NAME)
+
+
+def read_machine_file(path: Path) -> MachineDefinition:
+    """Reads a machine file.
+
+    Raises:
+        MissingError: it is not there.
+        DamagedError: it is not what we write; names the key.
+    """
     try:
         document = tomllib.loads(path.read_text("utf-8"))
-        if document.pop("version") != _VERSION:
+        version = document.pop("version", None)
+        if version == 1:
+            document = _from_first_version(document)
+        elif version != _VERSION:
             raise ValueError("it is of another version")
-        types = {field.name: field.type for field in fields(MachineDefinition)}
-        for key, value in document.items():
-            if types.get(key) != type(value).__name__:
-                raise ValueError(f"key {key}")
-        return MachineDefinition(**document)
-    except (OSError, ValueError, KeyError, TypeError) as error:
+        return TypeAdapter(MachineDefinition).validate_python(document)
+    except FileNotFoundError as error:
+        raise MissingError(f"the machine file {path} is not there") from error
+    except ValidationError as error:
+        key = ".".join(str(part) for part in error.errors()[0]["loc"])
+        raise DamagedError(f"{path} is no machine file that can be understood: key {key}") from None
+    except (OSError, ValueError) as error:
         raise DamagedError(f"{path} is no machine file that can be understood: {error}") from error
 
 
@@ -89,3 +178,26 @@ def check_new_folder(folder: Path) -> None:
     """Raises OutputExistsError where a machine of that name is already."""
     if folder.exists():
         raise OutputExistsError(f"{folder} exists already: choose another name, or remove it first")
+
+
+def _table(name: str, entry: Any) -> list[str]:
+    lines = ["", f"[[{name}]]"]
+    for item in fields(entry):
+        lines.append(f"{item.name} = {_build_value(getattr(entry, item.name))}")
+    return lines
+
+
+def _build_value(value: object) -> str:
+    # a JSON string is a TOML basic string too, but for escaped surrogates and a plain DEL
+    text = json.dumps(list(value) if isinstance(value, tuple) else value, ensure_ascii=False)
+    return text.replace("\x7f", "\\u007f")
+
+
+def _from_first_version(document: dict[str, Any]) -> dict[str, Any]:
+    """What the first releases wrote: one MAC and one seed medium, as plain keys."""
+    mac, seed = document.pop("mac", ""), document.pop("seed", "")
+    if mac:
+        document["adapters"] = [{"mac": mac}]
+    if seed:
+        document["media"] = [{"path": seed, "purpose": SEED_MEDIUM}]
+    return document

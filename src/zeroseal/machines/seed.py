@@ -1,24 +1,22 @@
-"""What a first boot is told: NoCloud seed data, as a value and as its two text files.
+"""What a first boot is told: NoCloud seed data, as a value and as its text files.
 
-Source: cloud-init's documentation of the NoCloud datasource (``meta-data``, ``user-data``, a medium
-labelled ``cidata``).
+Source: cloud-init's documentation of the NoCloud datasource (``meta-data``, ``user-data``,
+``network-config`` of version 2, a medium labelled ``cidata``) and of its cloud-config modules.
 """
 
 from __future__ import annotations
 
-import io
 from dataclasses import dataclass
-from pathlib import Path
+from ipaddress import ip_address
 from typing import Any
 
-import pycdlib
 import yaml
-from pycdlib.pycdlibexception import PyCdlibException
 
 from zeroseal.errors import DamagedError
 
 VOLUME_ID = "cidata"
 FILE_NAMES = ("meta-data", "user-data")
+_EVERY_NETWORK = {4: "0.0.0.0/0", 6: "::/0"}
 
 
 @dataclass(frozen=True)
@@ -33,31 +31,65 @@ class SeedAccount:
 
 
 @dataclass(frozen=True)
+class FixedAddresses:
+    """Addresses of the card with this MAC, each with its prefix; without any, DHCP is asked."""
+
+    mac: str
+    addresses: tuple[str, ...]
+    gateways: tuple[str, ...] = ()
+    name_servers: tuple[str, ...] = ()
+    search: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Seed:
-    """What one machine's first boot is told."""
+    """What one machine's first boot is told; an empty field is left to the guest."""
 
     instance_id: str
     host_name: str
     domain: str = ""
     accounts: tuple[SeedAccount, ...] = ()
     root_password_hash: str = ""
+    network: FixedAddresses | None = None
+    packages: tuple[str, ...] = ()
+    time_zone: str = ""
+    locale: str = ""
+    commands: tuple[str, ...] = ()
 
     def texts(self) -> dict[str, str]:
         """The seed's files, by name."""
         meta = {"instance-id": self.instance_id, "local-hostname": self.host_name}
-        user: dict[str, Any] = {"hostname": self.host_name}
+        texts = {
+            "meta-data": yaml.safe_dump(meta, sort_keys=False),
+            "user-data": "#cloud-config\n" + yaml.safe_dump(self._user_data(), sort_keys=False),
+        }
+        if self.network:
+            texts["network-config"] = yaml.safe_dump(_network_data(self.network), sort_keys=False)
+        return texts
+
+    def _user_data(self) -> dict[str, Any]:
+        # its own name in /etc/hosts, or each sudo on the machine asks the network for it
+        user: dict[str, Any] = {"hostname": self.host_name, "manage_etc_hosts": "localhost"}
         if self.domain:
             user["fqdn"] = f"{self.host_name}.{self.domain}"
         if self.accounts:
             user["users"] = [_account_to_yaml(account) for account in self.accounts]
-        return {
-            "meta-data": yaml.safe_dump(meta, sort_keys=False),
-            "user-data": "#cloud-config\n" + yaml.safe_dump(user, sort_keys=False),
-        }
+        if self.root_password_hash:
+            root = {"name": "root", "password": self.root_password_hash, "type": "hash"}
+            user["chpasswd"] = {"expire": False, "users": [root]}
+        if self.time_zone:
+            user["timezone"] = self.time_zone
+        if self.locale:
+            user["locale"] = self.locale
+        if self.packages:
+            user |= {"package_update": True, "packages": list(self.packages)}
+        if self.commands:
+            user["runcmd"] = list(self.commands)
+        return user
 
 
 def parse_seed(texts: dict[str, str]) -> Seed:
-    """Parses the files of a seed.
+    """Parses the files of a seed, as far as the simulated guest understands them.
 
     Raises:
         DamagedError: they are none.
@@ -68,33 +100,11 @@ def parse_seed(texts: dict[str, str]) -> Seed:
         host_name = str(meta["local-hostname"])
         accounts = tuple(_account_from_yaml(table) for table in user.get("users", []))
         domain = str(user.get("fqdn", "")).removeprefix(f"{host_name}.")
-        return Seed(str(meta["instance-id"]), host_name, domain, accounts)
+        passwords = user.get("chpasswd", {}).get("users", [])
+        root = next((item["password"] for item in passwords if item["name"] == "root"), "")
+        return Seed(str(meta["instance-id"]), host_name, domain, accounts, str(root))
     except (yaml.YAMLError, KeyError, TypeError, AttributeError) as error:
         raise DamagedError(f"the seed medium holds no seed that we understand: {error}") from error
-
-
-def read_seed_medium(path: Path) -> Seed:
-    """Reads a seed from an ISO 9660 medium.
-
-    Raises:
-        DamagedError: it is no such medium.
-    """
-    medium = pycdlib.PyCdlib()
-    try:
-        medium.open(str(path))
-    except (PyCdlibException, OSError) as error:
-        raise DamagedError(f"{path} is no seed medium: {error}") from error
-    try:
-        texts = {}
-        for name in FILE_NAMES:
-            content = io.BytesIO()
-            medium.get_file_from_iso_fp(content, joliet_path=f"/{name}")
-            texts[name] = content.getvalue().decode("utf-8")
-        return parse_seed(texts)
-    except (PyCdlibException, UnicodeDecodeError) as error:
-        raise DamagedError(f"{path} is no seed medium: {error}") from error
-    finally:
-        medium.close()
 
 
 def _account_to_yaml(account: SeedAccount) -> dict[str, Any]:
@@ -118,3 +128,21 @@ def _account_from_yaml(table: dict[str, Any]) -> SeedAccount:
         password_hash=str(table.get("passwd", "!")),
         admin=bool(table.get("sudo")),
     )
+
+
+def _network_data(network: FixedAddresses) -> dict[str, Any]:
+    card: dict[str, Any] = {
+        "match": {"macaddress": network.mac},
+        "addresses": list(network.addresses),
+    }
+    if network.gateways:
+        card["routes"] = [
+            {"to": _EVERY_NETWORK[ip_address(gateway).version], "via": gateway}
+            for gateway in network.gateways
+        ]
+    if network.name_servers or network.search:
+        card["nameservers"] = {
+            "addresses": list(network.name_servers),
+            "search": list(network.search),
+        }
+    return {"version": 2, "ethernets": {"primary": card}}

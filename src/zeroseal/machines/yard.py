@@ -9,33 +9,55 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Iterator
+import sys
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, replace
 from ipaddress import IPv4Network
 from pathlib import Path
 
-from zeroseal.errors import DamagedError, MissingError, NoSpaceError, environment_error
+from pydantic import TypeAdapter, ValidationError
+
+from zeroseal.errors import (
+    DamagedError,
+    InUseError,
+    MissingError,
+    NoSpaceError,
+    RefusedError,
+    environment_error,
+)
 from zeroseal.machines.definition import (
     FILE_NAME,
     MachineDefinition,
     check_new_folder,
     read_definition,
+    write_definition,
 )
 
 STATE_FILE = "state.json"
 NETWORK_FILE = "network.json"
+_RECORD_SUFFIX = ".seal.json"
 NETWORK = IPv4Network("192.0.2.0/24")  # RFC 5737: for documentation
 _FIRST_ADDRESS = 41
 
 
 @dataclass(frozen=True)
 class MachineState:
-    """Whether a machine runs; ``boots`` counts its starts on the simulated host."""
+    """What is true of a machine now.
+
+    Attributes:
+        boots: how often it was started.
+        address: that the simulated network gave it.
+        pid, ssh_port: of its QEMU, while it runs there.
+        unfinished: why its build did not end well; empty where it did.
+    """
 
     running: bool = False
     boots: int = 0
     address: str = ""
+    pid: int = 0
+    ssh_port: int = 0
+    unfinished: str = ""
 
 
 @dataclass(frozen=True)
@@ -82,17 +104,68 @@ class Yard:
 
     def macs(self) -> set[str]:
         """The MACs that are taken."""
-        return {machine.definition.mac for machine in self.machines()}
+        return {card.mac for machine in self.machines() for card in machine.definition.adapters}
 
-    @contextmanager
-    def new_machine(self, name: str) -> Iterator[Path]:
-        """Gives a hidden folder to fill, which becomes the machine's when all went well.
+    def next_name(self, prefix: str, first: int, last: int, digits: int) -> str:
+        """The first name with a number that nothing in the yard has; an empty yard is no matter.
 
         Raises:
-            OutputExistsError: there is a machine of that name.
+            NoSpaceError: all are taken.
+        """
+        for number in range(first, last + 1):
+            name = f"{prefix}{number:0{digits}}"
+            if not (self.folder / name).exists():
+                return name
+        raise NoSpaceError(
+            f"the yard {self.folder} has a machine for every number from {first} to {last} of "
+            f"{prefix}: widen the range, or remove one"
+        )
+
+    @contextmanager
+    def claimed(self, name: str) -> Iterator[None]:
+        """Keeps other commands off a machine that is being built or changed.
+
+        Raises:
+            InUseError: another command is at work on it.
+        """
+        if sys.platform == "win32":
+            yield
+            return
+        import fcntl  # not on Windows
+
+        path = self.folder / f".{name}.claim"
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            descriptor = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+        except OSError as error:
+            raise environment_error(error, self.folder, "writing to") from error
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            os.close(descriptor)
+            raise InUseError(
+                f"another command is at work on {name} in {self.folder}: wait for it to end"
+            ) from error
+        try:
+            yield
+        finally:
+            path.unlink(missing_ok=True)
+            os.close(descriptor)
+
+    @contextmanager
+    def new_machine(self, name: str, make_room: Callable[[], None] | None = None) -> Iterator[Path]:
+        """Gives a hidden folder to fill, which becomes the machine's when all went well.
+
+        Args:
+            name: of the new machine.
+            make_room: called last, where a machine of that name gives way.
+
+        Raises:
+            OutputExistsError: there is a machine of that name, and it does not give way.
         """
         final = self.folder / name
-        check_new_folder(final)
+        if make_room is None:
+            check_new_folder(final)
         hidden = self.folder / f".{name}.{os.getpid()}.part"
         try:
             hidden.mkdir(parents=True)
@@ -100,16 +173,54 @@ class Yard:
             raise environment_error(error, self.folder, "writing to") from error
         try:
             yield hidden
+            if make_room:
+                make_room()
             hidden.rename(final)
         except OSError as error:
             raise environment_error(error, final, "writing") from error
         finally:
             shutil.rmtree(hidden, ignore_errors=True)
 
+    def remove(self, name: str, with_disk: bool) -> Path | None:
+        """Removes a machine; returns its disk, which stays unless ``with_disk``.
+
+        Raises:
+            RefusedError: it runs.
+        """
+        machine = self.get(name)
+        if machine.state.running:
+            raise RefusedError(f"{name} runs: stop it first with zeroseal yard stop {name}")
+        try:
+            # without its machine file it is no machine any more, whatever comes next
+            (machine.folder / FILE_NAME).unlink()
+            if with_disk:
+                shutil.rmtree(machine.folder)
+                return None
+            kept = {machine.disk.name, *map(str, machine.definition.more_disks)}
+            for path in machine.folder.iterdir():
+                if path.name not in kept and not path.name.endswith(_RECORD_SUFFIX):
+                    path.unlink()
+        except OSError as error:
+            raise environment_error(error, machine.folder, "removing") from error
+        return machine.disk
+
+    def rename(self, name: str, new_name: str) -> None:
+        """Gives a machine that does not run another name.
+
+        Raises:
+            OutputExistsError: that name is taken.
+        """
+        machine = self.get(name)
+        check_new_folder(self.folder / new_name)
+        try:
+            machine.folder.rename(self.folder / new_name)
+        except OSError as error:
+            raise environment_error(error, machine.folder, "renaming") from error
+        write_definition(self.folder / new_name, replace(machine.definition, name=new_name))
+
     def set_state(self, name: str, state: MachineState) -> None:
-        """Remembers whether a machine runs."""
-        value = {"running": state.running, "boots": state.boots, "address": state.address}
-        _replace_json(self.folder / name / STATE_FILE, value)
+        """Remembers what is true of a machine."""
+        write_state(self.folder / name, state)
 
     def lease(self, client: str) -> str:
         """The address that the simulated network gives a client; the same client, the same address.
@@ -132,12 +243,16 @@ class Yard:
     def _read(self, folder: Path) -> YardMachine:
         path = folder / STATE_FILE
         value = _read_json(path) if path.is_file() else {}
-        state = MachineState(
-            running=bool(value.get("running")),
-            boots=int(str(value.get("boots", 0))),
-            address=str(value.get("address", "")),
-        )
+        try:
+            state = TypeAdapter(MachineState).validate_python(value)
+        except ValidationError as error:
+            raise DamagedError(f"{path} cannot be understood") from error
         return YardMachine(folder, read_definition(folder), state)
+
+
+def write_state(folder: Path, state: MachineState) -> None:
+    """Writes what is true of the machine of this folder."""
+    _replace_json(folder / STATE_FILE, asdict(state))
 
 
 def _read_json(path: Path) -> dict[str, object]:

@@ -226,4 +226,8 @@ def _guard(guard: Guard) -> Json:
 
 
 def _readiness(readiness: Readiness) -> Json:
-    return {"blockers": list(readiness.blockers), "advice": list(readiness.advice)}
+    return {
+        "blockers": list(readiness.blockers),
+        "advice": list(readiness.advice),
+        "hints": list(readiness.hints),
+    }

@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from pathlib import Path
 
-from zeroseal.machines.simulated import LABEL, Run
+from zeroseal.machines.build import BuildResult
+from zeroseal.machines.hosts.host import Run
+from zeroseal.machines.readiness import MachineReadiness
+from zeroseal.machines.snapshots import MachineSnapshot
+from zeroseal.machines.trial import TrialResult
 from zeroseal.machines.yard import YardMachine
 from zeroseal.reports.as_json import Json, head
 from zeroseal.sealing.compare import Comparison
+from zeroseal.templates.renew import Renewal
 from zeroseal.templates.shelf import Template
 
 
@@ -23,7 +29,87 @@ def yard_to_json(machines: list[YardMachine]) -> Json:
 
 def run_to_json(run: Run) -> Json:
     """A start or stop."""
-    return head("run") | {"told": list(run.told)} | _machine(run.machine)
+    head_of_run = {"told": list(run.told), "simulated": run.is_simulated}
+    return head("run") | head_of_run | _machine(run.machine)
+
+
+def builds_to_json(done: list[tuple[BuildResult, MachineReadiness]]) -> Json:
+    """Machines that were built, and whether they are fit to be sealed."""
+    return head("builds") | {
+        "builds": [
+            _machine(result.machine)
+            | {
+                "new": result.is_new,
+                "simulated": result.is_simulated,
+                "seconds": result.seconds,
+                "tasks": [asdict(task) for task in result.tasks],
+                "told": list(result.told),
+                "readiness": readiness_to_json(readiness),
+            }
+            for result, readiness in done
+        ]
+    }
+
+
+def readiness_to_json(readiness: MachineReadiness) -> Json:
+    """Whether a machine is fit to be sealed."""
+    return {
+        "ready": readiness.is_ready,
+        "blockers": list(readiness.blockers),
+        "advice": list(readiness.advice),
+    }
+
+
+def trial_to_json(result: TrialResult) -> Json:
+    """What two throwaway machines became."""
+    return head("trial") | {
+        "good": result.is_good,
+        "simulated": result.is_simulated,
+        "image": str(result.image.path),
+        "seconds": result.seconds,
+        "regrowth": [
+            {"kind": item.kind, "good": item.is_good, "text": item.text} for item in result.regrowth
+        ],
+        "machines": [
+            {
+                "name": machine.name,
+                "values": [{"kind": v.kind, "value": v.shown} for v in machine.values],
+                "failed": list(machine.failed),
+                "refused": list(machine.refused),
+                "told": list(machine.told),
+            }
+            for machine in result.machines
+        ],
+    }
+
+
+def renewal_to_json(renewal: Renewal) -> Json:
+    """A machine that was patched, and its new template."""
+    return head("renewal") | {
+        "machine": _machine(renewal.machine),
+        "simulated": renewal.is_simulated,
+        "tasks": [asdict(task) for task in renewal.tasks],
+        "copyTasks": [asdict(task) for task in renewal.copy_tasks],
+        "changes": list(renewal.changes),
+        "snapshot": renewal.snapshot,
+        "dropped": list(renewal.dropped),
+        "told": list(renewal.told),
+        "template": _template(renewal.template),
+    }
+
+
+def removal_to_json(machine: YardMachine, disk: Path | None) -> Json:
+    """A machine that was removed, and the disk that stays."""
+    return head("removal") | {
+        "name": machine.definition.name,
+        "disk": None if disk is None else str(disk),
+    }
+
+
+def snapshots_to_json(machine: YardMachine, snapshots: list[MachineSnapshot]) -> Json:
+    """The snapshots of one machine."""
+    listed = [asdict(snapshot) for snapshot in snapshots]
+    return head("snapshots") | _machine(machine) | {"snapshots": listed}
 
 
 def template_to_json(template: Template) -> Json:
@@ -55,12 +141,14 @@ def comparison_to_json(comparison: Comparison) -> Json:
 
 def _machine(machine: YardMachine) -> Json:
     return {
-        "host": LABEL,
+        "host": machine.definition.host,
         "definition": asdict(machine.definition),
         "disk": str(machine.disk),
         "running": machine.state.running,
         "boots": machine.state.boots,
         "address": machine.state.address,
+        "sshPort": machine.state.ssh_port,
+        "unfinished": machine.state.unfinished,
     }
 
 

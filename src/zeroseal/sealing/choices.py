@@ -10,6 +10,20 @@ from zeroseal.traces.model import FAMILIES, Trace
 
 
 @dataclass(frozen=True)
+class MachineKnowledge:
+    """What is known of the machine that a disk belongs to, from its definition.
+
+    Attributes:
+        blockers, hints: sentences.
+        throwaway_accounts: those of its build, which a seal always removes.
+    """
+
+    blockers: tuple[str, ...] = ()
+    hints: tuple[str, ...] = ()
+    throwaway_accounts: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class SealChoices:
     """Choices of one seal; the defaults remove everything the catalogue knows.
 
@@ -22,6 +36,8 @@ class SealChoices:
         expect_seed: whether the administrator vouches that every clone gets a seed.
         search_values: whether the result's bytes are searched for the values that are removed.
         allow_residue: whether a value that is found there does not stop the seal.
+        allow_static_address: whether clones may begin with the machine's static address.
+        machine: what is known of the machine; None where only the disk is.
     """
 
     only: tuple[str, ...] = ()
@@ -32,6 +48,8 @@ class SealChoices:
     expect_seed: bool = False
     search_values: bool = True
     allow_residue: bool = False
+    allow_static_address: bool = False
+    machine: MachineKnowledge | None = None
 
     def __post_init__(self) -> None:
         for name in (*self.only, *self.skip):
@@ -40,6 +58,20 @@ class SealChoices:
         both = [name for name in self.only if name in self.skip]
         if both:
             raise UsageError(f"{both[0]} is named by --only and by --skip: choose one")
+        self._check_throwaway()
+
+    def _check_throwaway(self) -> None:
+        for name in self.machine.throwaway_accounts if self.machine else ():
+            if name in self.retained_accounts:
+                raise UsageError(
+                    f"{name} is the account of the machine's build, which a seal always removes: "
+                    "retain another account"
+                )
+            if not self.treats(get_trace("people.accounts")):
+                raise UsageError(
+                    f"{name} is the account of the machine's build, which a seal always removes: "
+                    "treat the trace people.accounts too"
+                )
 
     @property
     def keeps_something(self) -> bool:

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from zeroseal.blocks.sizes import size_text
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.images.image import Image
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.readiness_of_guest import find_guest_blockers, find_guest_hints
 from zeroseal.sealing.subject import Subject
 
 _NEARLY_FULL = 0.95
@@ -14,18 +16,30 @@ _NEARLY_FULL = 0.95
 
 @dataclass(frozen=True)
 class Readiness:
-    """Sentences for the administrator."""
+    """Sentences for the administrator.
+
+    Attributes:
+        advice: what a seal does not look into or leaves as it is; it goes into the record.
+        hints: what is worth knowing of the guest and its machine.
+    """
 
     blockers: tuple[str, ...]
     advice: tuple[str, ...]
+    hints: tuple[str, ...] = ()
 
 
-def assess(image: Image, subject: Subject) -> Readiness:
-    """Judges a machine by what is on its disk."""
+def assess(image: Image, subject: Subject, choices: SealChoices) -> Readiness:
+    """Judges a machine by what is on its disk, and by its definition where that is known."""
+    guest = subject.opened.guest
     blockers = [
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."
         for reason in subject.opened.unread
     ]
+    blockers += find_guest_blockers(guest, choices.allow_static_address)
+    hints = list(find_guest_hints(image, guest))
+    if choices.machine:
+        blockers += choices.machine.blockers
+        hints += choices.machine.hints
     advice = list(subject.disk.notes)
     advice += [
         f"{reason} is not looked into: what is there, such as the loader's random seed, stays."
@@ -39,14 +53,13 @@ def assess(image: Image, subject: Subject) -> Readiness:
     advice += image.remarks
     advice += _boot_gap(image, subject)
     if image.snapshots:
-        advice.append(
-            f"The image keeps {len(image.snapshots)} internal snapshots; a new file has none of "
-            "them."
-        )
+        count = len(image.snapshots)
+        kept = "an internal snapshot" if count == 1 else f"{count} internal snapshots"
+        advice.append(f"The image keeps {kept}, which a new file does not have.")
     if image.has_parent:
         advice.append("The image has a backing file; a new file is whole without one.")
     advice += _full_volumes(subject)
-    return Readiness(tuple(blockers), tuple(advice))
+    return Readiness(tuple(blockers), tuple(advice), tuple(hints))
 
 
 def _boot_gap(image: Image, subject: Subject) -> list[str]:

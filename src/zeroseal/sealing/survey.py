@@ -97,7 +97,7 @@ def survey_image(
             system=subject.facts,
             mounts=tuple((m.path, m.volume.name) for m in subject.opened.guest.mounts),
             findings=tuple(findings),
-            readiness=assess(image, subject),
+            readiness=assess(image, subject, choices),
             guard=guard(
                 subject.context(choices),
                 [finding for finding in findings if choices.treats(finding.trace)],

@@ -11,25 +11,27 @@ from pathlib import Path
 
 from zeroseal.errors import UsageError, environment_error
 from zeroseal.images.copying import copy_image_file
-from zeroseal.images.output import OutputFile
-from zeroseal.images.qcow2.write import WritableQcow2
+from zeroseal.images.qcow2.overlay import make_overlay
 from zeroseal.machines.definition import (
+    SEED_MEDIUM,
+    Adapter,
+    AttachedMedium,
     MachineDefinition,
     check_new_folder,
     new_mac,
     new_uuid,
     write_definition,
 )
+from zeroseal.machines.firmware import guess_firmware
+from zeroseal.machines.media import write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount
-from zeroseal.machines.sheet import ACCOUNT_PATTERN, NAME_PATTERN
+from zeroseal.machines.sheet.model import ACCOUNT_PATTERN, NAME_PATTERN
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.survey import ImageFacts, read_image_facts
-from zeroseal.templates.seed_media import write_seed_medium
 from zeroseal.templates.shelf import check_template
 
 SEED_FILE = "seed.iso"
-_QEMU_DRIVERS = {"vhd": "vpc"}  # where QEMU calls a format otherwise; children name it so
 _KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
 
 
@@ -66,6 +68,7 @@ def make_clones(request: CloneRequest, yard: Yard, progress: Progress = quiet) -
         check_new_folder(yard.folder / name)
     check_template(request.template, progress)
     source = read_image_facts(request.template)
+    firmware = guess_firmware(request.template)
     taken = yard.macs()
     uuids: dict[str, str] = {}
     try:
@@ -75,7 +78,7 @@ def make_clones(request: CloneRequest, yard: Yard, progress: Progress = quiet) -
                 folder = stack.enter_context(yard.new_machine(name))
                 mac = new_mac(taken)
                 taken.add(mac)
-                uuids[name] = _fill(folder, yard.folder / name, mac, request, source)
+                uuids[name] = _fill(folder, yard.folder / name, mac, request, source, firmware)
     except BaseException:
         _take_back(yard, uuids)
         raise
@@ -106,7 +109,14 @@ def _check_request(request: CloneRequest) -> None:
         )
 
 
-def _fill(folder: Path, final: Path, mac: str, request: CloneRequest, source: ImageFacts) -> str:
+def _fill(
+    folder: Path,
+    final: Path,
+    mac: str,
+    request: CloneRequest,
+    source: ImageFacts,
+    firmware: str,
+) -> str:
     """Fills the hidden folder of one clone, which will be ``final``; returns its UUID."""
     name = final.name
     machine_uuid = new_uuid()
@@ -114,17 +124,17 @@ def _fill(folder: Path, final: Path, mac: str, request: CloneRequest, source: Im
     definition = MachineDefinition(
         name=name,
         uuid=machine_uuid,
-        mac=mac,
         disk=disk,
-        seed=SEED_FILE,
+        adapters=(Adapter(mac),),
+        media=(AttachedMedium(SEED_FILE, SEED_MEDIUM),),
         template=request.title,
         linked=request.linked,
+        firmware=firmware,
     )
     try:
         if request.linked:
             backing = os.path.relpath(request.template.resolve(), final.resolve())
-            driver = _QEMU_DRIVERS.get(source.format_name, source.format_name)
-            _make_overlay(folder / disk, source.size_bytes, backing, driver)
+            make_overlay(folder / disk, source.size_bytes, backing, source.format_name)
         else:
             copy_image_file(request.template, folder / disk)
     except OSError as error:
@@ -135,12 +145,3 @@ def _fill(folder: Path, final: Path, mac: str, request: CloneRequest, source: Im
     write_seed_medium(folder / SEED_FILE, seed)
     write_definition(folder, definition)
     return machine_uuid
-
-
-def _make_overlay(target: Path, size_bytes: int, backing: str, backing_format: str) -> None:
-    with OutputFile(target) as output:
-        image = WritableQcow2.create(
-            output.file, size_bytes, backing_name=backing, backing_format=backing_format
-        )
-        image.flush()
-        output.commit()

@@ -5,19 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from zeroseal.blocks.pieced import Piece, PiecedStore
-from zeroseal.blocks.sizes import size_text
-from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
-from zeroseal.errors import UsageError
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
-from zeroseal.images.image import SECTOR_BYTES
 from zeroseal.images.output import OutputFile, write_small_file
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.record import find_record, record_path
 from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts
-from zeroseal.volumes.gpt import move_backup
+from zeroseal.volumes.grow import grow_disk
 
 
 @dataclass(frozen=True)
@@ -72,8 +67,7 @@ def export_image(source: Path, request: ExportRequest, progress: Progress = quie
     with opened(source, request.snapshot) as image, OutputFile(request.output) as target:
         disk: Store = image
         if request.disk_bytes:
-            disk = _grown(image, request.disk_bytes)
-            moved = move_backup(disk)
+            disk, moved = grow_disk(image, request.disk_bytes)
         name = request.output.name
         digest = write_disk(disk, target.file, request.container, name, progress)
         if request.verify:
@@ -89,20 +83,6 @@ def export_image(source: Path, request: ExportRequest, progress: Progress = quie
         record=record,
         left_record=record is None and record_path(source).is_file(),
         table_moved=moved,
-    )
-
-
-def _grown(image: Store, size_bytes: int) -> StagedStore:
-    if size_bytes % SECTOR_BYTES:
-        raise UsageError("a disk's size is a multiple of 512 bytes")
-    if size_bytes < image.size_bytes:
-        raise UsageError(
-            f"the disk has {size_text(image.size_bytes)}, and a disk is never made smaller here"
-        )
-    return StagedStore(
-        PiecedStore(
-            [Piece(image, 0, image.size_bytes), Piece(None, 0, size_bytes - image.size_bytes)]
-        )
     )
 
 

@@ -19,7 +19,7 @@ from zeroseal.errors import (
     environment_error,
 )
 from zeroseal.images.copying import copy_image_file
-from zeroseal.machines.sheet import NAME_PATTERN
+from zeroseal.machines.sheet.model import NAME_PATTERN
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.record import find_record, record_path

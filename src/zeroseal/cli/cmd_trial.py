@@ -1,0 +1,57 @@
+"""``zeroseal trial``: boots two throwaway machines of an image and reads what grew on them."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+
+from zeroseal.cli.options import Subparsers, add_common, add_machine_file
+from zeroseal.cli.ui import Ui
+
+
+def add_parser(subparsers: Subparsers) -> None:
+    """Declares the command's words."""
+    parser = subparsers.add_parser(
+        "trial",
+        help="boot two throwaway machines of a sealed image and see what they become",
+        description="Boots two throwaway overlays of a sealed image, waits until their first boot "
+        "has come to its end, shuts them down, and reads from their disks whether each identity "
+        "grew again and differs, and which services failed. The image is only read.",
+    )
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a sealed disk image")
+    parser.add_argument("--host", choices=("qemu", "simulated"), default="qemu")
+    parser.add_argument(
+        "--no-seed", action="store_true", help="give them no seed: nobody can log in then"
+    )
+    parser.add_argument(
+        "--sheet", type=Path, metavar="SHEET", help="a build sheet whose [accept] must hold on both"
+    )
+    parser.add_argument(
+        "--within", type=int, default=900, metavar="SECONDS", help="for each boot (default: 900)"
+    )
+    add_machine_file(parser)
+    add_common(parser)
+
+
+def run(args: argparse.Namespace, ui: Ui) -> int:
+    """Runs the command."""
+    from zeroseal.cli.options import definition_from
+    from zeroseal.cli.show_trial import show_trial
+    from zeroseal.machines.sheet.load import Wishes, load_sheets
+    from zeroseal.machines.sheet.model import Accept
+    from zeroseal.machines.trial import TrialWish, try_image
+    from zeroseal.reports.machines_as_json import trial_to_json
+
+    accept = load_sheets(args.sheet, Wishes())[0].sheet.accept if args.sheet else Accept()
+    wish = TrialWish(
+        now=int(time.time()),
+        host=args.host,
+        with_seed=not args.no_seed,
+        within_seconds=args.within,
+        accept=accept,
+        definition=definition_from(args),
+    )
+    result = try_image(args.image, wish, ui.progress)
+    ui.show(lambda: trial_to_json(result), lambda out: show_trial(result, out))
+    return 0 if result.is_good else 1

@@ -1,0 +1,52 @@
+"""Shows the serial console of a machine on the screen while something else is done with it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from zeroseal.cli.ui import Ui
+from zeroseal.machines.hosts.console import plain_text
+
+CONSOLE_LOG = "console.log"
+_POLL_SECONDS = 0.3
+_PIECE_BYTES = 16 << 10
+
+
+@contextmanager
+def showing_console(yard: Path, name: str, ui: Ui, wanted: bool) -> Iterator[None]:
+    """Prints what the console's log grows by, on stderr, as long as the block runs."""
+    if not wanted or not name:
+        yield
+        return
+    ended = threading.Event()
+    follower = threading.Thread(
+        target=_follow, args=(yard / name / CONSOLE_LOG, ui, ended), daemon=True
+    )
+    ui.quiet = True  # the console takes the place of the progress line
+    follower.start()
+    try:
+        yield
+    finally:
+        ended.set()
+        follower.join()
+
+
+def _follow(log: Path, ui: Ui, ended: threading.Event) -> None:
+    position, rest = 0, b""
+    while True:
+        is_last = ended.wait(_POLL_SECONDS)
+        try:
+            with log.open("rb") as file:
+                file.seek(position)
+                piece = file.read(_PIECE_BYTES if not is_last else -1)
+        except OSError:
+            piece = b""
+        position += len(piece)
+        *lines, rest = (rest + piece).split(b"\n")
+        for line in lines:
+            ui.tell_line(plain_text(line))
+        if is_last:
+            return

@@ -1,0 +1,67 @@
+"""How a build looks on a terminal, and whether a machine is fit to be sealed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.console import Console
+
+from zeroseal.cli import look
+from zeroseal.cli.show_machines import SIMULATED, machine_rows
+from zeroseal.cli.ui import clean
+from zeroseal.machines.build import BuildResult
+from zeroseal.machines.readiness import MachineReadiness
+
+
+def show_builds(
+    done: list[tuple[BuildResult, MachineReadiness]], yard: Path, console: Console
+) -> None:
+    """Machines that were built, or were there already."""
+    for result, readiness in done:
+        _show_built(result, readiness, yard, console)
+
+
+def _show_built(
+    result: BuildResult, readiness: MachineReadiness, yard: Path, console: Console
+) -> None:
+    name = result.machine.definition.name
+    where = SIMULATED if result.is_simulated else f"on QEMU in {duration_text(result.seconds)}"
+    if result.is_new:
+        look.headline(console, "Built", "bold", f" {name} {where}.")
+    else:
+        rest = f" {name} is what its sheet asks for; nothing was done."
+        look.headline(console, "Up to date", "bold", rest)
+    look.facts(console, machine_rows(result.machine))
+    if result.tasks:
+        look.section(console, "Tasks")
+        look.bullets(console, [_task_text(task.name, task.runs) for task in result.tasks])
+    look.bullets(console, result.told)
+    show_readiness(readiness, console)
+    disk = result.machine.disk
+    if readiness.is_ready:
+        look.next_step(console, "Look what identity is on it:", f"zeroseal survey {disk}")
+    else:
+        look.next_step(
+            console, "Then look at it again:", f"zeroseal yard show {name} --yard {yard}"
+        )
+
+
+def show_readiness(readiness: MachineReadiness, console: Console) -> None:
+    """Blockers and advice, each in a sentence."""
+    if readiness.is_ready:
+        look.section(console, "Ready: nothing stands against a seal")
+    else:
+        look.section(console, "Not ready to be sealed")
+        look.bullets(console, readiness.blockers)
+    if readiness.advice:
+        look.section(console, "Good to know")
+        look.bullets(console, readiness.advice)
+
+
+def _task_text(name: str, runs: int) -> str:
+    return clean(name) + (f" ({runs} runs)" if runs > 1 else "")
+
+
+def duration_text(seconds: int) -> str:
+    """A time for people."""
+    return f"{seconds // 60} min {seconds % 60} s" if seconds >= 60 else f"{seconds} s"

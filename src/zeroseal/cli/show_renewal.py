@@ -1,0 +1,48 @@
+"""How a renewal looks on a terminal."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.console import Console
+
+from zeroseal.cli import look
+from zeroseal.cli.ui import clean
+from zeroseal.templates.renew import Renewal
+
+
+def show_renewal(renewal: Renewal, shelf: Path, console: Console) -> None:
+    """What was patched, sealed and kept."""
+    name, title = renewal.machine.definition.name, renewal.template.entry.title
+    where = "on the simulated host: nothing was run" if renewal.is_simulated else "on QEMU"
+    look.headline(console, "Renewed", "bold", f" {name} {where}; the shelf has {title} now.")
+    count = len(renewal.changes)
+    look.facts(
+        console,
+        [
+            ("packages", f"{count} changed" if count else "none changed"),
+            ("snapshot", renewal.snapshot or "none: the disk's format keeps none"),
+            ("template", str(renewal.template.disk)),
+            ("sealed", f"{len(renewal.sealed.planned.plan.treated)} findings treated and zeroed"),
+        ],
+    )
+    for title_text, tasks in (("Patches", renewal.tasks), ("On the copy", renewal.copy_tasks)):
+        if tasks:
+            look.section(console, title_text)
+            look.bullets(
+                console,
+                [clean(t.name) + (f" ({t.runs} runs)" if t.runs > 1 else "") for t in tasks],
+            )
+    if renewal.changes:
+        look.section(console, "Changed packages")
+        look.bullets(console, [clean(text) for text in renewal.changes[:20]])
+    look.section(console, "The machine")
+    told = list(renewal.told)
+    if renewal.dropped:
+        told.append(f"older snapshots were dropped: {', '.join(renewal.dropped)}")
+    told.append(f"{name} is unsealed and off, with its patches")
+    look.bullets(console, told)
+    look.next_step(
+        console, "See that its clones come up as themselves:",
+        f"zeroseal trial {renewal.template.disk}",
+    )  # fmt: skip

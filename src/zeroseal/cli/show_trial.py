@@ -1,0 +1,50 @@
+"""How a trial looks on a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from zeroseal.cli import look
+from zeroseal.cli.show_builds import duration_text
+from zeroseal.cli.ui import clean
+from zeroseal.machines.trial import TrialMachine, TrialResult
+
+
+def show_trial(result: TrialResult, console: Console) -> None:
+    """The answer, what grew again, and each of the two machines."""
+    where = "on QEMU"
+    if result.is_simulated:
+        where = "on the simulated host, which proves nothing about a real guest"
+    took = duration_text(result.seconds)
+    if result.is_good:
+        rest = f": two machines came up as themselves {where}, in {took}."
+        look.headline(console, "GOOD", look.SEALED_STYLE, rest)
+    else:
+        rest = f": clones of this image would not be well. Tried {where}, in {took}."
+        look.headline(console, "NOT GOOD", look.FINDING_STYLE, rest)
+    look.section(console, "Identity")
+    look.facts(console, [(item.kind, item.text) for item in result.regrowth])
+    for machine in result.machines:
+        look.section(console, machine.name)
+        look.facts(console, _values(machine))
+        look.bullets(console, _sentences(machine))
+    if result.is_good:
+        words = f"zeroseal shelf add {result.image.path} --name NAME --version VERSION"
+        look.next_step(console, "Put it on the shelf:", words)
+
+
+def _values(machine: TrialMachine) -> list[tuple[str, str]]:
+    kinds: dict[str, list[str]] = {}
+    for value in machine.values:
+        if not value.by_design:
+            kinds.setdefault(value.kind, []).append(value.shown)
+    return [(kind, clean(", ".join(shown))) for kind, shown in kinds.items()]
+
+
+def _sentences(machine: TrialMachine) -> list[str]:
+    found = [f"failed: {clean(name)}" for name in machine.failed]
+    found += [f"does not hold: {clean(text)}" for text in machine.refused]
+    found += [clean(text) for text in machine.told]
+    if not machine.failed:
+        found.append("no service failed")
+    return found

@@ -1,0 +1,136 @@
+"""Installed packages, from the package managers' own records in the guest.
+
+Sources: dpkg(1) and deb-control(5) for ``/var/lib/dpkg/status``; apk(5) for
+``/lib/apk/db/installed``; pacman's ``/var/lib/pacman/local/NAME-VERSION/desc``. RPM's database is
+not read.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.versions import version_key
+
+_DPKG_STATUS = "/var/lib/dpkg/status"
+_APK_INSTALLED = "/lib/apk/db/installed"
+_LONGEST_LIST = 256 << 20
+_OFFERED = re.compile(rb"^(Package|Version): (.*)$", re.MULTILINE)
+_HALF_STATES = frozenset(("half-installed", "half-configured", "unpacked", "triggers-pending"))
+
+
+@dataclass(frozen=True)
+class Package:
+    """One package; ``is_half_installed`` where its installation did not come to an end."""
+
+    name: str
+    version: str
+    is_half_installed: bool = False
+
+
+def read_packages(guest: Guest) -> list[Package]:
+    """All installed packages, by name; empty where no package manager that we know is there."""
+    found = [*_from_dpkg(guest), *_from_apk(guest), *_from_pacman(guest)]
+    return sorted(found, key=lambda package: package.name)
+
+
+def changed_packages(before: dict[str, str], after: dict[str, str]) -> list[str]:
+    """What changed between two lists (version by name), as short texts by name."""
+    changes = []
+    for name in sorted(before.keys() | after.keys()):
+        old, new = before.get(name), after.get(name)
+        if old is None:
+            changes.append(f"{name} {new} added")
+        elif new is None:
+            changes.append(f"{name} {old} removed")
+        elif old != new:
+            changes.append(f"{name} {old} -> {new}")
+    return changes
+
+
+def versions_of(packages: list[Package]) -> dict[str, str]:
+    """Versions by name."""
+    return {package.name: package.version for package in packages}
+
+
+def set_package_version(guest: Guest, name: str, version: str) -> bytes:
+    """Dpkg's status with a package at a version, added where it is not there; for simulations."""
+    paragraphs = [text for text in guest.read_text(_DPKG_STATUS).split("\n\n") if text.strip()]
+    entry = f"Package: {name}\nStatus: install ok installed\nVersion: {version}"
+    for number, text in enumerate(paragraphs):
+        if _fields(text).get("Package") == name:
+            lines = [
+                f"Version: {version}" if line.startswith("Version:") else line
+                for line in text.strip().splitlines()
+            ]
+            paragraphs[number] = "\n".join(lines)
+            break
+    else:
+        paragraphs.append(entry)
+    return ("\n\n".join(text.strip("\n") for text in paragraphs) + "\n").encode()
+
+
+def _from_dpkg(guest: Guest) -> Iterator[Package]:
+    for paragraph in guest.read_text(_DPKG_STATUS).split("\n\n"):
+        fields = _fields(paragraph)
+        state = fields.get("Status", "").split()
+        if len(state) != 3 or state[2] in ("not-installed", "config-files"):
+            continue
+        yield Package(
+            fields.get("Package", "?"), fields.get("Version", ""), state[2] in _HALF_STATES
+        )
+
+
+def _from_apk(guest: Guest) -> Iterator[Package]:
+    for paragraph in guest.read_text(_APK_INSTALLED).split("\n\n"):
+        lines = dict(line.split(":", 1) for line in paragraph.splitlines() if line[1:2] == ":")
+        if "P" in lines:
+            yield Package(lines["P"], lines.get("V", ""))
+
+
+def _from_pacman(guest: Guest) -> Iterator[Package]:
+    for path in guest.glob("/var/lib/pacman/local/*/desc"):
+        words = guest.read_text(path).split("\n")
+        values = {key: words[number + 1] for number, key in enumerate(words[:-1])}
+        if "%NAME%" in values:
+            yield Package(values["%NAME%"], values.get("%VERSION%", ""))
+
+
+def _fields(paragraph: str) -> dict[str, str]:
+    lines = (line.partition(":") for line in paragraph.splitlines() if line[:1].strip())
+    return {key: value.strip() for key, _colon, value in lines}
+
+
+@dataclass(frozen=True)
+class PendingUpdates:
+    """Packages that the cached lists know in a newer version; ``lists_from`` in seconds."""
+
+    names: list[str]
+    lists_from: int
+
+
+def pending_updates(guest: Guest) -> PendingUpdates | None:
+    """What could be newer, by apt's cached lists; None where there are none that can be read."""
+    lists = [path for path in guest.glob("/var/lib/apt/lists/*_Packages") if guest.is_file(path)]
+    if not lists:
+        return None
+    installed = versions_of(list(_from_dpkg(guest)))
+    newer: set[str] = set()
+    for path in lists:
+        for name, version in _iter_offered(guest.read_file(path, _LONGEST_LIST)):
+            old = installed.get(name)
+            if old and old != version and version_key(version) > version_key(old):
+                newer.add(name)
+    moment = max(guest.facts(path).changed_at for path in lists)
+    return PendingUpdates(sorted(newer), moment)
+
+
+def _iter_offered(raw: bytes) -> Iterator[tuple[str, str]]:
+    name = ""
+    for match in _OFFERED.finditer(raw):
+        if match[1] == b"Package":
+            name = match[2].decode("utf-8", "replace")
+        else:
+            yield name, match[2].decode("utf-8", "replace")

@@ -1,0 +1,100 @@
+"""Addresses that a guest gives itself, in the formats of its network services.
+
+Sources: interfaces(5), systemd.network(5), netplan(5), nm-settings-keyfile(5), the ifcfg files of
+initscripts, and what cloud-init writes in these forms.
+"""
+
+from __future__ import annotations
+
+import configparser
+import re
+from collections.abc import Iterator
+from ipaddress import ip_interface
+from typing import Any
+
+import yaml
+
+from zeroseal.guests.facts import parse_assignments
+from zeroseal.guests.guest import Guest
+
+_STATIC = re.compile(r"^\s*iface\s+(\S+)\s+inet6?\s+static", re.MULTILINE)
+_INTERFACES_ADDRESS = re.compile(r"^\s*address\s+(\S+)", re.MULTILINE)
+_NETWORKD_ADDRESS = re.compile(r"^\s*Address\s*=\s*(\S+)", re.MULTILINE)
+
+
+def find_static_addresses(guest: Guest) -> Iterator[tuple[str, list[str]]]:
+    """Yields (path, addresses) of each file that gives a static address other than loopback."""
+    for patterns, read in (
+        (("/etc/network/interfaces", "/etc/network/interfaces.d/*"), _from_interfaces),
+        (("/etc/systemd/network/*.network",), _from_networkd),
+        (("/etc/netplan/*.yaml",), _from_netplan),
+        (("/etc/NetworkManager/system-connections/*",), _from_keyfile),
+        (("/etc/sysconfig/network-scripts/ifcfg-*", "/etc/sysconfig/network/ifcfg-*"), _from_ifcfg),
+    ):
+        for pattern in patterns:
+            for path in guest.glob(pattern):
+                if not guest.is_file(path):
+                    continue
+                found = [item for item in read(guest.read_text(path)) if _is_outside(item)]
+                if found:
+                    yield path, found
+
+
+def _is_outside(address: str) -> bool:
+    try:
+        parsed = ip_interface(address)
+    except ValueError:
+        return False
+    return not parsed.is_loopback and not parsed.is_unspecified
+
+
+def _from_interfaces(text: str) -> list[str]:
+    found = []
+    for stanza in re.split(r"(?m)^(?=\s*(?:iface|auto|allow-\S+|mapping|source\S*)\s)", text):
+        if _STATIC.match(stanza):
+            found += _INTERFACES_ADDRESS.findall(stanza)
+    return found
+
+
+def _from_networkd(text: str) -> list[str]:
+    return _NETWORKD_ADDRESS.findall(text)
+
+
+def _from_netplan(text: str) -> list[str]:
+    try:
+        document = yaml.safe_load(text)
+    except yaml.YAMLError:
+        return []
+    return list(_walk_netplan(document))
+
+
+def _walk_netplan(value: Any) -> Iterator[str]:
+    if isinstance(value, dict):
+        for key, item in value.items():
+            if key == "addresses" and isinstance(item, list):
+                # name servers' addresses have no prefix
+                yield from (str(entry) for entry in item if "/" in str(entry))
+            else:
+                yield from _walk_netplan(item)
+
+
+def _from_keyfile(text: str) -> list[str]:
+    parser = configparser.ConfigParser(interpolation=None, strict=False)
+    try:
+        parser.read_string(text)
+    except configparser.Error:
+        return []
+    found = []
+    for section in ("ipv4", "ipv6"):
+        if parser.has_section(section):
+            found += [
+                value.split(",")[0]
+                for key, value in parser.items(section)
+                if re.fullmatch(r"address(es)?\d*", key)
+            ]
+    return found
+
+
+def _from_ifcfg(text: str) -> list[str]:
+    values = parse_assignments(text)
+    return [value for key, value in values.items() if re.fullmatch(r"IPADDR\d*|IPV6ADDR\d*", key)]

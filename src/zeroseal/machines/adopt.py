@@ -1,0 +1,98 @@
+"""Taking in a machine that exists: its disk, and its definition where there is one."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zeroseal.errors import RefusedError, UsageError
+from zeroseal.images.copying import copy_image_file
+from zeroseal.machines.definition import (
+    Adapter,
+    MachineDefinition,
+    new_mac,
+    new_uuid,
+    write_definition,
+)
+from zeroseal.machines.firmware import guess_firmware
+from zeroseal.machines.sheet.model import NAME_PATTERN
+from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.sealing.record import record_path
+from zeroseal.sealing.survey import read_image_facts
+
+
+@dataclass(frozen=True)
+class Adoption:
+    """How a machine is taken in.
+
+    Attributes:
+        definition: its hardware, from where it lived; None for plain hardware.
+        in_place: leave the disk where it is instead of copying it.
+        origin: what it was made from, such as a template's title.
+        host: where it is started here.
+    """
+
+    definition: MachineDefinition | None = None
+    in_place: bool = False
+    origin: str = ""
+    host: str = "simulated"
+
+
+def adopt_image(
+    yard: Yard,
+    image: Path,
+    name: str,
+    how: Adoption = Adoption(),
+) -> YardMachine:
+    """Takes a disk into the yard as a machine, with its seal record if it has one.
+
+    Raises:
+        UsageError: a name that cannot be one.
+        OutputExistsError: there is a machine of that name.
+        ImageError: the image cannot be read.
+        RefusedError: it is no whole file.
+    """
+    if not re.match(NAME_PATTERN, name):
+        raise UsageError(f"{name!r} cannot be a machine's name: use a-z, 0-9 and -, at most 63")
+    source = read_image_facts(image)
+    if source.other_files and not how.in_place:
+        raise RefusedError(
+            f"{image} needs {source.other_files[0]} too: adopt a copy that is one whole file"
+        )
+    disk = str(image.resolve()) if how.in_place else f"disk.{source.format_name}"
+    with yard.new_machine(name) as folder:
+        if not how.in_place:
+            copy_image_file(image, folder / disk)
+            (folder / disk).chmod(0o644)  # what lies on a shelf may only be read
+            if record_path(image).is_file():
+                shutil.copyfile(record_path(image), record_path(folder / disk))
+        write_definition(folder, _definition(yard, name, disk, image, how))
+    return yard.get(name)
+
+
+def _definition(yard: Yard, name: str, disk: str, image: Path, how: Adoption) -> MachineDefinition:
+    given = how.definition
+    taken = yard.macs()
+    if given is None:
+        card = Adapter(new_mac(taken))
+        firmware = guess_firmware(image)
+        given = MachineDefinition(name, new_uuid(), disk, adapters=(card,), firmware=firmware)
+    cards = []
+    for card in given.adapters:
+        if not card.mac or card.mac in taken:  # the machine it was taken from is here too
+            card = replace(card, mac=new_mac(taken))
+        taken.add(card.mac)
+        cards.append(card)
+    return replace(
+        given,
+        name=name,
+        uuid=given.uuid or new_uuid(),
+        adapters=tuple(cards),
+        disk=disk,
+        more_disks=(),
+        host=how.host,
+        template=how.origin,
+        linked=False,
+    )

@@ -1,0 +1,254 @@
+"""libvirt's domain XML to a machine definition and back.
+
+Source: libvirt, "Domain XML format". What our definition has no word for is named, not dropped.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from xml.etree import ElementTree
+
+from zeroseal.errors import DamagedError
+from zeroseal.machines.definition import (
+    INSTALL_MEDIUM,
+    Adapter,
+    AttachedMedium,
+    MachineDefinition,
+)
+
+Element = ElementTree.Element
+_UNITS = {
+    "b": 1, "bytes": 1, "kb": 1000, "k": 1 << 10, "kib": 1 << 10, "mb": 10**6, "m": 1 << 20,
+    "mib": 1 << 20, "gb": 10**9, "g": 1 << 30, "gib": 1 << 30, "tib": 1 << 40, "t": 1 << 40,
+}  # fmt: skip
+_BOOT = {"hd": "disk", "cdrom": "medium", "network": "network", "fd": "floppy"}
+_BOOT_BACK = {value: key for key, value in _BOOT.items()}
+_BUSES = {"virtio": "virtio", "sata": "sata", "ide": "sata", "scsi": "scsi", "nvme": "nvme"}
+_BUS_BACK = {"virtio": "virtio", "sata": "sata", "scsi": "scsi", "nvme": "nvme"}
+_KNOWN_DEVICES = {
+    "disk", "interface", "serial", "console", "video", "graphics", "sound", "tpm", "watchdog",
+    "input", "channel", "controller", "emulator", "rng", "memballoon", "audio",
+}  # fmt: skip
+_RESTART = {"restart": "after-shutdown"}
+
+
+def parse_domain(root: Element, where: str) -> MachineDefinition:
+    """Parses a domain.
+
+    Raises:
+        DamagedError: it has no name or no disk.
+    """
+    name, devices = _text(root, "name"), root.find("devices")
+    if not name or devices is None:
+        raise DamagedError(f"{where} is no whole domain: it has no name or no devices")
+    disks = [disk for disk in devices.findall("disk") if disk.get("device", "disk") == "disk"]
+    files = [_source(disk) for disk in disks]
+    if not disks or not files[0]:
+        raise DamagedError(f"{where} has no disk that is a file or device")
+    return MachineDefinition(
+        name=name,
+        uuid=_text(root, "uuid"),
+        disk=files[0],
+        more_disks=tuple(file for file in files[1:] if file),
+        disk_bus=_BUSES.get(_target(disks[0]), "virtio"),
+        adapters=tuple(_adapter(card) for card in devices.findall("interface")),
+        media=tuple(_media(devices)),
+        cpus=_number(root, "vcpu", 1),
+        cpu_model=_cpu_model(root),
+        memory_mib=_memory_mib(root, where),
+        firmware=_firmware(root),
+        boot_order=_boot_order(root, devices),
+        serial_console=bool(devices.findall("serial") or devices.findall("console")),
+        display="vga" if devices.findall("video") else "none",
+        devices=tuple(_needless(devices)),
+        agent=_has_agent(devices),
+        restart=_RESTART.get(_text(root, "on_poweroff"), "never"),
+        notes=_text(root, "description") or _text(root, "title"),
+        unknown=tuple(sorted({item.tag for item in devices if item.tag not in _KNOWN_DEVICES})),
+    )
+
+
+def build_domain(machine: MachineDefinition, disk: str, disk_format: str) -> str:
+    """The domain XML of a machine whose boot disk is this file."""
+    root = ElementTree.Element("domain", type="kvm")
+    _add(root, "name", machine.name)
+    _add(root, "uuid", machine.uuid)
+    if machine.notes:
+        _add(root, "description", machine.notes)
+    _add(root, "memory", str(machine.memory_mib), unit="MiB")
+    _add(root, "vcpu", str(machine.cpus))
+    system = _add(root, "os", "", **({"firmware": "efi"} if machine.firmware == "uefi" else {}))
+    _add(system, "type", "hvm", arch="x86_64", machine="q35")
+    for name in machine.boot_order:
+        _add(system, "boot", "", dev=_BOOT_BACK.get(name, "hd"))
+    _add(root, "on_poweroff", "restart" if machine.restart == "after-shutdown" else "destroy")
+    if machine.cpu_model:
+        cpu = _add(root, "cpu", "", mode="custom", match="exact")
+        _add(cpu, "model", machine.cpu_model)
+    devices = _add(root, "devices", "")
+    for number, path in enumerate((disk, *machine.more_disks)):
+        _add_disk(devices, machine.disk_bus, path, disk_format if number == 0 else "qcow2", number)
+    for number, medium in enumerate(machine.media):
+        drive = _add(devices, "disk", "", type="file", device="cdrom")
+        _add(drive, "source", "", file=medium.path)
+        _add(drive, "target", "", dev=f"sd{chr(ord('c') + number)}", bus="sata")
+        _add(drive, "readonly", "")
+    for card in machine.adapters:
+        _add_adapter(devices, card)
+    if machine.serial_console:
+        _add(devices, "serial", "", type="pty")
+    if machine.agent:
+        channel = _add(devices, "channel", "", type="unix")
+        _add(channel, "target", "", type="virtio", name="org.qemu.guest_agent.0")
+    if machine.display != "none":
+        video = _add(devices, "video", "")
+        _add(video, "model", "", type=machine.display)
+    for device in machine.devices:
+        _add_needless(devices, device)
+    ElementTree.indent(root)
+    return ElementTree.tostring(root, encoding="unicode") + "\n"
+
+
+def _adapter(card: Element) -> Adapter:
+    source, link = card.find("source"), card.find("link")
+    network = "user"
+    if source is not None:
+        network = next((source.get(key, "") for key in ("network", "bridge", "dev")), "")
+        network = network or source.get("bridge") or source.get("dev") or "user"
+    tag = card.find("vlan/tag")
+    model, mac = card.find("model"), card.find("mac")
+    return Adapter(
+        mac=(mac.get("address", "") if mac is not None else "").lower(),
+        model=model.get("type", "virtio") if model is not None else "rtl8139",
+        network=network,
+        vlan=_int(tag.get("id", "0")) if tag is not None else 0,
+        connected=link is None or link.get("state") != "down",
+    )
+
+
+def _media(devices: Element) -> Iterator[AttachedMedium]:
+    for disk in devices.findall("disk"):
+        if disk.get("device") in ("cdrom", "floppy") and _source(disk):
+            yield AttachedMedium(_source(disk), INSTALL_MEDIUM)
+
+
+def _boot_order(root: Element, devices: Element) -> tuple[str, ...]:
+    named = [_BOOT.get(item.get("dev", ""), "disk") for item in root.findall("os/boot")]
+    if named:
+        return tuple(named)
+    ordered: list[tuple[int, str]] = []
+    for item in devices:
+        boot = item.find("boot")
+        if boot is not None:
+            kind = "network" if item.tag == "interface" else "disk"
+            kind = "medium" if item.get("device") in ("cdrom", "floppy") else kind
+            ordered.append((_int(boot.get("order", "99")), kind))
+    kinds = [kind for _order, kind in sorted(ordered)]
+    return tuple(dict.fromkeys(kinds)) or ("disk",)
+
+
+def _needless(devices: Element) -> Iterator[str]:
+    for tag in ("sound", "tpm", "watchdog"):
+        if devices.find(tag) is not None:
+            yield tag
+    inputs = {item.get("type", "") for item in devices.findall("input")}
+    if "tablet" in inputs:
+        yield "tablet"
+    if any(disk.get("device") == "floppy" for disk in devices.findall("disk")):
+        yield "floppy"
+    if any(item.get("type") == "usb" for item in devices.findall("controller")):
+        yield "usb"
+
+
+def _has_agent(devices: Element) -> bool:
+    targets = devices.findall("channel/target")
+    return any(target.get("name") == "org.qemu.guest_agent.0" for target in targets)
+
+
+def _firmware(root: Element) -> str:
+    system = root.find("os")
+    if system is None:
+        return "bios"
+    is_uefi = system.get("firmware") == "efi" or system.find("nvram") is not None
+    loader = system.find("loader")
+    return "uefi" if is_uefi or (loader is not None and loader.get("type") == "pflash") else "bios"
+
+
+def _cpu_model(root: Element) -> str:
+    return _text(root, "cpu/model")
+
+
+def _memory_mib(root: Element, where: str) -> int:
+    memory = root.find("memory")
+    if memory is None or not (memory.text or "").strip().isdigit():
+        raise DamagedError(f"{where} does not say how much memory the machine has")
+    unit = _UNITS.get(memory.get("unit", "KiB").lower())
+    if unit is None:
+        raise DamagedError(f"{where} has memory in the unknown unit {memory.get('unit')!r}")
+    return max(1, int((memory.text or "0").strip()) * unit >> 20)
+
+
+def _source(disk: Element) -> str:
+    source = disk.find("source")
+    return "" if source is None else source.get("file") or source.get("dev") or ""
+
+
+def _target(disk: Element) -> str:
+    target = disk.find("target")
+    return "" if target is None else target.get("bus", "")
+
+
+def _text(root: Element, path: str) -> str:
+    return (root.findtext(path) or "").strip()
+
+
+def _number(root: Element, path: str, default: int) -> int:
+    return _int(_text(root, path)) or default
+
+
+def _int(text: str) -> int:
+    return int(text) if text.isdigit() else 0
+
+
+def _add(parent: Element, tag: str, text: str, **attributes: str) -> Element:
+    child = ElementTree.SubElement(parent, tag, attributes)
+    if text:
+        child.text = text
+    return child
+
+
+def _add_disk(devices: Element, bus: str, path: str, name: str, number: int) -> None:
+    disk = _add(devices, "disk", "", type="file", device="disk")
+    _add(disk, "driver", "", name="qemu", type={"vhd": "vpc"}.get(name, name))
+    _add(disk, "source", "", file=path)
+    letter = chr(ord("a") + number)
+    _add(disk, "target", "", dev=("vd" if bus == "virtio" else "sd") + letter, bus=_BUS_BACK[bus])
+
+
+def _add_adapter(devices: Element, card: Adapter) -> None:
+    kind = "user" if card.network == "user" else "network"
+    interface = _add(devices, "interface", "", type=kind)
+    _add(interface, "mac", "", address=card.mac)
+    if kind == "network":
+        _add(interface, "source", "", network=card.network)
+    if card.vlan:
+        _add(_add(interface, "vlan", ""), "tag", "", id=str(card.vlan))
+    _add(interface, "model", "", type=card.model)
+    if not card.connected:
+        _add(interface, "link", "", state="down")
+
+
+def _add_needless(devices: Element, device: str) -> None:
+    match device:
+        case "sound":
+            _add(devices, "sound", "", model="ich9")
+        case "watchdog":
+            _add(devices, "watchdog", "", model="i6300esb")
+        case "tpm":
+            _add(_add(devices, "tpm", "", model="tpm-crb"), "backend", "", type="emulator")
+        case "tablet":
+            _add(devices, "input", "", type="tablet", bus="usb")
+        case "usb":
+            _add(devices, "controller", "", type="usb", model="qemu-xhci")
+        case "floppy":
+            _add(devices, "disk", "", type="file", device="floppy")

@@ -1,0 +1,111 @@
+"""What every host can do, and what a shell in a guest is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+from zeroseal.machines.yard import YardMachine
+from zeroseal.progress import Progress
+
+WAITING = "waiting for the guest"
+KEPT_OUTPUT_BYTES = 64 << 10  # of what a task prints; the rest of a flood is not kept
+
+
+@dataclass(frozen=True)
+class Output:
+    """What a command printed (the end of it) and its exit status."""
+
+    status: int
+    text: str
+
+
+@dataclass(frozen=True)
+class Login:
+    """How a shell is opened: an account and its private key, as OpenSSH writes it."""
+
+    account: str
+    private_key: str
+
+
+@dataclass(frozen=True)
+class Run:
+    """What a start or stop did, as sentences; ``is_simulated`` where nothing was run."""
+
+    machine: YardMachine
+    told: tuple[str, ...]
+    is_simulated: bool
+
+
+class Shell(Protocol):
+    """A way into a running guest; ``doing`` is what progress calls the time spent in it."""
+
+    doing: str
+
+    def run(self, script: str, as_root: bool, timeout_seconds: int, is_patch: bool) -> Output:
+        """Runs a script.
+
+        Raises:
+            GuestError: the guest does not answer, or the time is over.
+        """
+
+    def copy_in(self, content: bytes, target: str, mode: int) -> None:
+        """Puts a file into the guest, as root.
+
+        Raises:
+            GuestError: it cannot be written there.
+        """
+
+    def reboot(self, within_seconds: int) -> None:
+        """Restarts the guest and comes back when it can be reached again.
+
+        Raises:
+            GuestError: it does not come back in time.
+        """
+
+    def close(self) -> None:
+        """Lets go of the guest."""
+
+
+class Host(Protocol):
+    """Starts and stops machines."""
+
+    @property
+    def is_simulated(self) -> bool:
+        """Whether nothing is run: what it shows proves nothing about a real guest."""
+
+    def check_ready(self, machine: YardMachine | None = None) -> None:
+        """Raises MissingError where a program or file that it needs is not there."""
+
+    def is_running(self, machine: YardMachine) -> bool:
+        """Whether a machine runs now."""
+
+    def start(self, machine: YardMachine, is_bound: bool, progress: Progress) -> Run:
+        """Starts a machine; a bound one dies with this process.
+
+        Raises:
+            RefusedError: it is running.
+            UnfinishedError: it does not start; names the reason.
+        """
+
+    def stop(self, machine: YardMachine, within_seconds: int, progress: Progress) -> Run:
+        """Shuts a machine down; one that does not comply loses its power, and that is told.
+
+        Raises:
+            RefusedError: it is not running.
+        """
+
+    def cut_power(self, machine: YardMachine) -> None:
+        """Ends a machine at once, if it runs."""
+
+    def open_shell(
+        self, machine: YardMachine, login: Login | None, within_seconds: int, progress: Progress
+    ) -> Shell:
+        """Waits until a guest can be reached; by SSH with a login, else by its agent.
+
+        Raises:
+            GuestError: it cannot be reached in time; tells the console's last line.
+        """
+
+    def last_line(self, machine: YardMachine) -> str:
+        """The last line of the machine's console; may be empty."""

@@ -1,0 +1,184 @@
+"""A shell in a guest through the QEMU guest agent's channel, where SSH is not there.
+
+Source: QEMU, ``qga/qapi-schema.json`` and ``docs/interop/qemu-ga.rst``: one JSON object a line; a
+``0xFF`` byte before ``guest-sync-delimited`` throws away what an earlier speaker left half said.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+import secrets
+import shlex
+import socket
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from zeroseal.errors import GuestError
+from zeroseal.machines.hosts.host import KEPT_OUTPUT_BYTES, WAITING, Output
+from zeroseal.machines.hosts.qemu.monitor import reachable
+
+_ANSWER_SECONDS = 10.0
+_LONGEST_ANSWER = 48 << 20
+_PIECE_BYTES = 48 << 10
+_POLL_SECONDS = 0.5
+_WINDOWS = "mswindows"
+
+
+class AgentShell:
+    """Runs commands through the agent, as root (as the system account on Windows)."""
+
+    def __init__(self, folder: Path, socket_name: str, waiting: Callable[[], None]) -> None:
+        self._folder = folder
+        self._socket_name = socket_name
+        self._waiting = waiting
+        self._socket: socket.socket | None = None
+        self._rest = b""
+        self._is_windows = False
+        self.doing = WAITING
+
+    def connect(self, within_seconds: int) -> None:
+        """Tries until the agent answers.
+
+        Raises:
+            GuestError: it does not in time.
+        """
+        end = time.monotonic() + within_seconds
+        while time.monotonic() < end:
+            self._waiting()
+            try:
+                self._open()
+                self._synchronise()
+                self._is_windows = self._ask("guest-get-osinfo").get("id") == _WINDOWS
+                return
+            except (GuestError, OSError):
+                self.close()
+                time.sleep(_POLL_SECONDS)
+        raise GuestError(f"the guest agent did not answer within {within_seconds} s")
+
+    def run(
+        self, script: str, as_root: bool, timeout_seconds: int, is_patch: bool = False
+    ) -> Output:
+        """Runs a script; see ``Shell.run``. The agent runs everything as root."""
+        if self._is_windows:
+            words = ["-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass", "-Command", "-"]
+            return self._execute("powershell.exe", words, script.encode(), timeout_seconds)
+        path = f"/run/zeroseal-{secrets.token_hex(8)}"
+        self._write_file(path, script.encode())
+        quoted = shlex.quote(path)
+        words = [
+            "-c",
+            f"exec 2>&1; chmod 700 {quoted} && {quoted} </dev/null; s=$?; rm -f {quoted}; exit $s",
+        ]
+        return self._execute("/bin/sh", words, b"", timeout_seconds)
+
+    def copy_in(self, content: bytes, target: str, mode: int) -> None:
+        """Puts a file into the guest; see ``Shell.copy_in``."""
+        if not self._is_windows:
+            folder = shlex.quote(target.rpartition("/")[0] or "/")
+            self._execute("/bin/sh", ["-c", f"mkdir -p {folder}"], b"", 60)
+        self._write_file(target, content)
+        if not self._is_windows:
+            self._execute("/bin/sh", ["-c", f"chmod {mode:o} {shlex.quote(target)}"], b"", 60)
+
+    def reboot(self, within_seconds: int) -> None:
+        """Restarts the guest; see ``Shell.reboot``."""
+        script = "cat /proc/sys/kernel/random/boot_id"
+        if self._is_windows:
+            script = "(Get-CimInstance Win32_OperatingSystem).LastBootUpTime.Ticks"
+        before = self.run(script, True, 60).text
+        self._send("guest-shutdown", {"mode": "reboot"})
+        end = time.monotonic() + within_seconds
+        while time.monotonic() < end:
+            self.close()
+            time.sleep(_POLL_SECONDS)
+            self.connect(max(1, int(end - time.monotonic())))
+            try:
+                if self.run(script, True, 60).text != before:
+                    return
+            except (GuestError, OSError):
+                continue
+        raise GuestError(f"the guest did not restart within {within_seconds} s")
+
+    def close(self) -> None:
+        """Lets go of the channel."""
+        if self._socket is not None:
+            self._socket.close()
+        self._socket, self._rest = None, b""
+
+    # -- the channel
+
+    def _open(self) -> None:
+        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        self._socket.settimeout(_ANSWER_SECONDS)
+        with reachable(self._folder, self._socket_name) as address:
+            self._socket.connect(address)
+
+    def _synchronise(self) -> None:
+        number = secrets.randbelow(1 << 31)
+        self._send("guest-sync-delimited", {"id": number}, before=b"\xff")
+        while self._receive() != number:
+            pass
+
+    def _send(self, command: str, arguments: dict[str, Any], before: bytes = b"") -> None:
+        if self._socket is None:
+            raise GuestError("the guest agent's channel is closed")
+        text = json.dumps({"execute": command, "arguments": arguments}).encode()
+        try:
+            self._socket.sendall(before + text + b"\n")
+        except OSError as error:
+            raise GuestError(f"the guest agent is gone: {error}") from error
+
+    def _receive(self) -> Any:
+        while b"\n" not in self._rest:
+            if self._socket is None or len(self._rest) > _LONGEST_ANSWER:
+                raise GuestError("the guest agent does not answer sensibly")
+            try:
+                piece = self._socket.recv(_PIECE_BYTES)
+            except OSError as error:
+                raise GuestError("the guest agent does not answer") from error
+            if not piece:
+                raise GuestError("the guest agent is gone")
+            self._rest += piece
+        line, _newline, self._rest = self._rest.partition(b"\n")
+        try:
+            answer = json.loads(line.lstrip(b"\xff"))
+        except ValueError as error:
+            raise GuestError("the guest agent does not answer sensibly") from error
+        if not isinstance(answer, dict) or "error" in answer:
+            told = answer.get("error", {}) if isinstance(answer, dict) else {}
+            raise GuestError(f"the guest agent refuses: {told.get('desc', 'no reason')}")
+        return answer.get("return")
+
+    def _ask(self, command: str, **arguments: Any) -> Any:
+        self._send(command, arguments)
+        return self._receive()
+
+    def _execute(self, path: str, words: list[str], content: bytes, timeout_seconds: int) -> Output:
+        arguments: dict[str, Any] = {"path": path, "arg": words, "capture-output": True}
+        if content:
+            arguments["input-data"] = base64.b64encode(content).decode()
+        number = self._ask("guest-exec", **arguments)["pid"]
+        end = time.monotonic() + timeout_seconds
+        while time.monotonic() < end:
+            answer = self._ask("guest-exec-status", pid=number)
+            if answer["exited"]:
+                printed = b"".join(
+                    base64.b64decode(answer.get(key, "")) for key in ("out-data", "err-data")
+                )
+                text = printed[-KEPT_OUTPUT_BYTES:].decode("utf-8", "replace")
+                return Output(int(answer.get("exitcode", 128 + answer.get("signal", 0))), text)
+            self._waiting()
+            time.sleep(_POLL_SECONDS)
+        raise GuestError("it did not end in its time")
+
+    def _write_file(self, path: str, content: bytes) -> None:
+        handle = self._ask("guest-file-open", path=path, mode="w")
+        try:
+            for start in range(0, len(content), _PIECE_BYTES):
+                piece = base64.b64encode(content[start : start + _PIECE_BYTES]).decode()
+                self._ask("guest-file-write", handle=handle, **{"buf-b64": piece})
+        finally:
+            self._ask("guest-file-close", handle=handle)

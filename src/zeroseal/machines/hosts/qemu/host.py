@@ -1,0 +1,373 @@
+"""Starting, stopping and reaching machines on QEMU."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import time
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from zeroseal.errors import (
+    GuestError,
+    HostError,
+    MissingError,
+    RefusedError,
+    UnfinishedError,
+    environment_error,
+)
+from zeroseal.machines.definition import MachineDefinition
+from zeroseal.machines.hosts.console import last_console_line
+from zeroseal.machines.hosts.host import Login, Run, Shell
+from zeroseal.machines.hosts.qemu.agent import AgentShell
+from zeroseal.machines.hosts.qemu.command import (
+    AGENT_SOCKET,
+    CONSOLE_LOG,
+    HOST_LOG,
+    PID_FILE,
+    QMP_SOCKET,
+    SERIAL_SOCKET,
+    VARIABLES_FILE,
+    KernelBoot,
+    Wiring,
+    build_command,
+)
+from zeroseal.machines.hosts.qemu.monitor import Monitor
+from zeroseal.machines.hosts.qemu.programs import Firmware, find_firmware, find_program, has_kvm
+from zeroseal.machines.hosts.ssh import SshShell
+from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.survey import read_image_facts
+
+_START_SECONDS = 60.0
+_EXIT_SECONDS = 30.0
+_POLL_SECONDS = 0.2
+_PRESS_AGAIN_SECONDS = 20.0  # a guest that is still booting does not hear the button
+
+
+@dataclass
+class QemuHost:
+    """The machines of a yard on QEMU.
+
+    Attributes:
+        boot_kernel: started instead of the drives, for an installation.
+        is_isolated: whether guests reach nothing outside.
+    """
+
+    yard: Yard
+    boot_kernel: KernelBoot | None = None
+    is_isolated: bool = False
+    is_simulated: bool = False
+    _children: dict[int, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    def check_ready(self, machine: YardMachine | None = None) -> None:
+        """See ``Host.check_ready``."""
+        find_program()
+        if machine and machine.definition.firmware == "uefi":
+            find_firmware()
+        for medium in machine.definition.media if machine else ():
+            if not (machine.folder / medium.path).is_file():  # type: ignore[union-attr]
+                raise MissingError(
+                    f"the medium {medium.path} is not there: put it back, or detach it from "
+                    f"{machine.definition.name}"  # type: ignore[union-attr]
+                )
+
+    def is_running(self, machine: YardMachine) -> bool:
+        """Whether its monitor answers, and is its own."""
+        if not machine.state.running or machine.state.pid == 0:
+            return False
+        try:
+            with Monitor(machine.folder, QMP_SOCKET) as monitor:
+                answer = monitor.execute("query-uuid")
+                return str(answer["UUID"]) == machine.definition.uuid
+        except UnfinishedError:
+            return False
+
+    def start(self, machine: YardMachine, is_bound: bool, progress: Progress = quiet) -> Run:
+        """Starts QEMU; see ``Host.start``."""
+        definition = machine.definition
+        if self.is_running(machine):
+            raise RefusedError(f"{definition.name} is running already")
+        self.check_ready(machine)
+        firmware = self._give_firmware(machine.folder, definition)
+        port = _free_port()
+        formats = [_format_of(machine.folder, name) for name in _disks(definition)]
+        wiring = Wiring(
+            ssh_port=port,
+            formats=tuple(formats),
+            firmware=firmware,
+            accelerated=has_kvm(),
+            boot_kernel=self.boot_kernel,
+            is_isolated=self.is_isolated,
+        )
+        words = build_command(find_program(), definition, wiring)
+        for name in (QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET):
+            (machine.folder / name).unlink(missing_ok=True)
+        if is_bound:
+            process = _launch_bound(words, machine.folder)
+            self._children[process.pid] = process
+            pid = process.pid
+        else:
+            pid = _launch_alone(words, machine.folder, definition.name)
+        boots = machine.state.boots + 1
+        state = replace(machine.state, running=True, boots=boots, pid=pid, ssh_port=port)
+        self.yard.set_state(definition.name, state)
+        try:
+            self._await_monitor(pid, machine.folder, definition.name)
+        except BaseException:
+            self.cut_power(self.yard.get(definition.name))
+            raise
+        kind = "with KVM" if wiring.accelerated else "without KVM: it is slow"
+        told = (f"QEMU runs it {kind}", f"its SSH port is {port} on 127.0.0.1")
+        return Run(self.yard.get(definition.name), told, is_simulated=False)
+
+    def stop(self, machine: YardMachine, within_seconds: int, progress: Progress = quiet) -> Run:
+        """Presses the power button and waits; see ``Host.stop``."""
+        name = machine.definition.name
+        if not self.is_running(machine):
+            self._forget(machine)
+            raise RefusedError(f"{name} is not running")
+        told = self._shut_down(machine, within_seconds, progress)
+        if not self._await_exit(machine.state.pid, _EXIT_SECONDS):
+            self.cut_power(machine)
+            told.append("QEMU did not end by itself and was ended")
+        self._forget(machine)
+        return Run(self.yard.get(name), tuple(told), is_simulated=False)
+
+    def wait_until_off(
+        self, machine: YardMachine, within_seconds: int, progress: Progress, stage: str
+    ) -> None:
+        """Waits until a guest has shut itself down.
+
+        Raises:
+            GuestError: it has not, in time.
+        """
+        began = time.monotonic()
+        while not self._await_exit(machine.state.pid, 1.0):
+            waited = int(time.monotonic() - began)
+            progress(Step(stage, waited, 0, "s", self.last_line(machine)))
+            if waited > within_seconds:
+                raise GuestError(
+                    f"{machine.definition.name} was not done within {within_seconds} s; its "
+                    f"console ended with: {self.last_line(machine) or 'nothing'}"
+                )
+        self._forget(machine)
+
+    def cut_power(self, machine: YardMachine) -> None:
+        """Ends QEMU at once, if it runs."""
+        pid = machine.state.pid
+        if pid and _is_ours(pid, machine.definition.uuid):
+            with suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGTERM)
+            if not self._await_exit(pid, 10.0):
+                with suppress(ProcessLookupError):
+                    os.kill(pid, signal.SIGKILL)
+                self._await_exit(pid, 10.0)
+        self._forget(machine)
+
+    def open_shell(
+        self,
+        machine: YardMachine,
+        login: Login | None,
+        within_seconds: int,
+        progress: Progress = quiet,
+    ) -> Shell:
+        """Waits for SSH, or for the agent; see ``Host.open_shell``."""
+        began = time.monotonic()
+
+        def waiting() -> None:
+            if self._await_exit(machine.state.pid, 0):
+                raise HostError(
+                    f"QEMU ended while {machine.definition.name} was in use: "
+                    f"{_log_tail(machine.folder)}"
+                )
+            waited = int(time.monotonic() - began)
+            progress(Step(shell.doing, waited, 0, "s", self.last_line(machine)))
+
+        shell: SshShell | AgentShell
+        if login is None:
+            shell = AgentShell(machine.folder, AGENT_SOCKET, waiting)
+        else:
+            shell = SshShell(machine.state.ssh_port, login, waiting)
+        try:
+            shell.connect(within_seconds)
+        except GuestError as error:
+            line = self.last_line(machine) or "nothing"
+            raise GuestError(f"{error.message}; the console ended with: {line}") from error
+        return shell
+
+    def last_line(self, machine: YardMachine) -> str:
+        """The last line of the serial console's log."""
+        return last_console_line(machine.folder / CONSOLE_LOG)
+
+    def press_keys(self, machine: YardMachine, keys: list[str]) -> None:
+        """Presses keys on the machine's keyboard, by QEMU's names."""
+        with Monitor(machine.folder, QMP_SOCKET) as monitor:
+            for key in keys:
+                parts = [{"type": "qcode", "data": part} for part in key.split("-")]
+                monitor.execute("send-key", keys=parts)
+                time.sleep(_POLL_SECONDS)
+
+    def written_operations(self, machine: YardMachine) -> int:
+        """How many writes the guest has done to its disks so far."""
+        with Monitor(machine.folder, QMP_SOCKET) as monitor:
+            found = monitor.execute("query-blockstats", **{"query-nodes": False})
+        return sum(int(item["stats"]["wr_operations"]) for item in found)
+
+    # -- inside
+
+    def _shut_down(
+        self, machine: YardMachine, within_seconds: int, progress: Progress
+    ) -> list[str]:
+        told: list[str] = []
+        began, pressed = time.monotonic(), -_PRESS_AGAIN_SECONDS
+        try:
+            with Monitor(machine.folder, QMP_SOCKET) as monitor:
+                # a guest that restarts instead ends here too, and does not come up again
+                monitor.execute("set-action", reboot="shutdown")
+                while (waited := time.monotonic() - began) < within_seconds:
+                    if waited - pressed >= _PRESS_AGAIN_SECONDS:
+                        monitor.execute("system_powerdown")
+                        pressed = waited
+                    event = monitor.wait_for_event(1.0)
+                    line = self.last_line(machine)
+                    progress(Step("shutting down", int(waited), 0, "s", line))
+                    if event and event[0] == "SHUTDOWN":
+                        if event[1].get("reason") == "guest-reset":
+                            told.append("it tried to start again after its shutdown, and was held")
+                        return told
+                monitor.execute("quit")
+                told.append(f"it did not shut down within {within_seconds} s: its power was cut")
+        except UnfinishedError:
+            pass  # it went away while we spoke: it is off
+        return told
+
+    def _give_firmware(self, folder: Path, definition: MachineDefinition) -> Firmware | None:
+        if definition.firmware != "uefi":
+            return None
+        firmware = find_firmware()
+        target = folder / VARIABLES_FILE
+        if not target.exists():
+            try:
+                shutil.copyfile(firmware.variables, target)
+            except OSError as error:
+                raise environment_error(error, target, "writing") from error
+        return firmware
+
+    def _await_monitor(self, pid: int, folder: Path, name: str) -> None:
+        end = time.monotonic() + _START_SECONDS
+        while time.monotonic() < end:
+            if self._await_exit(pid, 0):
+                raise HostError(f"QEMU did not start {name}: {_log_tail(folder)}")
+            if (folder / QMP_SOCKET).exists():
+                with suppress(UnfinishedError):
+                    Monitor(folder, QMP_SOCKET).close()
+                    return
+            time.sleep(_POLL_SECONDS)
+        raise HostError(f"QEMU's monitor did not answer for {name}: {_log_tail(folder)}")
+
+    def _await_exit(self, pid: int, seconds: float) -> bool:
+        """Whether a process has ended; one that is our child is reaped."""
+        end = time.monotonic() + seconds
+        child = self._children.get(pid)
+        while pid:
+            if child is not None and child.poll() is not None:
+                del self._children[pid]
+                return True
+            if child is None and not _is_alive(pid):
+                return True
+            if time.monotonic() >= end:
+                return False
+            time.sleep(_POLL_SECONDS)
+        return True
+
+    def _forget(self, machine: YardMachine) -> None:
+        for name in (QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET, PID_FILE):
+            (machine.folder / name).unlink(missing_ok=True)
+        if machine.folder.is_dir():
+            self.yard.set_state(
+                machine.folder.name, replace(machine.state, running=False, pid=0, ssh_port=0)
+            )
+
+
+def _disks(definition: MachineDefinition) -> tuple[str, ...]:
+    return (definition.disk, *definition.more_disks)
+
+
+def _format_of(folder: Path, name: str) -> str:
+    return read_image_facts(folder / name).format_name
+
+
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def _launch_bound(words: list[str], folder: Path) -> subprocess.Popen[bytes]:
+    keeper = shutil.which("setpriv")
+    if keeper:  # the kernel ends QEMU should this process be killed
+        words = [keeper, "--pdeathsig", "KILL", *words]
+    try:
+        with (folder / HOST_LOG).open("wb") as log:
+            return subprocess.Popen(
+                words,
+                cwd=folder,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,  # Ctrl-C is for us; we end the machine
+            )
+    except OSError as error:
+        raise environment_error(error, folder, "starting QEMU in") from error
+
+
+def _launch_alone(words: list[str], folder: Path, name: str) -> int:
+    """Starts a machine that goes on without us; returns its process number."""
+    pid_file = folder / PID_FILE
+    pid_file.unlink(missing_ok=True)
+    try:
+        with (folder / HOST_LOG).open("wb") as log:
+            done = subprocess.run(
+                [*words, "-daemonize", "-pidfile", PID_FILE],
+                cwd=folder,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                timeout=_START_SECONDS,
+                check=False,
+            )
+        if done.returncode:
+            raise HostError(f"QEMU did not start {name}: {_log_tail(folder)}")
+        return int(pid_file.read_text().strip())
+    except (OSError, ValueError) as error:
+        raise HostError(f"QEMU did not start {name}: {error}") from error
+    except subprocess.TimeoutExpired as error:
+        raise HostError(f"QEMU did not start {name} in time: {_log_tail(folder)}") from error
+
+
+def _log_tail(folder: Path) -> str:
+    return last_console_line(folder / HOST_LOG) or "it gave no reason"
+
+
+def _is_alive(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        pass
+    return True
+
+
+def _is_ours(pid: int, machine_uuid: str) -> bool:
+    """Whether a process is the machine's QEMU: numbers of processes are used again."""
+    try:
+        return machine_uuid.encode() in Path(f"/proc/{pid}/cmdline").read_bytes()
+    except OSError:
+        return not Path("/proc").is_dir()

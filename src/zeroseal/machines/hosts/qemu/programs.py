@@ -1,0 +1,92 @@
+"""Finds what QEMU needs on this computer: the program, acceleration, UEFI firmware.
+
+Source: QEMU, ``docs/interop/firmware.json``: firmware is described by JSON files in known folders.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+
+from zeroseal.errors import MissingError
+
+PROGRAM = "qemu-system-x86_64"
+_WAY_OUT = "install QEMU (Debian: apt-get install qemu-system-x86 qemu-utils ovmf)"
+_DESCRIPTION_FOLDERS = (
+    "/etc/qemu/firmware",
+    "/usr/local/share/qemu/firmware",
+    "/usr/share/qemu/firmware",
+)
+_NOT_WANTED = {"requires-smm", "enrolled-keys"}
+
+
+@dataclass(frozen=True)
+class Firmware:
+    """UEFI firmware: the code, and the variables that each machine gets a copy of."""
+
+    code: Path
+    variables: Path
+
+
+def find_program() -> str:
+    """The path of QEMU.
+
+    Raises:
+        MissingError: it is not installed.
+    """
+    path = shutil.which(PROGRAM)
+    if path is None:
+        raise MissingError(f"{PROGRAM} is not on the PATH: {_WAY_OUT}")
+    return path
+
+
+def has_kvm() -> bool:
+    """Whether this user may use the kernel's acceleration, and the processor really gives it.
+
+    Seen in the wild: a ``/dev/kvm`` on a processor without virtualization, whose kernel emulates
+    what the firmware does, so that a boot loader takes minutes to read its first file.
+    """
+    if not os.access("/dev/kvm", os.R_OK | os.W_OK):
+        return False
+    try:
+        flags = Path("/proc/cpuinfo").read_text("utf-8", "replace")
+    except OSError:
+        return False
+    return re.search(r"^flags\s*:.*\b(vmx|svm)\b", flags, re.MULTILINE) is not None
+
+
+def find_firmware() -> Firmware:
+    """UEFI firmware without Secure Boot, from the descriptions that distributions install.
+
+    Raises:
+        MissingError: none is installed.
+    """
+    for folder in _DESCRIPTION_FOLDERS:
+        for description in sorted(Path(folder).glob("*.json")):
+            firmware = _parse_description(description)
+            if firmware and firmware.code.is_file() and firmware.variables.is_file():
+                return firmware
+    raise MissingError(f'no UEFI firmware for QEMU was found: {_WAY_OUT}, or use firmware = "bios"')
+
+
+def _parse_description(path: Path) -> Firmware | None:
+    try:
+        value = json.loads(path.read_text("utf-8"))
+        mapping = value["mapping"]
+        fits = (
+            "uefi" in value["interface-types"]
+            and mapping["device"] == "flash"
+            and any(target["architecture"] == "x86_64" for target in value["targets"])
+            and not _NOT_WANTED & set(value["features"])
+        )
+        if not fits:
+            return None
+        return Firmware(
+            Path(mapping["executable"]["filename"]), Path(mapping["nvram-template"]["filename"])
+        )
+    except (OSError, ValueError, KeyError, TypeError):
+        return None

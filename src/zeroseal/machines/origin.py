@@ -1,0 +1,134 @@
+"""Where a machine's disk comes from: a verified base disk, or an empty one to install on."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from pathlib import Path
+
+from zeroseal.blocks.store import Store
+from zeroseal.errors import DamagedError, MissingError, UsageError
+from zeroseal.images.convert import write_disk
+from zeroseal.images.copying import copy_image_file
+from zeroseal.images.create import ContainerSpec
+from zeroseal.images.output import OutputFile
+from zeroseal.images.qcow2.write import WritableQcow2
+from zeroseal.machines.sheet.load import LoadedSheet
+from zeroseal.machines.sheet.model import Origin
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.survey import opened, read_image_facts
+from zeroseal.volumes.grow import grow_disk
+
+MEBIBYTE = 1 << 20
+DEFAULT_DISK_MIB = 20 << 10  # of a disk that is installed on, where the sheet says nothing
+_PIECE_BYTES = 4 << 20
+_KINDS = {64: "sha256", 128: "sha512"}
+_COREUTILS = re.compile(r"^([0-9a-fA-F]{64}|[0-9a-fA-F]{128}) [ *](.+)$")
+_BSD = re.compile(r"^SHA(?:256|512) \((.+)\) = ([0-9a-fA-F]{64}|[0-9a-fA-F]{128})$")
+
+
+def make_first_disk(loaded: LoadedSheet, folder: Path, progress: Progress = quiet) -> str:
+    """Makes a machine's boot disk in a folder and returns its file name.
+
+    Raises:
+        MissingError, DamagedError: the base disk is not there, or is another one.
+        UsageError: it needs other files too, or is larger than the sheet wants the disk.
+        UnfinishedError: no space.
+    """
+    sheet = loaded.sheet
+    wanted_bytes = (sheet.machine.disk_mib or 0) * MEBIBYTE
+    if not sheet.origin.base_disk:
+        make_empty_disk(folder / "disk.qcow2", wanted_bytes or DEFAULT_DISK_MIB * MEBIBYTE)
+        return "disk.qcow2"
+    base = loaded.file(sheet.origin.base_disk, "origin.base_disk")
+    verify_checksum(base, expected_checksum(loaded), progress)
+    facts = read_image_facts(base)
+    if facts.other_files:
+        raise UsageError(f"the base disk {base} needs other files too: give a whole disk")
+    progress(Step("copying the base disk", 0, 0))
+    if not wanted_bytes or wanted_bytes == facts.size_bytes:
+        name = f"disk.{facts.format_name}"
+        copy_image_file(base, folder / name)
+        (folder / name).chmod(0o644)
+        return name
+    with opened(base) as image:
+        _write_grown(image, folder / "disk.qcow2", wanted_bytes, progress)
+    return "disk.qcow2"
+
+
+def make_empty_disk(target: Path, size_bytes: int) -> None:
+    """Makes an empty disk (qcow2)."""
+    with OutputFile(target) as output:
+        WritableQcow2.create(output.file, size_bytes).flush()
+        output.commit()
+
+
+def expected_checksum(loaded: LoadedSheet) -> str:
+    """The checksum that a sheet names: in hexadecimal, SHA-256 or SHA-512 by its length.
+
+    Raises:
+        MissingError: the file with checksums is not there.
+        UsageError: it has no line for the base disk.
+    """
+    origin = loaded.sheet.origin
+    if not origin.checksums:
+        return origin.sha256 or origin.sha512
+    path = loaded.file(origin.checksums, "origin.checksums")
+    name = Path(origin.base_disk).name
+    for line in path.read_text("utf-8", "replace").splitlines():
+        if (match := _COREUTILS.match(line)) and Path(match[2]).name == name:
+            return match[1].lower()
+        if (match := _BSD.match(line)) and Path(match[1]).name == name:
+            return match[2].lower()
+    raise UsageError(f"{path} has no SHA-256 or SHA-512 line for {name}: correct origin.checksums")
+
+
+def verify_checksum(base: Path, expected: str, progress: Progress = quiet) -> None:
+    """Reads a file and compares its SHA-256 or SHA-512, by the length of what is expected.
+
+    Raises:
+        MissingError: it is not there.
+        DamagedError: it has another checksum.
+    """
+    if not base.is_file():
+        raise MissingError(
+            f"the base disk {base} is not there: correct origin.base_disk in the sheet"
+        )
+    kind = _KINDS[len(expected)]
+    hasher, size = hashlib.new(kind), base.stat().st_size
+    with base.open("rb") as file:
+        while piece := file.read(_PIECE_BYTES):
+            hasher.update(piece)
+            progress(Step("verifying the base disk", file.tell(), size))
+    if hasher.hexdigest() != expected:
+        raise DamagedError(
+            f"{base} is not the one that the sheet names: its {kind.upper()} is "
+            f"{hasher.hexdigest()}; fetch it again, or correct the checksum in the sheet",
+            expected=expected,
+            got=hasher.hexdigest(),
+        )
+
+
+def check_media(loaded: LoadedSheet, progress: Progress = quiet) -> list[Path]:
+    """The media that a sheet attaches for the build, verified where it gives a checksum.
+
+    Raises:
+        MissingError, DamagedError: one is not there, or is another one.
+    """
+    origin: Origin = loaded.sheet.origin
+    paths = []
+    for medium in [origin.install, *origin.media]:
+        if medium is None:
+            continue
+        path = loaded.file(medium.path, "origin")
+        if medium.sha256:
+            verify_checksum(path, medium.sha256, progress)
+        paths.append(path.resolve())
+    return paths
+
+
+def _write_grown(image: Store, target: Path, size_bytes: int, progress: Progress) -> None:
+    grown, _moved = grow_disk(image, size_bytes)
+    with OutputFile(target) as output:
+        write_disk(grown, output.file, ContainerSpec("qcow2"), target.name, progress)
+        output.commit()

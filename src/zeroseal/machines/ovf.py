@@ -1,0 +1,99 @@
+"""The hardware that an OVF descriptor describes, as a machine definition.
+
+Source: DMTF DSP0243 (OVF) and the CIM classes that its items are of (resource types of DSP1041).
+"""
+
+from __future__ import annotations
+
+from xml.etree import ElementTree
+
+from zeroseal.errors import DamagedError
+from zeroseal.machines.definition import Adapter, MachineDefinition, new_uuid
+
+Element = ElementTree.Element
+_CPU, _MEMORY, _NETWORK, _FLOPPY, _USB, _SOUND, _SERIAL = "3", "4", "10", "14", "23", "35", "21"
+_NEEDLESS = {_FLOPPY: "floppy", _USB: "usb", _SOUND: "sound"}
+_ALLOCATION = {"byte * 2^20": 1, "megabytes": 1, "mb": 1, "byte * 2^30": 1024, "gigabytes": 1024}
+_CARDS = {"e1000": "e1000", "e1000e": "e1000e", "vmxnet3": "vmxnet3", "pcnet32": "e1000"}
+
+
+def parse_ovf_machine(root: Element, where: str) -> MachineDefinition:
+    """Parses the one machine of a descriptor.
+
+    Raises:
+        DamagedError: it describes no machine, or several.
+    """
+    systems = _all(root, "VirtualSystem")
+    if len(systems) != 1:
+        raise DamagedError(f"{where} describes {len(systems)} machines, and one is needed")
+    hardware = _all(systems[0], "VirtualHardwareSection")
+    items = [item for section in hardware for item in section if _tag(item).endswith("Item")]
+    name = next((child.text or "" for child in systems[0] if _tag(child) == "Name"), "")
+    identifier = next((v for k, v in systems[0].attrib.items() if k.endswith("}id")), "machine")
+    memory = _first(items, _MEMORY)
+    cpu = _first(items, _CPU)
+    cards = [_adapter(item) for item in items if _value(item, "ResourceType") == _NETWORK]
+    return MachineDefinition(
+        name=name.strip() or identifier,
+        uuid=new_uuid(),
+        disk="disk",
+        adapters=tuple(cards),
+        cpus=_count(cpu, 1),
+        memory_mib=_count(memory, 1024) * _scale(memory),
+        firmware=_firmware(hardware),
+        serial_console=_first(items, _SERIAL) is not None,
+        display="vga",
+        devices=tuple(
+            dict.fromkeys(
+                _NEEDLESS[kind]
+                for item in items
+                if (kind := _value(item, "ResourceType")) in _NEEDLESS
+            )
+        ),
+        agent=False,
+    )
+
+
+def _adapter(item: Element) -> Adapter:
+    kind = _value(item, "ResourceSubType").lower()
+    return Adapter(
+        mac=_value(item, "Address").lower(),
+        model=_CARDS.get(kind, "virtio"),
+        network=_value(item, "Connection") or "user",
+        connected=_value(item, "AutomaticAllocation").lower() != "false",
+    )
+
+
+def _firmware(hardware: list[Element]) -> str:
+    for section in hardware:
+        for item in section.iter():
+            values = {key.rpartition("}")[2]: value for key, value in item.attrib.items()}
+            if values.get("key") == "firmware" and values.get("value", "").lower() == "efi":
+                return "uefi"
+    return "bios"
+
+
+def _scale(item: Element | None) -> int:
+    unit = _value(item, "AllocationUnits").lower() if item is not None else ""
+    return _ALLOCATION.get(unit, 1)
+
+
+def _count(item: Element | None, default: int) -> int:
+    text = _value(item, "VirtualQuantity") if item is not None else ""
+    return int(text) if text.isdigit() and 0 < int(text) < 1 << 26 else default
+
+
+def _first(items: list[Element], kind: str) -> Element | None:
+    return next((item for item in items if _value(item, "ResourceType") == kind), None)
+
+
+def _value(item: Element, name: str) -> str:
+    return next(((child.text or "").strip() for child in item if _tag(child) == name), "")
+
+
+def _all(root: Element, name: str) -> list[Element]:
+    return [item for item in root.iter() if _tag(item) == name]
+
+
+def _tag(item: Element) -> str:
+    return item.tag.rpartition("}")[2]

@@ -1,0 +1,90 @@
+"""Is a machine fit to be sealed, by its definition and its host? The disk is judged elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zeroseal.machines.definition import MachineDefinition
+from zeroseal.machines.yard import YardMachine
+from zeroseal.progress import Progress, quiet
+from zeroseal.sealing.choices import MachineKnowledge, SealChoices
+from zeroseal.sealing.survey import Survey, survey_image
+
+_PURPOSES = {
+    "seed": "our own seed medium, which holds keys and would seed every clone alike",
+    "install": "an installation medium, from which clones may boot",
+}
+
+
+@dataclass(frozen=True)
+class MachineReadiness:
+    """What speaks for and against sealing a machine now.
+
+    Attributes:
+        survey: of its disk; None while it runs.
+    """
+
+    blockers: tuple[str, ...]
+    advice: tuple[str, ...]
+    survey: Survey | None
+
+    @property
+    def is_ready(self) -> bool:
+        """Whether nothing stops a seal."""
+        return not self.blockers
+
+
+def assess_machine(machine: YardMachine, progress: Progress = quiet) -> MachineReadiness:
+    """Judges a machine of a yard, its wiring and its disk."""
+    knowledge = knowledge_of(machine.definition)
+    blockers: list[str] = []
+    if machine.state.unfinished:
+        blockers.append(f"Its build did not end well: {machine.state.unfinished}.")
+    if machine.state.running:
+        blockers.append("The machine runs: shut it down first.")
+        return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)
+    survey = survey_image(machine.disk, SealChoices(machine=knowledge), progress)
+    blockers += (*survey.readiness.blockers, *survey.guard.lock_outs)
+    advice = survey.readiness.advice + survey.readiness.hints
+    return MachineReadiness(tuple(blockers), advice, survey)
+
+
+def knowledge_of(machine: MachineDefinition) -> MachineKnowledge:
+    """What a machine's definition says for and against a seal of its disk."""
+    blockers = []
+    for medium in machine.media:
+        kind = _PURPOSES.get(medium.purpose, "a medium that clones will not have")
+        blockers.append(f"{medium.path} is in a drive: {kind}; detach it.")
+    hints = (*_network_hints(machine), *_hardware_hints(machine))
+    return MachineKnowledge(tuple(blockers), hints, machine.throwaway_accounts)
+
+
+def _network_hints(machine: MachineDefinition) -> Iterator[str]:
+    if not machine.adapters:
+        yield "It has no network card: clones made like it have no network."
+    for card in machine.adapters:
+        if not card.connected:
+            yield f"The network card {card.mac} is not connected when it starts."
+        if card.vlan:
+            yield f"The network card {card.mac} is in VLAN {card.vlan}: is that the clones'?"
+
+
+def _hardware_hints(machine: MachineDefinition) -> Iterator[str]:
+    if machine.boot_order[:1] != ("disk",):
+        first = machine.boot_order[0] if machine.boot_order else "nothing"
+        yield f"It boots from {first} first: clones should boot from their disk."
+    if machine.devices:
+        yield f"It has devices that a server does not need: {', '.join(machine.devices)}."
+    if machine.restart != "never":
+        yield "Its host starts it again after a shutdown: a sealed clone would boot at once."
+    if machine.linked:
+        yield "Its disk hangs on a template's: a seal makes a whole disk of it."
+    if machine.more_disks:
+        count = len(machine.more_disks)
+        yield f"It has {count} more disks, which a seal of its boot disk does not look into."
+    if not machine.serial_console:
+        yield "It has no serial console: nobody sees why a clone does not boot."
+    if machine.unknown:
+        words = ", ".join(machine.unknown)
+        yield f"Its definition also has what is not known here: {words}."

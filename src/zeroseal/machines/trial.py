@@ -1,0 +1,369 @@
+"""A trial: two throwaway machines are booted from overlays of an image, and their disks are read.
+
+Did each identity grow again, are the two different, did a service fail, does what the sheet accepts
+hold? The image itself is only read. What a login shows is extra evidence; the disks decide.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from zeroseal.errors import GuestError, RefusedError, UnfinishedError, environment_error
+from zeroseal.guests.failures import failed_on_console, read_failed_services
+from zeroseal.guests.guest import Guest
+from zeroseal.images.qcow2.overlay import make_overlay
+from zeroseal.machines.definition import (
+    SEED_MEDIUM,
+    Adapter,
+    AttachedMedium,
+    MachineDefinition,
+    new_mac,
+    new_uuid,
+    write_definition,
+)
+from zeroseal.machines.firmware import guess_firmware
+from zeroseal.machines.guest_life import new_key_pairs
+from zeroseal.machines.hosts.choose import choose_host
+from zeroseal.machines.hosts.console import plain_text
+from zeroseal.machines.hosts.host import Host, Login, Shell
+from zeroseal.machines.media import write_seed_medium
+from zeroseal.machines.seed import Seed, SeedAccount
+from zeroseal.machines.sheet.model import Accept
+from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.identity_values import IdentityValue, read_values
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.survey import ImageFacts, opened, read_image_facts
+
+NAMES = ("trial-one", "trial-two")
+ACCOUNT = "trial"
+_SSH_SERVERS = ("/usr/sbin/sshd", "/usr/sbin/dropbear")
+_SYSTEMD = ("/usr/lib/systemd/systemd", "/lib/systemd/systemd")
+# each trial machine has a network of its own, where all get the same address
+_NOT_COMPARED = frozenset(("leased address",))
+_SETTLED = (
+    "if command -v cloud-init >/dev/null; then cloud-init status --wait >/dev/null; fi; "
+    "if command -v systemctl >/dev/null; then systemctl is-system-running --wait; fi; true"
+)
+_FAILED_UNITS = "systemctl --failed --plain --no-legend"
+_UNIT = re.compile(
+    r"^(\S+\.(?:service|socket|mount|timer|target|path|swap|device))\s", re.MULTILINE
+)
+_QUIET_SECONDS = 40
+_LONGEST_CONSOLE = 16 << 20
+
+
+@dataclass(frozen=True)
+class TrialWish:
+    """How to try an image.
+
+    Attributes:
+        now: seconds since 1970, for the simulated host.
+        with_seed: whether each machine gets a seed with a name and an account.
+        within_seconds: how long a boot may take.
+        definition: hardware like that of the machine it was made from; None for plain hardware.
+    """
+
+    now: int
+    host: str = "qemu"
+    with_seed: bool = True
+    within_seconds: int = 900
+    accept: Accept = field(default_factory=Accept)
+    definition: MachineDefinition | None = None
+
+
+@dataclass(frozen=True)
+class TrialMachine:
+    """What one of the two showed.
+
+    Attributes:
+        values: its identity, from its disk.
+        failed: services that failed, by the disk, the console and the login.
+        refused: what should hold on a clone and does not, sentences.
+        told: what else is to be known.
+    """
+
+    name: str
+    values: tuple[IdentityValue, ...]
+    failed: tuple[str, ...]
+    refused: tuple[str, ...]
+    told: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Regrowth:
+    """Whether one kind of identity grew again on both, and differs; ``is_good`` says both."""
+
+    kind: str
+    is_good: bool
+    text: str
+
+
+@dataclass(frozen=True)
+class TrialResult:
+    """A finished trial.
+
+    Attributes:
+        seconds: how long it took.
+    """
+
+    image: ImageFacts
+    is_simulated: bool
+    machines: tuple[TrialMachine, ...]
+    regrowth: tuple[Regrowth, ...]
+    seconds: int
+
+    @property
+    def is_good(self) -> bool:
+        """Whether clones of this image come up as machines of their own."""
+        sound = all(not item.failed and not item.refused for item in self.machines)
+        return sound and all(item.is_good for item in self.regrowth)
+
+
+def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> TrialResult:
+    """Boots two machines from overlays of an image and reads their disks afterwards.
+
+    Raises:
+        RefusedError: the image is not sealed, or changed while it was tried.
+        GuestError, HostError: a machine did not come up; nothing is left behind.
+    """
+    began = time.monotonic()
+    checked = check_image(image, Level.QUICK, progress)
+    if checked.verdict not in (Verdict.SEALED, Verdict.CLEAN):
+        raise RefusedError(
+            f"{image} is {checked.verdict.value}, and only a sealed image is tried: "
+            f"{checked.reason}; seal it first, with zeroseal seal {image} -o OUT"
+        )
+    before = _fingerprint(image)
+    facts = read_image_facts(image)
+    with _throwaway_yard() as yard:
+        host = choose_host(wish.host, yard, wish.now)
+        host.check_ready()
+        private, public = new_key_pairs("trial")["ed25519"]
+        for number, name in enumerate(NAMES):
+            _make_machine(yard, name, facts, wish, public.decode().strip(), number)
+        login = Login(ACCOUNT, private.decode()) if wish.with_seed else None
+        results = _run_both(yard, host, login, wish, progress)
+        machines = tuple(_read_machine(yard.get(name), wish, *results[name]) for name in NAMES)
+        regrowth = tuple(_judge(yard.get(NAMES[0]).disk, machines, wish))
+    if _fingerprint(image) != before:
+        raise RefusedError(f"{image} was changed by another program while it was tried: try again")
+    return TrialResult(facts, host.is_simulated, machines, regrowth, int(time.monotonic() - began))
+
+
+# -- the two machines
+
+
+@contextmanager
+def _throwaway_yard() -> Iterator[Yard]:
+    try:
+        folder = Path(tempfile.mkdtemp(prefix="zeroseal-trial-"))
+    except OSError as error:
+        raise environment_error(error, Path(tempfile.gettempdir()), "writing to") from error
+    try:
+        yield Yard(folder)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _make_machine(
+    yard: Yard, name: str, facts: ImageFacts, wish: TrialWish, public_key: str, number: int
+) -> None:
+    like = wish.definition
+    with yard.new_machine(name) as folder:
+        backing = str(facts.path.resolve())
+        make_overlay(folder / "disk.qcow2", facts.size_bytes, backing, facts.format_name)
+        definition = MachineDefinition(
+            name=name,
+            uuid=new_uuid(),
+            disk="disk.qcow2",
+            adapters=(Adapter(new_mac(yard.macs())),),
+            host=wish.host,
+            disk_bus=like.disk_bus if like else "virtio",
+            cpus=like.cpus if like else 1,
+            cpu_model=like.cpu_model if like else "",
+            memory_mib=like.memory_mib if like else 1024,
+            firmware=like.firmware if like else guess_firmware(facts.path),
+            media=(AttachedMedium("seed.iso", SEED_MEDIUM),) if wish.with_seed else (),
+        )
+        if wish.with_seed:
+            account = SeedAccount(ACCOUNT, "Trial", (public_key,), admin=True)
+            seed = Seed(f"i-trial-{number}-{definition.uuid[:8]}", name, "", (account,))
+            write_seed_medium(folder / "seed.iso", seed)
+        write_definition(folder, definition)
+
+
+def _run_both(
+    yard: Yard, host: Host, login: Login | None, wish: TrialWish, progress: Progress
+) -> dict[str, tuple[list[str], list[str], list[str]]]:
+    """Boots both at once; of each: what failed, what was refused, what is to be told."""
+    found = {}
+    try:
+        for name in NAMES:
+            host.start(yard.get(name), is_bound=True, progress=progress)
+        for name in NAMES:
+            found[name] = _visit(yard.get(name), host, login, wish, progress)
+        for name in NAMES:
+            told = host.stop(yard.get(name), wish.within_seconds, progress).told
+            found[name][2].extend(told)
+    finally:
+        for machine in yard.machines():
+            host.cut_power(machine)
+    return found
+
+
+def _visit(
+    machine: YardMachine, host: Host, login: Login | None, wish: TrialWish, progress: Progress
+) -> tuple[list[str], list[str], list[str]]:
+    if host.is_simulated:
+        return [], [], []
+    if login is None:
+        _wait_until_quiet(machine, host, wish.within_seconds, progress)
+        told = ["without a seed nobody can log in: only its disk and console were looked at"]
+        return [], [], told
+    shell = host.open_shell(machine, login, wish.within_seconds, progress)
+    try:
+        shell.doing = f"waiting for the first boot of {machine.definition.name}"
+        shell.run(_SETTLED, True, wish.within_seconds, False)
+        failed = _UNIT.findall(shell.run(_FAILED_UNITS, True, 120, False).text)
+        refused = _ask_accepted(shell, wish.accept)
+    finally:
+        shell.close()
+    return (failed if wish.accept.no_failed_units else []), refused, ["a login over SSH worked"]
+
+
+def _ask_accepted(shell: Shell, accept: Accept) -> list[str]:
+    refused = []
+    for service in accept.services:
+        answer = shell.run(f"systemctl is-active {service}", True, 120, False)
+        if answer.status:
+            refused.append(f"the service {service} is {answer.text.strip() or 'not there'}")
+    for command in accept.commands:
+        answer = shell.run(command, True, 600, False)
+        if answer.status:
+            refused.append(f"{command!r} ended with status {answer.status}")
+    return refused
+
+
+def _wait_until_quiet(
+    machine: YardMachine, host: Host, within_seconds: int, progress: Progress
+) -> None:
+    """Waits until the guest has written to its disk and then wrote nothing for a while.
+
+    A login prompt says nothing: keys are often made after it.
+    """
+    from zeroseal.machines.hosts.qemu.host import QemuHost  # only QEMU counts writes
+
+    if not isinstance(host, QemuHost):
+        return
+    began = changed = time.monotonic()
+    seen = 0
+    while time.monotonic() - began < within_seconds:
+        now = time.monotonic()
+        progress(
+            Step("waiting for the first boot", int(now - began), 0, "s", host.last_line(machine))
+        )
+        try:
+            written = host.written_operations(machine)
+        except UnfinishedError as error:
+            raise GuestError(
+                f"{machine.definition.name} ended by itself: {error.message}"
+            ) from error
+        if written != seen:
+            seen, changed = written, now
+        elif seen and now - changed > _QUIET_SECONDS:
+            return
+        time.sleep(2.0)
+    raise GuestError(
+        f"{machine.definition.name} was still busy with its disk after {within_seconds} s; its "
+        f"console ended with: {host.last_line(machine) or 'nothing'}"
+    )
+
+
+# -- what their disks say
+
+
+def _read_machine(
+    machine: YardMachine, wish: TrialWish, failed: list[str], refused: list[str], told: list[str]
+) -> TrialMachine:
+    with opened(machine.disk) as image:
+        subject = Subject.read(image)
+        values = read_values(subject)
+        guest = subject.opened.guest
+        if wish.accept.no_failed_units:
+            failed = [*failed, *read_failed_services(guest)]
+    if wish.accept.no_failed_units:
+        failed += failed_on_console(_console_lines(machine.folder))
+    return TrialMachine(
+        name=machine.definition.name,
+        values=tuple(values),
+        failed=tuple(dict.fromkeys(failed)),
+        refused=tuple(refused),
+        told=tuple(told),
+    )
+
+
+def _console_lines(folder: Path) -> list[str]:
+    try:
+        raw = (folder / "console.log").read_bytes()[-_LONGEST_CONSOLE:]
+    except OSError:
+        return []
+    return [plain_text(line) for line in raw.splitlines()]
+
+
+def _judge(disk: Path, machines: tuple[TrialMachine, ...], wish: TrialWish) -> Iterator[Regrowth]:
+    with opened(disk) as image:
+        wanted = _wanted_kinds(Subject.read(image).opened.guest)
+    for kind in wanted:
+        sets = [{v.shown for v in machine.values if v.kind == kind} for machine in machines]
+        missing = [machine.name for machine, found in zip(machines, sets, strict=True) if not found]
+        if missing:
+            yield Regrowth(kind, False, f"did not grow again on {' and '.join(missing)}")
+        elif sets[0] & sets[1]:
+            yield Regrowth(kind, False, "is the same on both machines")
+        else:
+            yield Regrowth(kind, True, "grew again and differs")
+    if wish.with_seed:
+        yield _judge_names(machines)
+    known = {*wanted, *_NOT_COMPARED, "host name"}
+    shared = {
+        value.kind
+        for value in machines[0].values
+        if value in machines[1].values and not value.by_design and value.kind not in known
+    }
+    for kind in sorted(shared):
+        yield Regrowth(kind, False, "is the same on both machines")
+
+
+def _judge_names(machines: tuple[TrialMachine, ...]) -> Regrowth:
+    for machine in machines:
+        names = {value.shown for value in machine.values if value.kind == "host name"}
+        if names != {machine.name}:
+            told = ", ".join(sorted(names)) or "none"
+            text = f"{machine.name} did not take its name from the seed; it has {told}"
+            return Regrowth("host name", False, text)
+    return Regrowth("host name", True, "came from the seed")
+
+
+def _wanted_kinds(guest: Guest) -> list[str]:
+    kinds = []
+    if any(guest.exists(path) for path in _SYSTEMD) or guest.exists("/etc/machine-id"):
+        kinds.append("machine ID")
+    if any(guest.exists(path) for path in _SSH_SERVERS):
+        kinds.append("SSH host key")
+    if any(guest.exists(path) for path in _SYSTEMD):
+        kinds.append("random seed")
+    return kinds
+
+
+def _fingerprint(image: Path) -> tuple[int, int]:
+    facts = image.stat()
+    return facts.st_size, facts.st_mtime_ns

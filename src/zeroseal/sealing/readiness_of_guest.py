@@ -1,0 +1,95 @@
+"""Is the guest fit to be a template? By its packages, kernels, services and network.
+
+Blockers are what would be wrong on every clone; hints are what an administrator wants to know.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+from zeroseal.blocks.sizes import size_text
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.kernels import default_kernel, newest_first
+from zeroseal.guests.packages import pending_updates, read_packages
+from zeroseal.guests.services import is_unit_enabled
+from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.images.image import Image
+
+_AGENTS = ("/usr/sbin/qemu-ga", "/usr/bin/qemu-ga", "/usr/bin/vmtoolsd", "/usr/sbin/hv_kvp_daemon")
+_SSH_UNITS = ("ssh.service", "sshd.service", "ssh.socket", "sshd.socket", "dropbear.service")
+_MANY_KERNELS = 2
+_ROOMY_BYTES, _ROOMY_TIMES = 40 << 30, 10
+_NAMED = 5
+
+
+def find_guest_blockers(guest: Guest, allows_static: bool) -> Iterator[str]:
+    """Sentences about what would be wrong on every clone."""
+    half = [package.name for package in read_packages(guest) if package.is_half_installed]
+    if half:
+        yield (
+            f"{len(half)} packages are half installed ({_some(half)}): start the machine and let "
+            "the package manager finish them (dpkg --configure -a)."
+        )
+    if not allows_static:
+        for path, addresses in find_static_addresses(guest):
+            yield (
+                f"{path} gives the machine the static address {', '.join(addresses)}, which every "
+                "clone would take: change it to DHCP, or use --allow-static-address."
+            )
+
+
+def find_guest_hints(image: Image, guest: Guest) -> Iterator[str]:
+    """Sentences about what is worth knowing before a seal."""
+    yield from _kernel_hints(guest)
+    yield from _update_hints(guest)
+    yield from _service_hints(guest)
+    stored = sum(file.allocated_bytes for file in image.files)
+    if image.size_bytes > _ROOMY_BYTES and stored * _ROOMY_TIMES < image.size_bytes:
+        yield (
+            f"The disk of {size_text(image.size_bytes)} holds {size_text(stored)}: clones may not "
+            "need so large a disk."
+        )
+
+
+def _kernel_hints(guest: Guest) -> Iterator[str]:
+    kernels = newest_first(guest)
+    default = default_kernel(guest)
+    if default and kernels and default != kernels[0]:
+        yield f"It boots the kernel {default} by default, though {kernels[0]} is installed."
+    if len(kernels) > _MANY_KERNELS:
+        yield f"It keeps {len(kernels)} kernels; the older ones are {_some(kernels[1:])}."
+    if guest.exists("/var/run/reboot-required") or guest.exists("/run/reboot-required"):
+        yield "Its package manager asked for a restart that has not happened."
+
+
+def _update_hints(guest: Guest) -> Iterator[str]:
+    pending = pending_updates(guest)
+    if pending is None:
+        return
+    day = datetime.fromtimestamp(pending.lists_from, UTC).strftime("%Y-%m-%d")
+    if pending.names:
+        count = len(pending.names)
+        yield (
+            f"{count} package{'' if count == 1 else 's'} could be newer by the package lists of "
+            f"{day}: {_some(pending.names)}."
+        )
+    else:
+        yield f"By the package lists of {day} every package is up to date."
+
+
+def _service_hints(guest: Guest) -> Iterator[str]:
+    if not any(guest.exists(path) for path in _AGENTS):
+        yield "No guest agent is installed: hosts cannot ask the clones for their addresses."
+    server = guest.exists("/usr/sbin/sshd") or guest.exists("/usr/sbin/dropbear")
+    if server and not any(is_unit_enabled(guest, unit) for unit in _SSH_UNITS):
+        if not re.search(r"ssh|dropbear", " ".join(guest.list_names("/etc/runlevels/default"))):
+            yield "The SSH server is installed but not enabled."
+    elif not server:
+        yield "No SSH server is installed."
+
+
+def _some(names: list[str]) -> str:
+    rest = len(names) - _NAMED
+    return ", ".join(names[:_NAMED]) + (f" and {rest} more" if rest > 0 else "")

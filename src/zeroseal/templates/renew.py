@@ -1,0 +1,261 @@
+"""The monthly cycle: patch the unsealed machine, keep a way back, seal a copy, put it on the shelf.
+
+The reference machine is never sealed itself. Tasks that are for the template alone run on a
+throwaway copy, which is discarded after the seal.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from zeroseal.errors import RefusedError, UsageError
+from zeroseal.guests.packages import changed_packages, read_packages, versions_of
+from zeroseal.images.copying import copy_image_file
+from zeroseal.images.output import write_small_file
+from zeroseal.machines import snapshots
+from zeroseal.machines.build import KEY_FILE, login_of
+from zeroseal.machines.definition import new_uuid, write_definition
+from zeroseal.machines.hosts.choose import choose_host
+from zeroseal.machines.hosts.host import Host
+from zeroseal.machines.readiness import knowledge_of
+from zeroseal.machines.sheet.load import LoadedSheet
+from zeroseal.machines.sheet.model import Task
+from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
+from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.survey import opened
+from zeroseal.templates.shelf import VERSION_PATTERN, Shelf, Template
+
+PURPOSE = "renewal"
+NOTES_FILE = "patches.txt"
+_DAY = "%Y-%m-%d"
+_TOLD_CHANGES = 3
+
+
+@dataclass(frozen=True)
+class RenewWish:
+    """How to renew.
+
+    Attributes:
+        template: the name on the shelf; empty for the machine's.
+        version: on the shelf; empty for the month.
+        kept_snapshots: how many snapshots of earlier renewals stay.
+        now: seconds since 1970.
+    """
+
+    now: int
+    template: str = ""
+    version: str = ""
+    kept_snapshots: int = 3
+    choices: SealChoices = SealChoices()  # noqa: RUF009 - frozen
+
+
+@dataclass(frozen=True)
+class Renewal:
+    """A machine that was renewed.
+
+    Attributes:
+        tasks: the patches' tasks, and those on the copy.
+        changes: packages that changed, as texts.
+        snapshot: the state of the disk after the patches; empty where its format keeps none.
+        dropped: older snapshots that went.
+        told: what else is to be known, sentences.
+    """
+
+    machine: YardMachine
+    is_simulated: bool
+    tasks: tuple[TaskReport, ...]
+    copy_tasks: tuple[TaskReport, ...]
+    changes: tuple[str, ...]
+    snapshot: str
+    dropped: tuple[str, ...]
+    sealed: SealResult
+    template: Template
+    told: tuple[str, ...]
+
+
+def renew_machine(
+    loaded: LoadedSheet,
+    yard: Yard,
+    name: str,
+    shelf: Shelf,
+    wish: RenewWish,
+    progress: Progress = quiet,
+) -> Renewal:
+    """Runs the whole cycle; the machine is left unsealed and off, whatever happens.
+
+    Raises:
+        UsageError: a name or version that cannot be one, or is taken; no patch task.
+        RefusedError: the machine runs, is unfinished, or is not fit to be sealed.
+        GuestError, HostError: a task failed.
+        UnfinishedError: no space, or the seal could not be proven.
+    """
+    machine = yard.get(name)
+    title, version = _check_wish(loaded, machine, shelf, wish)
+    host = choose_host(machine.definition.host, yard, wish.now, loaded.sheet.simulated)
+    host.check_ready(machine)
+    check_files(loaded)
+    with yard.claimed(name):
+        before = _package_versions(machine)
+        patches = [task for task in loaded.sheet.task if task.patch]
+        tasks, told = _run(loaded, yard, machine, host, patches, progress)
+        machine = yard.get(name)
+        changes = changed_packages(before, _package_versions(machine))
+        snapshot, dropped = _keep_way_back(machine, version, wish, progress)
+        with _copy_to_seal(loaded, yard, machine, host, progress) as (disk, copy_tasks):
+            sealed_path = disk.with_name("sealed.qcow2")
+            choices = replace(wish.choices, machine=knowledge_of(machine.definition))
+            sealed = seal_image(disk, OutputSpec(sealed_path, "qcow2"), choices, wish.now, progress)
+            notes = _notes(machine, wish.now, changes)
+            template = shelf.add(sealed_path, title, version, notes, wish.now, progress)
+        _write_changes(template, machine, wish.now, before, changes)
+    return Renewal(
+        machine=yard.get(name),
+        is_simulated=host.is_simulated,
+        tasks=tuple(tasks),
+        copy_tasks=tuple(copy_tasks),
+        changes=tuple(changes),
+        snapshot=snapshot,
+        dropped=tuple(dropped),
+        sealed=sealed,
+        template=template,
+        told=tuple(told),
+    )
+
+
+def _check_wish(
+    loaded: LoadedSheet, machine: YardMachine, shelf: Shelf, wish: RenewWish
+) -> tuple[str, str]:
+    """Everything that can be refused is refused before the machine is started."""
+    name = machine.definition.name
+    if machine.state.running:
+        raise RefusedError(f"{name} runs: stop it first with zeroseal yard stop {name}")
+    if machine.state.unfinished:
+        raise RefusedError(f"the build of {name} did not end well: build it again first")
+    blockers = knowledge_of(machine.definition).blockers
+    if blockers:
+        raise RefusedError(f"{name} is not fit to be sealed: {blockers[0]}")
+    if not any(task.patch for task in loaded.sheet.task):
+        raise UsageError(
+            f"{loaded.path} has no task with patch = true: nothing says how {name} is patched"
+        )
+    version = wish.version or datetime.fromtimestamp(wish.now, UTC).strftime("%Y-%m")
+    if not re.match(VERSION_PATTERN, version):
+        raise UsageError(f"{version!r} cannot be a version: use letters, digits, dot, - and _")
+    title = wish.template or name
+    taken = [item.entry.title for item in shelf.templates()]
+    if f"{title}@{version}" in taken:
+        raise UsageError(f"the shelf has {title}@{version} already: give another --version")
+    return title, version
+
+
+def _run(
+    loaded: LoadedSheet,
+    yard: Yard,
+    machine: YardMachine,
+    host: Host,
+    tasks: list[Task],
+    progress: Progress,
+) -> tuple[list[TaskReport], list[str]]:
+    """Starts a machine, runs tasks, shuts it down; it is off afterwards in any case."""
+    connect = loaded.sheet.connect
+    try:
+        running = host.start(machine, is_bound=True, progress=progress).machine
+        login = login_of(machine, connect.by)
+        shell = host.open_shell(running, login, connect.within_seconds, progress)
+        try:
+            runner = TaskRunner(loaded, shell, progress, host.is_simulated)
+            reports = runner.run_all(tasks)
+        finally:
+            shell.close()
+        bound = loaded.sheet.leave.shutdown_seconds
+        done = host.stop(yard.get(running.folder.name), bound, progress)
+    finally:
+        host.cut_power(yard.get(machine.folder.name))
+    return reports, list(done.told)
+
+
+def _keep_way_back(
+    machine: YardMachine, version: str, wish: RenewWish, progress: Progress
+) -> tuple[str, list[str]]:
+    """A snapshot after the patches; of those of earlier renewals the last ones stay."""
+    progress(Step("taking a snapshot", 0, 0))
+    if machine.disk.suffix != ".qcow2":
+        return "", []
+    names = [item.name for item in snapshots.list_snapshots(machine)]
+    name = f"renewed-{version}"
+    if name in names:
+        name += datetime.fromtimestamp(wish.now, UTC).strftime("-%d-%H%M%S")
+    snapshots.take(machine, name, PURPOSE, wish.now)
+    return name, snapshots.drop_older(machine, PURPOSE, wish.kept_snapshots)
+
+
+@contextmanager
+def _copy_to_seal(
+    loaded: LoadedSheet, yard: Yard, machine: YardMachine, host: Host, progress: Progress
+) -> Iterator[tuple[Path, list[TaskReport]]]:
+    """A disk to seal: the machine's own, or that of a throwaway copy after the copy's tasks.
+
+    The sealed disk is written beside it, into the copy's folder, and goes with it.
+    """
+    name = f"{machine.definition.name}-copy"[:63].rstrip("-")
+    if (yard.folder / name).exists():
+        raise RefusedError(
+            f"{yard.folder / name} is left from an earlier renewal: remove it with zeroseal yard "
+            f"remove {name} --with-disk --yes"
+        )
+    reports: list[TaskReport] = []
+    try:
+        with yard.new_machine(name) as folder:
+            progress(Step("copying the machine", 0, 0))
+            copy_image_file(machine.disk, folder / machine.disk.name)
+            key = machine.folder / KEY_FILE
+            if key.is_file():
+                write_small_file(folder / KEY_FILE, key.read_bytes())
+                (folder / KEY_FILE).chmod(0o600)
+            # its own UUID stays away from the machine's; the disk is the same
+            copy = replace(machine.definition, name=name, uuid=new_uuid(), disk=machine.disk.name)
+            write_definition(folder, copy)
+        if loaded.sheet.on_copy:
+            reports, _told = _run(
+                loaded, yard, yard.get(name), host, list(loaded.sheet.on_copy), progress
+            )
+        yield yard.get(name).disk, reports
+    finally:
+        if (yard.folder / name / "machine.toml").is_file():
+            host.cut_power(yard.get(name))
+            yard.remove(name, with_disk=True)
+
+
+def _package_versions(machine: YardMachine) -> dict[str, str]:
+    with opened(machine.disk) as image:
+        return versions_of(read_packages(Subject.read(image).opened.guest))
+
+
+def _notes(machine: YardMachine, now: int, changes: list[str]) -> str:
+    day = datetime.fromtimestamp(now, UTC).strftime(_DAY)
+    count = len(changes)
+    told = ", ".join(changes[:_TOLD_CHANGES]) + (", ..." if count > _TOLD_CHANGES else "")
+    what = f"{count} package{'' if count == 1 else 's'} changed: {told}" if count else "no changes"
+    return f"renewed {day} from {machine.definition.name}; {what}"
+
+
+def _write_changes(
+    template: Template, machine: YardMachine, now: int, before: dict[str, str], changes: list[str]
+) -> None:
+    """The whole lists go beside the template, for people."""
+    after = _package_versions(machine)
+    day = datetime.fromtimestamp(now, UTC).strftime(_DAY)
+    lines = [f"{template.entry.title}, renewed {day} from {machine.definition.name}", ""]
+    lines += ["changed:", *(f"  {text}" for text in changes or ["nothing"]), ""]
+    lines += [f"packages ({len(after)}, before {len(before)}):"]
+    lines += [f"  {name} {version}" for name, version in sorted(after.items())]
+    write_small_file(template.folder / NOTES_FILE, ("\n".join(lines) + "\n").encode())

@@ -1,0 +1,151 @@
+"""Machines on real QEMU, from the build sheet in ``examples/``: built, sealed, tried, renewed.
+
+The base disk is a real Debian 12. Whatever the tool says of a disk is judged by e2fsck, debugfs and
+a search that shares no code with it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Command
+from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, need, run, to_raw
+
+pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+NAME = "pier-server"
+DOMAIN = """\
+<domain type='kvm'><name>old-pier</name><uuid>4f0c9e1a-7c1d-4c55-9a52-9d0d3b1a7e10</uuid>
+<memory unit='GiB'>2</memory><vcpu>2</vcpu><os><type>hvm</type><boot dev='cdrom'/></os>
+<devices><disk type='file' device='disk'><source file='/srv/old.qcow2'/>
+<target dev='vda' bus='virtio'/></disk>
+<disk type='file' device='cdrom'><source file='/srv/install.iso'/><target dev='sda'/></disk>
+<interface type='network'><mac address='02:5A:17:00:00:77'/><source network='piers'/></interface>
+<sound model='ich9'/><hostdev mode='subsystem'/></devices></domain>
+"""
+
+
+def sha256(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+class Root:
+    """The root volume of a disk, cut out and read with debugfs."""
+
+    def __init__(self, disk: Path, folder: Path) -> None:
+        self.raw = to_raw(disk, folder / "disk.raw")
+        self.volume = cut_partition(self.raw, 3, folder / "root.ext4")
+        judge_ext(self.volume)
+
+    def cat(self, path: str) -> str:
+        return run("debugfs", "-R", f"cat {path}", self.volume).strip()
+
+    def remove(self) -> None:
+        self.raw.unlink()
+        self.volume.unlink()
+
+
+@pytest.fixture(scope="module")
+def pier(debian: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    need("qemu-system-x86_64")
+    folder = tmp_path_factory.mktemp("pier") / "sheets"
+    shutil.copytree(EXAMPLES, folder)
+    (folder / "debian-12.qcow2").symlink_to(debian)
+    (folder / "SHA256SUMS").write_text(f"{sha256(debian)}  debian-12.qcow2\n")
+    return folder
+
+
+def test_a_machine_is_built_sealed_tried_and_renewed_on_qemu(
+    pier: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    yard, shelf = tmp_path / "yard", tmp_path / "shelf"
+    sheet, disk = pier / f"{NAME}.toml", yard / NAME / "disk.qcow2"
+    built = zeroseal("build", sheet, "--yard", yard, "--json")
+    assert built.status == 0, built.err
+    answer = json.loads(built.out)["builds"][0]
+    assert {key: answer["tasks"][2][key] for key in ("name", "runs")} == {
+        "name": "patches",
+        "runs": 3,
+    }
+    assert not answer["simulated"]
+    judge_qcow2(disk)
+    root = Root(disk, tmp_path)
+    assert root.cat("/etc/hostname") == NAME
+    assert root.cat("/srv/tides/tides.csv") == (pier / "files/tides.csv").read_text().strip()
+    machine_id = root.cat("/etc/machine-id")
+    keys = root.cat("/home/shipwright/.ssh/authorized_keys").split()[1]
+    host_key = root.cat("/etc/ssh/ssh_host_ed25519_key").splitlines()[2]
+    root.remove()
+    assert not (yard / NAME / "seed.iso").exists()
+    again = zeroseal("build", sheet, "--yard", yard)
+    assert again.out.startswith("Up to date")
+
+    sealed = tmp_path / "sealed.qcow2"
+    refused = zeroseal("seal", disk, "-o", sealed, "--retain-account", "shipwright")
+    assert (refused.status, "a seal always removes" in refused.err) == (2, True)
+    assert zeroseal("seal", disk, "-o", sealed, "--quiet").status == 0
+    raw = to_raw(sealed, tmp_path / "s.raw")
+    values = [machine_id, keys, host_key, "shipwright", NAME]
+    assert find_texts(raw, [value.encode() for value in values]) == set()
+    raw.unlink()
+
+    before = sha256(sealed)
+    words = ("--sheet", sheet, "--machine", yard / NAME / "machine.toml", "--json")
+    tried = zeroseal("trial", sealed, *words)
+    assert tried.status == 0, tried.out + tried.err
+    trial = json.loads(tried.out)
+    assert {item["kind"]: item["good"] for item in trial["regrowth"]} == {
+        "machine ID": True, "SSH host key": True, "random seed": True, "host name": True,
+    }  # fmt: skip
+    assert all("a login over SSH worked" in machine["told"] for machine in trial["machines"])
+    assert sha256(sealed) == before
+    sealed.unlink()
+
+    renewed = zeroseal(
+        "renew", NAME, "--yard", yard, "--shelf", shelf, "--version", "1", "--template", "pier"
+    )
+    assert renewed.status == 0, renewed.err
+    assert "drop the build's caches" in renewed.out
+    template = shelf / "pier/1/disk.qcow2"
+    assert zeroseal("check", template).out.startswith("SEALED")
+    for path, cached in ((template, False), (disk, True)):
+        root = Root(path, tmp_path)
+        listed = run("debugfs", "-R", "ls -p /var/cache", root.volume)
+        assert ("pier-build" in listed) is cached
+        assert len(root.cat("/etc/machine-id")) == (32 if cached else 0)
+        root.remove()
+    assert "renewed-1" in zeroseal("yard", "show", NAME, "--yard", yard).out
+    assert sorted(path.name for path in yard.iterdir()) == [NAME]
+    processes = run("ps", "-A", "-o", "args")
+    assert str(yard) not in processes
+    assert "zeroseal-pier" not in processes
+
+
+def test_a_machine_is_adopted_from_a_bare_disk_and_a_domain(
+    debian: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    (tmp_path / "old.xml").write_text(DOMAIN)
+    words = ("--machine", tmp_path / "old.xml", "--yard", tmp_path / "yard", "--json")
+    adopted = zeroseal("yard", "adopt", debian, *words)
+    assert adopted.status == 0, adopted.err
+    definition = json.loads(adopted.out)["definition"]
+    assert (definition["name"], definition["memory_mib"]) == ("old-pier", 2048)
+    shown = zeroseal("yard", "show", "old-pier", "--yard", tmp_path / "yard").out
+    words_of = " ".join(shown.split())
+    for sentence in (
+        "/srv/install.iso is in a drive: an installation medium, from which clones may boot",
+        "It boots from medium first",
+        "devices that a server does not need: sound",
+        "has what is not known here: hostdev",
+        "02:5a:17:00:00:77, rtl8139 on piers",
+    ):
+        assert sentence in words_of.replace("also has what", "has what")
+    surveyed = zeroseal("survey", tmp_path / "yard/old-pier/disk.qcow2")
+    assert (surveyed.status, "is in a drive" in surveyed.out) == (1, True)
