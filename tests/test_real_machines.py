@@ -109,17 +109,15 @@ def test_a_machine_is_built_sealed_tried_and_renewed_on_qemu(
     sealed.unlink()
 
     renewed = zeroseal(
-        "renew", NAME, "--yard", yard, "--shelf", shelf, "--version", "1", "--template", "pier"
-    )
+        "renew", NAME, "--yard", yard, "--shelf", shelf, "--version", "1", "--template", "pier",
+        "--set", "on_copy=[]",  # it would be one more boot; test_yard_life.py has it
+    )  # fmt: skip
     assert renewed.status == 0, renewed.err
-    assert "drop the build's caches" in renewed.out
     template = shelf / "pier/1/disk.qcow2"
     assert zeroseal("check", template).out.startswith("SEALED")
-    for path, cached in ((template, False), (disk, True)):
+    for path, length in ((template, 0), (disk, 32)):
         root = Root(path, tmp_path)
-        listed = run("debugfs", "-R", "ls -p /var/cache", root.volume)
-        assert ("pier-build" in listed) is cached
-        assert len(root.cat("/etc/machine-id")) == (32 if cached else 0)
+        assert len(root.cat("/etc/machine-id")) == length
         root.remove()
     assert "renewed-1" in zeroseal("yard", "show", NAME, "--yard", yard).out
     assert sorted(path.name for path in yard.iterdir()) == [NAME]

@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 import base64
+import bz2
+import gzip
+import hashlib
+import io
 import json
+import lzma
+import zipfile
 from pathlib import Path
 
 import pytest
+import zstandard
 
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume
 from tests.lvm import lvm_disk, put
-from tests.oracles import find_texts, run, to_raw
+from tests.oracles import find_texts, need, run, to_raw
 from zeroseal.sealing.record import record_path
 
 CHOICES = ("--expect-seed", "--plant-first-boot")
@@ -168,3 +175,110 @@ def test_values_in_swap_journal_slack_and_free_space_are_gone(
     texts = [b"gangway-ref", b"ada.brine", b"tom.kelp"]
     assert find_texts(to_raw(demo_disk, tmp_path / "a.raw"), texts) == set(texts)
     assert find_texts(to_raw(sealed, tmp_path / "b.raw"), texts) == set()
+
+
+def packed(kind: str, text: bytes) -> bytes:
+    match kind:
+        case "gz":
+            return gzip.compress(b"first member") + gzip.compress(text)
+        case "xz":
+            return lzma.compress(text)
+        case "bz2":
+            return bz2.compress(text)
+        case "zst":
+            return zstandard.compress(b"first frame") + zstandard.compress(text)
+        case "zip":
+            content = io.BytesIO()
+            with zipfile.ZipFile(content, "w", zipfile.ZIP_DEFLATED) as archive:
+                archive.writestr("a", b"nothing")
+                archive.writestr("b", text)
+            return content.getvalue()
+    early = run("bash", "-c", "cd /etc && echo hostname | cpio -o -H newc 2>/dev/null | base64")
+    return base64.b64decode(early) + bytes(256) + gzip.compress(b"0" * 9_000_000 + text)
+
+
+@pytest.mark.parametrize("kind", ["gz", "xz", "bz2", "zst", "zip", "initramfs"])
+def test_a_value_inside_a_compressed_file_stops_the_seal(
+    tmp_path: Path, zeroseal: Command, kind: str
+) -> None:
+    if kind == "initramfs":
+        need("cpio")
+    place = "/boot/initrd.img-6.1" if kind == "initramfs" else f"/opt/app/kept.{kind}"
+    image = make_guest_volume(tmp_path, GUEST)
+    (tmp_path / "packed").write_bytes(packed(kind, b"x" * 999 + b" gangway-pier " + b"y" * 99))
+    folder = place.rpartition("/")[0]
+    commands = f"mkdir /opt\nmkdir /boot\nmkdir {folder}\nwrite {tmp_path}/packed {place}\n"
+    run("debugfs", "-w", "-f", "-", image, feed=commands)
+    out = tmp_path / "o.img"
+    answer = zeroseal("seal", image, "-o", out, *CHOICES)
+    assert answer.status == 5, answer.out
+    assert f"host name (gangway-pier) in {place}, inside" in answer.err
+    allowed = zeroseal("seal", image, "-o", out, *CHOICES, "--allow-residue")
+    assert allowed.status == 0
+    assert "and inside 1 compressed file" in " ".join(allowed.out.split())
+
+
+def test_a_damaged_compressed_file_is_told_and_stops_nothing(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    image = make_guest_volume(tmp_path, GUEST)
+    commands = "mkdir /srv\n"
+    for kind in ("gz", "xz", "bz2", "zst", "zip"):
+        whole = packed(kind, b"tide " * 9000)
+        (tmp_path / kind).write_bytes(whole[: len(whole) // 2])
+        commands += f"write {tmp_path}/{kind} /srv/kept.{kind}\n"
+    run("debugfs", "-w", "-f", "-", image, feed=commands)
+    answer = zeroseal("seal", image, "-o", tmp_path / "o.img", *CHOICES)
+    assert answer.status == 0, answer.err
+    assert answer.out.count("could not be opened to search inside it") >= 3
+
+
+def test_a_common_word_may_stand_in_what_packages_brought_and_nowhere_else(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    shipped, sum_of = "who builds? a builder\n", hashlib.md5
+    files = GUEST | {
+        "/etc/passwd": GUEST["/etc/passwd"].replace("ada.brine", "builder"),
+        "/etc/shadow": "root:*:1:0:99999:7:::\nbuilder:*:1:0:99999:7:::\ntom:*:1::::::\n",
+        "/etc/group": GUEST["/etc/group"].replace("ada.brine", "builder"),
+        "/usr/share/doc/readme": "the builder pattern\n",
+        "/etc/tide.conf": shipped,
+        "/var/lib/dpkg/status": "Package: tide\nStatus: install ok installed\nVersion: 1\n"
+        f"Conffiles:\n /etc/tide.conf {sum_of(shipped.encode()).hexdigest()}\n",
+    }
+    (tmp_path / "a").mkdir()
+    image = make_guest_volume(tmp_path / "a", files)
+    good = zeroseal("seal", image, "-o", tmp_path / "o.img", *CHOICES)
+    assert good.status == 0, good.err
+    told = " ".join(good.out.split())
+    assert "account name builder is a common word too: it stands in 2 files that packages" in told
+    for number, (path, text) in enumerate(
+        {"/etc/tide.conf": shipped + "# builder\n", "/usr/local/etc/a": "builder\n"}.items()
+    ):
+        (tmp_path / str(number)).mkdir()
+        image = make_guest_volume(tmp_path / str(number), files | {path: text})
+        bad = zeroseal("seal", image, "-o", tmp_path / "p.img", *CHOICES)
+        assert (bad.status, f"account name builder in {path}" in bad.err) == (5, True)
+
+
+@pytest.mark.parametrize(
+    ("text", "label"),
+    [
+        ("mac 02:5A:17:00:00:42", "MAC 02:5a:17:00:00:42"),
+        ("02-5a-17-00-00-42", "MAC 02:5a:17:00:00:42"),
+        ("025a17000042", "MAC 02:5a:17:00:00:42"),
+        ("our server is 192.0.2.77.", "leased address 192.0.2.77"),
+        ("i-0f3c77aa", "instance ID in /var/lib/cloud/data/instance-id"),
+    ],
+)
+def test_what_the_network_and_the_seed_called_the_machine_is_searched_for(
+    tmp_path: Path, zeroseal: Command, text: str, label: str
+) -> None:
+    lease = "lease {\n hardware ethernet 02:5a:17:00:00:42;\n fixed-address 192.0.2.77;\n}\n"
+    image = guest_with(tmp_path, {
+        "/var/lib/dhcp/dhclient.eth0.leases": lease,
+        "/var/lib/cloud/data/instance-id": "i-0f3c77aa\n",
+        "/opt/app/settings": text + "\n",
+    })  # fmt: skip
+    answer = zeroseal("seal", image, "-o", tmp_path / "o.img", *CHOICES)
+    assert (answer.status, f"{label} in /opt/app/settings" in answer.err) == (5, True), answer.err

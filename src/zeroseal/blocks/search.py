@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from zeroseal.blocks.store import Store
 from zeroseal.progress import Progress, Step, quiet
 
+MOST_EACH = 20_000
 MIN_BYTES = 7  # four words, one behind the other, each a byte further
 _WINDOW_BYTES = 4 << 20
 _BLOCK_WORDS = 1 << 16  # what fits a core's cache
@@ -84,12 +85,17 @@ class Searcher:
 
 
 def search_store(
-    store: Store, needles: list[Needle], progress: Progress = quiet, most_hits: int = 1000
+    store: Store, needles: list[Needle], progress: Progress = quiet, most_each: int = MOST_EACH
 ) -> list[Hit]:
-    """Searches all data of a store, in the order of the disk; stops at ``most_hits``."""
+    """Searches all data of a store, in the order of the disk.
+
+    Of each value the first ``most_each`` places are told; the search ends early only when every
+    value was found so often.
+    """
     if not needles:
         return []
     searcher, hits = Searcher(needles), []
+    room = dict.fromkeys((needle.value_no for needle in needles), most_each)
     with ThreadPoolExecutor(_THREADS) as pool:
         windows = _iter_windows(store, searcher.longest)
         waiting = [
@@ -98,14 +104,17 @@ def search_store(
         ]
         while waiting:
             start, future = waiting.pop(0)
-            hits += [Hit(start + offset, value_no) for offset, value_no in future.result()]
+            for offset, value_no in future.result():
+                if room[value_no]:
+                    hits.append(Hit(start + offset, value_no))
+                    room[value_no] -= 1
             progress(Step("searching values", start, store.size_bytes))
-            if len(hits) >= most_hits:
+            if not any(room.values()):
                 break
             for following, window, count in islice(windows, 1):
                 waiting.append((following, pool.submit(searcher.find, window, count)))
     progress(Step("searching values", store.size_bytes, store.size_bytes))
-    return hits[:most_hits]
+    return hits
 
 
 def _iter_windows(store: Store, longest: int) -> Iterator[tuple[int, bytes, int]]:

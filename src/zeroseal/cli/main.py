@@ -138,6 +138,7 @@ def entry_point() -> None:
     for name in ("SIGINT", "SIGTERM", "SIGALRM"):
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), _interrupt)
+    sys.unraisablehook = _interrupt_again
     try:
         status = main(sys.argv[1:], sys.stdout, sys.stderr, os.environ)
         sys.stdout.flush()
@@ -171,6 +172,14 @@ def _interrupt(_number: int, frame: FrameType | None) -> None:
             return
         frame = frame.f_back
     raise KeyboardInterrupt
+
+
+def _interrupt_again(swallowed: sys.UnraisableHookArgs) -> None:
+    """An interrupt that came where Python can raise nothing comes again a moment later."""
+    if issubclass(swallowed.exc_type, KeyboardInterrupt) and hasattr(signal, "setitimer"):
+        signal.setitimer(signal.ITIMER_REAL, _TRY_AGAIN_SECONDS)
+    else:
+        sys.__unraisablehook__(swallowed)
 
 
 def _load(name: str) -> Command:

@@ -86,6 +86,10 @@ def _value_sentences(result: SealResult) -> list[str]:
     if proof.level != "deep":
         return ["The disk's bytes were not searched for what was removed."]
     told = f"The disk's bytes were searched for {proof.values_searched} removed values"
+    if proof.files_opened:
+        files = "1 compressed file" if proof.files_opened == 1 else "compressed files"
+        count = "" if proof.files_opened == 1 else f"{proof.files_opened} "
+        told += f", and inside {count}{files}"
     if not proof.residue:
         return [f"{told}: none is left.", *proof.not_searched]
     places = [f"{item.label} in {item.place}" for item in proof.residue]

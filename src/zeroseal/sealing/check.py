@@ -117,11 +117,12 @@ def _deep(result: CheckResult, image: Image, original: Path, progress: Progress)
         retained = result.record.retained_accounts if result.record else ()
         kept = tuple(name for name in retained if name in known)
         values = collect_values(subject, replace(choices, retained_accounts=kept))
-    residue = tuple(find_residue(image, values, progress))
+    searched = find_residue(image, values, progress)
+    residue = searched.residue
     result = replace(
         result,
         values_searched=len(values.values),
-        not_searched=values.not_searched,
+        not_searched=searched.not_searched,
         residue=residue,
     )
     if not residue:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from collections import Counter
 from dataclasses import dataclass
 
 from zeroseal.blocks.pieced import PiecedStore
-from zeroseal.blocks.search import Hit, search_store
+from zeroseal.blocks.search import MOST_EACH, Hit, search_store
 from zeroseal.blocks.store import SliceStore, Store
 from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.progress import Progress, quiet
+from zeroseal.sealing.common_words import NAMES_SUFFIX, ShippedFiles
+from zeroseal.sealing.packed_files import search_packed_files
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.values import ValueSet
 from zeroseal.volumes.volume import Volume
@@ -24,7 +28,7 @@ class Residue:
     Attributes:
         label: what it is.
         place: the path of the file it lies in, or where else on the disk.
-        offset_bytes: on the disk.
+        offset_bytes: on the disk; 0 where it lies inside a compressed file.
         count: how often it was found there.
     """
 
@@ -34,26 +38,61 @@ class Residue:
     count: int
 
 
-def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> list[Residue]:
+@dataclass(frozen=True)
+class ValueSearch:
+    """What a search for values found.
+
+    Attributes:
+        residue: at most so many as fit into a report.
+        not_searched: values that could not be searched, or not everywhere, each with the reason.
+        opened: how many compressed files were opened and searched.
+    """
+
+    residue: tuple[Residue, ...]
+    not_searched: tuple[str, ...]
+    opened: int = 0
+
+
+def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> ValueSearch:
     """Searches a disk's bytes for values, and tells where each lies.
 
     Args:
-        disk: read by its bytes alone; its guest is looked at only when something is found.
+        disk: read by its bytes, and once more by its guest for what lies in compressed files.
         values: what to look for.
         progress: told how far the search is.
     """
     hits = search_store(disk, values.needles, progress)
-    if not hits:
-        return []
-    finder = _PlaceFinder(Subject.read(disk))
+    subject = Subject.read(disk)
+    packed = search_packed_files(subject.opened.guest, values, progress)
+    finder, shipped = _PlaceFinder(subject), ShippedFiles(subject.opened.guest)
     grouped: dict[tuple[str, str], list[Hit]] = {}
+    words: dict[str, set[str]] = {}
     for hit in hits:
-        key = values.values[hit.value_no].label, finder.place_of(hit.offset_bytes)
-        grouped.setdefault(key, []).append(hit)
-    return [
+        value = values.values[hit.value_no]
+        place = finder.place_of(hit.offset_bytes)
+        if value.is_word and shipped.holds(place):
+            words.setdefault(value.label, set()).add(place)
+        else:
+            grouped.setdefault((value.label, place), []).append(hit)
+    found = [
         Residue(label, place, found[0].offset_bytes, len(found))
         for (label, place), found in list(grouped.items())[:_MOST_NAMED]
     ]
+    found += [Residue(label, f"{path}, inside", 0, 1) for label, path in packed.found]
+    counts = Counter(hit.value_no for hit in hits)
+    told = [
+        f"The {values.values[number].label} stands in so many places that only the first "
+        f"{count} were looked at."
+        for number, count in counts.items()
+        if count >= MOST_EACH
+    ]
+    told += [
+        f"The {label} is a common word too: it stands in {len(places)} "
+        f"file{'' if len(places) == 1 else 's'} that packages brought, which are as they were."
+        for label, places in words.items()
+    ]
+    not_searched = (*values.not_searched, *told, *packed.not_opened)
+    return ValueSearch(tuple(found), not_searched, packed.opened)
 
 
 class _PlaceFinder:
@@ -78,9 +117,9 @@ class _PlaceFinder:
             if mount.volume.name == volume.name and isinstance(tree, ExtTree | FatTree):
                 if volume.name not in self._owners:
                     self._owners[volume.name] = _owners(tree, mount.path.rstrip("/"))
-                for start, end, path in self._owners[volume.name]:
-                    if start <= offset < end:
-                        return path
+                path = _owner_of(self._owners[volume.name], offset)
+                if path:
+                    return path
                 return f"{volume.name}, outside of files, at its byte {offset}"
         return f"{volume.name} ({volume.content.kind}), at its byte {offset}"
 
@@ -106,7 +145,7 @@ def _owners(tree: ExtTree | FatTree, mount_path: str) -> list[tuple[int, int, st
     pending = [(mount_path, tree.root)]
     while pending:
         path, node = pending.pop()
-        names = f"{path or '/'} (names)"
+        names = (path or "/") + NAMES_SUFFIX
         found += [(start, start + length, names) for start, length in tree.iter_ranges(node)]
         for entry in tree.list_folder(node):
             name = f"{path}/{entry.name.decode('utf-8', 'backslashreplace')}"
@@ -115,4 +154,12 @@ def _owners(tree: ExtTree | FatTree, mount_path: str) -> list[tuple[int, int, st
                 continue
             ranges = tree.iter_ranges(entry.node)
             found += [(start, start + length, name) for start, length in ranges]
-    return found
+    return sorted(found)
+
+
+def _owner_of(owners: list[tuple[int, int, str]], offset: int) -> str:
+    """Whose a byte is; no two files share one, but several names may lead to one file."""
+    number = bisect_right(owners, offset, key=lambda owner: owner[0]) - 1
+    if number >= 0 and owners[number][0] <= offset < owners[number][1]:
+        return owners[number][2]
+    return ""

@@ -20,15 +20,26 @@ from zeroseal.traces.load import get_trace
 _MIN_SECRET_BYTES = 16
 _PART_BYTES = 24
 _MAX_FILE_BYTES = 64 << 10
+_NETWORK_FILES = (
+    "/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease",
+    "/etc/udev/rules.d/70-persistent-net.rules", "/etc/netplan/50-cloud-init.yaml",
+    "/etc/sysconfig/network-scripts/ifcfg-*", "/etc/network/interfaces.d/50-cloud-init*",
+)  # fmt: skip
+_MAC = re.compile(r"(?<![0-9A-Fa-f:-])((?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2})(?![0-9A-Fa-f:-])")
+_LEASED = re.compile(r"(?:fixed-address|ADDRESS=|address=)\s*([0-9.]{7,15})")
 _NEUTRAL_NAMES = ("localhost", "localhost.localdomain", "")
 
 
 @dataclass(frozen=True)
 class SearchedValue:
-    """One value; ``label`` says what it is, never what it says."""
+    """One value; ``label`` says what it is, never what it says.
+
+    ``is_word`` says that others may have chosen the same: it may stand in what packages brought.
+    """
 
     label: str
     needles: tuple[Needle, ...]
+    is_word: bool = False
 
 
 @dataclass(frozen=True)
@@ -75,6 +86,10 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
         for account in subject.context(choices).doomed:
             _add_name(f"account name {account.name}", account.name, values, skipped)
             values += _password_hash(guest, account.name)
+    if treats("wire.dhcp-leases"):
+        values += _network_values(guest)
+    if treats("birth.cloud-init-state"):
+        values += _instance_ids(guest)
     if treats("people.root-password") and not choices.keep_root_login:
         values += _password_hash(guest, "root")
     return ValueSet(tuple(value for value in values if value.needles), tuple(skipped))
@@ -103,7 +118,40 @@ def _add_name(label: str, name: str, values: list[SearchedValue], skipped: list[
         skipped.append(f"The {label} was not searched for: it is too short, or too common a word.")
         return
     word = _text(name)._replace(whole_word=True)
-    values.append(SearchedValue(label, (word, _wide(name))))
+    values.append(SearchedValue(label, (word, _wide(name)), is_word=True))
+
+
+def _network_values(guest: Guest) -> Iterator[SearchedValue]:
+    """MACs and leased addresses, from what the network left in the guest."""
+    texts = [
+        guest.read_text(path)
+        for pattern in _NETWORK_FILES
+        for path in guest.glob(pattern)
+        if guest.is_file(path)
+    ]
+    macs = {match.lower().replace("-", ":") for text in texts for match in _MAC.findall(text)}
+    for mac in sorted(macs):
+        raw = bytes.fromhex(mac.replace(":", ""))
+        if len(set(raw)) < 3 or raw[0] & 1:
+            continue  # all zeros, broadcast or a group: nobody's own
+        spellings = (mac, mac.replace(":", "-"), mac.replace(":", ""))
+        forms = [_text(text)._replace(whole_word=True) for text in spellings]
+        # alone six bytes are too few; in a DUID-LL (RFC 8415, 11.4) the hardware type stands before
+        forms += [_wide(mac), Needle(0, b"\0\x01" + raw)]
+        yield SearchedValue(f"MAC {mac}", tuple(forms), is_word=True)
+    addresses = {match for text in texts for match in _LEASED.findall(text)}
+    for address in sorted(addresses):
+        if len(address) >= MIN_BYTES and not address.startswith("127."):
+            forms = [_text(address)._replace(whole_word=True), _wide(address)]
+            yield SearchedValue(f"leased address {address}", tuple(forms), is_word=True)
+
+
+def _instance_ids(guest: Guest) -> Iterator[SearchedValue]:
+    for path in ("/var/lib/cloud/data/instance-id", "/var/lib/cloud/data/previous-instance-id"):
+        text = guest.read_text(path).strip()
+        if MIN_BYTES <= len(text) <= 128 and text.isascii() and text.isprintable():
+            word = _text(text)._replace(whole_word=True)
+            yield SearchedValue(f"instance ID in {path}", (word,), is_word=True)
 
 
 def _password_hash(guest: Guest, account: str) -> Iterator[SearchedValue]:

@@ -29,6 +29,7 @@ class Proof:
         values_searched: how many values were looked for.
         not_searched: values that cannot be searched, with reasons.
         residue: values that are still there, on purpose or because that was allowed.
+        files_opened: how many compressed files were searched inside.
     """
 
     volumes: tuple[str, ...]
@@ -36,6 +37,7 @@ class Proof:
     values_searched: int = 0
     not_searched: tuple[str, ...] = ()
     residue: tuple[Residue, ...] = ()
+    files_opened: int = 0
 
 
 def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
@@ -58,17 +60,18 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
     if left:
         named = ", ".join(finding.place for finding in left[:_MOST_NAMED])
         raise NotProvenError(
-            f"the staged result still holds {len(left)} findings ({named}): nothing was "
+            f"the staged result still holds {len(left)} findings ({named}): nothing was written; "
             "please report this with the output of --debug",
             got=len(left),
         )
     if not plan.choices.search_values:
         return Proof(tuple(checked), "full")
-    residue = tuple(find_residue(staged, values))
+    searched = find_residue(staged, values)
+    residue = searched.residue
     if residue and not plan.choices.keeps_something and not plan.choices.allow_residue:
         raise NotProvenError(_describe(residue), got=len(residue))
-    searched = len(values.values)
-    return Proof(tuple(checked), "deep", searched, values.not_searched, residue)
+    count = len(values.values)
+    return Proof(tuple(checked), "deep", count, searched.not_searched, residue, searched.opened)
 
 
 def _describe(residue: tuple[Residue, ...]) -> str:

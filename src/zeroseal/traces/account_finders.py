@@ -12,6 +12,7 @@ from zeroseal.traces.text_edits import drop_accounts, lock_password
 
 _ACCOUNT_FILES = ("passwd", "shadow", "group", "gshadow", "subuid", "subgid")
 _SPOOLS = ("/var/mail", "/var/spool/mail", "/var/spool/cron/crontabs", "/var/spool/cron")
+_NAMED_SETTINGS = 8
 _NO_HOMES = ("usr", "etc", "dev", "proc", "sys", "bin", "sbin")
 
 
@@ -56,7 +57,7 @@ def find_accounts(context: FindContext) -> Iterator[tuple[Change, str]]:
         if _is_own_home(account.home.rstrip("/"), guest) and not _is_shared(account, context):
             found = guest.find(account.home)
             if found:
-                yield RemovePath(found.path), evidence
+                yield RemovePath(found.path), evidence + _settings_in(guest, found.path)
         for spool in _SPOOLS:
             found = guest.find(f"{spool}/{account.name}", follow_last=False)
             if found:
@@ -67,6 +68,16 @@ def find_accounts(context: FindContext) -> Iterator[tuple[Change, str]]:
         change = DropAccounts(path, names, own_groups)
         if drop_accounts(guest.read_text(path), change) != guest.read_text(path):
             yield change, f"{len(names)} account{'s' if len(names) != 1 else ''}"
+
+
+def _settings_in(guest: Guest, home: str) -> str:
+    """Which personal files and settings go with a home folder, by the names in it."""
+    names = guest.list_names(home)
+    if not names:
+        return "; empty"
+    told = ", ".join(names[:_NAMED_SETTINGS])
+    rest = len(names) - _NAMED_SETTINGS
+    return f"; holds {told}" + (f" and {rest} more" if rest > 0 else "")
 
 
 def _is_shared(account: Account, context: FindContext) -> bool:

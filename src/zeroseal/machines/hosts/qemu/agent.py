@@ -119,8 +119,11 @@ class AgentShell:
     def _synchronise(self) -> None:
         number = secrets.randbelow(1 << 31)
         self._send("guest-sync-delimited", {"id": number}, before=b"\xff")
-        while self._receive() != number:
-            pass
+        while True:
+            line = self._read_line()
+            # what comes before is the answer to an earlier speaker, or to the byte itself
+            if line.startswith(b"\xff") and _parse_answer(line) == number:
+                return
 
     def _send(self, command: str, arguments: dict[str, Any], before: bytes = b"") -> None:
         if self._socket is None:
@@ -131,7 +134,7 @@ class AgentShell:
         except OSError as error:
             raise GuestError(f"the guest agent is gone: {error}") from error
 
-    def _receive(self) -> Any:
+    def _read_line(self) -> bytes:
         while b"\n" not in self._rest:
             if self._socket is None or len(self._rest) > _LONGEST_ANSWER:
                 raise GuestError("the guest agent does not answer sensibly")
@@ -143,18 +146,11 @@ class AgentShell:
                 raise GuestError("the guest agent is gone")
             self._rest += piece
         line, _newline, self._rest = self._rest.partition(b"\n")
-        try:
-            answer = json.loads(line.lstrip(b"\xff"))
-        except ValueError as error:
-            raise GuestError("the guest agent does not answer sensibly") from error
-        if not isinstance(answer, dict) or "error" in answer:
-            told = answer.get("error", {}) if isinstance(answer, dict) else {}
-            raise GuestError(f"the guest agent refuses: {told.get('desc', 'no reason')}")
-        return answer.get("return")
+        return line
 
     def _ask(self, command: str, **arguments: Any) -> Any:
         self._send(command, arguments)
-        return self._receive()
+        return _parse_answer(self._read_line())
 
     def _execute(self, path: str, words: list[str], content: bytes, timeout_seconds: int) -> Output:
         arguments: dict[str, Any] = {"path": path, "arg": words, "capture-output": True}
@@ -182,3 +178,15 @@ class AgentShell:
                 self._ask("guest-file-write", handle=handle, **{"buf-b64": piece})
         finally:
             self._ask("guest-file-close", handle=handle)
+
+
+def _parse_answer(line: bytes) -> Any:
+    try:
+        answer = json.loads(line.lstrip(b"\xff"))
+    except ValueError as error:
+        raise GuestError("the guest agent does not answer sensibly") from error
+    if not isinstance(answer, dict) or "error" in answer:
+        told = answer.get("error", {}) if isinstance(answer, dict) else {}
+        reason = told.get("desc", "no reason") if isinstance(told, dict) else "no reason"
+        raise GuestError(f"the guest agent refuses: {reason}")
+    return answer.get("return")
