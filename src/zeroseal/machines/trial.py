@@ -299,9 +299,9 @@ def _read_machine(
         values = read_values(subject)
         guest = subject.opened.guest
         if wish.accept.no_failed_units:
-            failed = [*failed, *read_failed_services(guest)]
-    if wish.accept.no_failed_units:
-        failed += failed_on_console(_console_lines(machine.folder))
+            failed = failed or read_failed_services(guest)
+    if wish.accept.no_failed_units and not failed:  # a console cuts long names
+        failed = failed_on_console(_console_lines(machine.folder))
     return TrialMachine(
         name=machine.definition.name,
         values=tuple(values),

@@ -102,7 +102,7 @@ def _machine_ids(guest: Guest) -> Iterator[SearchedValue]:
     seen = set()
     for path in ("/etc/machine-id", "/var/lib/dbus/machine-id"):
         text = guest.read_text(path).strip().lower()
-        if not re.fullmatch(r"[0-9a-f]{32}", text) or text in seen or not int(text, 16):
+        if not re.fullmatch(r"[0-9a-f]{32}", text) or text in seen or len(set(text)) < 4:
             continue
         seen.add(text)
         dashed = "-".join((text[:8], text[8:12], text[12:16], text[16:20], text[20:]))
