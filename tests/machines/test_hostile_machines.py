@@ -1,4 +1,4 @@
-"""Damaged sheets, machine files and states give our errors only; a kill leaves nothing half-built."""
+"""Damaged sheets, machine files and states give our errors only; kills leave no half-build."""
 
 from __future__ import annotations
 
