@@ -9,7 +9,7 @@ import pytest
 
 from tests.conftest import DEMO_TIME, Command, build, start, stop
 from tests.oracles import cut_partition, judge_ext, judge_qcow2, mounted, run, to_raw
-from zeroseal.demo.scenario import BASE_DISK, SHEET, lay_out
+from zeroseal.demo.scenario import BASE_DISK
 from zeroseal.errors import (
     DamagedError,
     MissingError,
@@ -35,17 +35,6 @@ from zeroseal.sealing.seal import OutputSpec, seal_image
 from zeroseal.sealing.subject import Subject
 
 NAME = "gangway-ref"
-
-
-@pytest.fixture
-def sheet(tmp_path: Path) -> Path:
-    lay_out(tmp_path / "sheet")
-    return tmp_path / "sheet" / SHEET
-
-
-@pytest.fixture
-def yard(tmp_path: Path) -> Yard:
-    return Yard(tmp_path / "yard")
 
 
 def edit(sheet: Path, before: str, after: str) -> None:

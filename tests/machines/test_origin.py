@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests.oracles import judge_qcow2, run, to_raw
-from zeroseal.demo.scenario import BASE_DISK, SHEET, lay_out
+from zeroseal.demo.scenario import BASE_DISK
 from zeroseal.errors import DamagedError, MissingError, UsageError, ZeroSealError
 from zeroseal.images.detect import open_image
 from zeroseal.machines.build import BuildWish, build_machine
@@ -17,12 +17,6 @@ from zeroseal.machines.sheet.load import Wishes, load_sheet
 from zeroseal.machines.yard import Yard, YardMachine
 
 MEBIBYTE = 1 << 20
-
-
-@pytest.fixture
-def sheet(tmp_path: Path) -> Path:
-    lay_out(tmp_path / "sheet")
-    return tmp_path / "sheet" / SHEET
 
 
 def built(sheet: Path, tmp_path: Path, *sets: str) -> YardMachine:

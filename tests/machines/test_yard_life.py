@@ -10,7 +10,6 @@ import pytest
 
 from tests.conftest import DEMO_TIME, Command, build
 from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, run, to_raw
-from zeroseal.demo.scenario import SHEET, lay_out
 from zeroseal.errors import (
     GuestError,
     HostError,
@@ -29,17 +28,6 @@ from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard, YardMachine
 
 NAME = "gangway-ref"
-
-
-@pytest.fixture
-def sheet(tmp_path: Path) -> Path:
-    lay_out(tmp_path / "sheet")
-    return tmp_path / "sheet" / SHEET
-
-
-@pytest.fixture
-def yard(tmp_path: Path) -> Yard:
-    return Yard(tmp_path / "yard")
 
 
 def built(sheet: Path, yard: Yard, *sets: str, **secrets: str) -> YardMachine:

@@ -26,6 +26,7 @@ COMMANDS = (
     "clone",
     "export",
     "compare",
+    "report",
     "yard",
     "renew",
     "trial",

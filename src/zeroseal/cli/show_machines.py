@@ -14,7 +14,7 @@ from zeroseal.cli import look
 from zeroseal.cli.ui import clean
 from zeroseal.machines.hosts.host import Run
 from zeroseal.machines.readiness import MachineReadiness
-from zeroseal.machines.snapshots import MachineSnapshot
+from zeroseal.machines.snapshots import MachineSnapshot, noted_names
 from zeroseal.machines.yard import YardMachine
 from zeroseal.templates.shelf import Template, sealed_on
 
@@ -67,15 +67,15 @@ def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> 
     look.headline(console, f"{count} machine{'' if count == 1 else 's'}", "bold", f" in {yard}")
     _table(
         console,
-        ("name", "state", "host", "starts", "address", "disk", "made from"),
+        ("name", "state", "host", "address", "disk", "snapshots", "made from"),
         [
             (
                 item.definition.name,
                 _short_state(item),
                 item.definition.host,
-                str(item.state.boots),
                 item.state.address or "-",
                 size_text(item.disk.stat().st_size) if item.disk.is_file() else "gone",
+                str(len(noted_names(item)) or "-"),
                 _made_from(item),
             )
             for item in machines

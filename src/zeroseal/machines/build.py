@@ -13,8 +13,6 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-import bcrypt
-
 from zeroseal.errors import (
     GuestError,
     MissingError,
@@ -23,32 +21,25 @@ from zeroseal.errors import (
     UsageError,
     ZeroSealError,
 )
-from zeroseal.images.output import write_small_file
+from zeroseal.machines.blueprint import (
+    ANSWERS_FILE,
+    KEY_FILE,
+    SEED_FILE,
+    attach_media,
+    define_machine,
+)
 from zeroseal.machines.definition import (
-    INSTALL_MEDIUM,
-    OTHER_MEDIUM,
-    SEED_MEDIUM,
-    Adapter,
-    AttachedMedium,
-    MachineDefinition,
-    new_mac,
-    new_uuid,
     write_definition,
 )
-from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.hosts.choose import choose_host
 from zeroseal.machines.hosts.host import Host, Login
-from zeroseal.machines.media import write_medium, write_seed_medium
 from zeroseal.machines.origin import MEBIBYTE, check_media, make_empty_disk, make_first_disk
-from zeroseal.machines.seed import FixedAddresses, Seed, SeedAccount
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.simulated_use import live_through
 from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import MachineState, Yard, YardMachine, write_state
 from zeroseal.progress import Progress, quiet
 
-SEED_FILE, ANSWERS_FILE = "seed.iso", "answers.iso"
-KEY_FILE = "build-key"
 _FIRST_BOOT_ENDED = "if command -v cloud-init >/dev/null; then cloud-init status --wait; fi; true"
 _FIRST_BOOT_SECONDS = 1800
 _MIB = MEBIBYTE
@@ -162,8 +153,8 @@ def _create(
 
     with yard.new_machine(name, make_room) as folder:
         disk = make_first_disk(loaded, folder, progress)
-        definition = _define(loaded, yard, name, disk, host_name, old)
-        definition = _make_media(loaded, folder, definition, media)
+        definition = define_machine(loaded, yard, name, disk, host_name, old)
+        definition = attach_media(loaded, folder, definition, media)
         for number, size_mib in enumerate(loaded.sheet.machine.more_disks_mib):
             make_empty_disk(folder / definition.more_disks[number], size_mib * _MIB)
         write_definition(folder, definition)
@@ -202,113 +193,6 @@ def _give_way(yard: Yard, old: YardMachine) -> str:
     return (
         f"The machine that was there is {aside} now, whole and switched off; remove it when you "
         "no longer need it."
-    )
-
-
-def _define(
-    loaded: LoadedSheet,
-    yard: Yard,
-    name: str,
-    disk: str,
-    host_name: str,
-    old: YardMachine | None,
-) -> MachineDefinition:
-    machine = loaded.sheet.machine
-    taken = yard.macs() - ({old.definition.mac} if old else set())
-    card = machine.network
-    if card.mac and card.mac in taken:
-        raise UsageError(f"the MAC {card.mac} is taken by another machine of {yard.folder}")
-    mac = card.mac or new_mac(taken)
-    return MachineDefinition(
-        name=name,
-        uuid=new_uuid(),
-        disk=disk,
-        adapters=(Adapter(mac, card.model, card.network, card.vlan, card.connected),),
-        more_disks=tuple(f"disk{n + 2}.qcow2" for n in range(len(machine.more_disks_mib))),
-        disk_bus=machine.disk_bus,
-        cpus=machine.cpus,
-        cpu_model=machine.cpu_model,
-        memory_mib=machine.memory_mib,
-        firmware=machine.firmware,
-        boot_order=tuple(machine.boot_order),
-        serial_console=machine.serial_console,
-        display=machine.display,
-        devices=tuple(machine.devices),
-        restart=machine.restart,
-        host=host_name,
-        throwaway_accounts=loaded.sheet.throwaway_accounts,
-        sheet=str(loaded.path),
-        variant=loaded.variant,
-        settings=loaded.settings,
-        built_from=loaded.digest,
-        notes=machine.notes,
-    )
-
-
-def _make_media(
-    loaded: LoadedSheet, folder: Path, definition: MachineDefinition, media: list[Path]
-) -> MachineDefinition:
-    """Writes the seed and answer media, and attaches all media of the build."""
-    origin = loaded.sheet.origin
-    attached = [
-        AttachedMedium(str(path), INSTALL_MEDIUM if origin.install and not n else OTHER_MEDIUM)
-        for n, path in enumerate(media)
-    ]
-    if origin.answers:
-        content = loaded.file(origin.answers.path, "origin.answers").read_bytes()
-        text = str(loaded.secrets.fill(content.decode("utf-8", "surrogateescape"), "answers"))
-        files = {origin.answers.name: text.encode("utf-8", "surrogateescape")}
-        write_medium(folder / ANSWERS_FILE, origin.answers.label, files)
-        (folder / ANSWERS_FILE).chmod(0o600)
-        attached.append(AttachedMedium(ANSWERS_FILE))
-    if origin.base_disk:
-        public_key = ""
-        if definition.throwaway_accounts:
-            private, public = new_key_pairs("build")["ed25519"]
-            write_small_file(folder / KEY_FILE, private)
-            (folder / KEY_FILE).chmod(0o600)
-            public_key = public.decode().strip()
-        write_seed_medium(folder / SEED_FILE, seed_of(loaded, definition, public_key))
-        attached.append(AttachedMedium(SEED_FILE, SEED_MEDIUM))
-    boot_order = definition.boot_order
-    if origin.install:
-        boot_order = (
-            "disk",
-            "medium",
-        )  # an empty disk boots nothing; after the installation it does
-    return replace(definition, media=tuple(attached), boot_order=boot_order)
-
-
-def seed_of(loaded: LoadedSheet, definition: MachineDefinition, public_key: str = "") -> Seed:
-    """The seed that a sheet means for one machine; the build's key opens its throwaway account."""
-    seed = loaded.sheet.seed
-    accounts = []
-    for user in seed.users:
-        keys = (*user.public_keys, *([public_key] if public_key and user.throwaway else []))
-        password = user.password_hash
-        if user.password:
-            password = bcrypt.hashpw(user.password.encode(), bcrypt.gensalt(10)).decode()
-        accounts.append(SeedAccount(user.name, user.full_name, keys, password, user.admin))
-    network = None
-    if seed.network.addresses:
-        network = FixedAddresses(
-            definition.mac,
-            tuple(seed.network.addresses),
-            tuple(seed.network.gateways),
-            tuple(seed.network.name_servers),
-            tuple(seed.network.search),
-        )
-    return Seed(
-        instance_id=f"i-{definition.uuid[:8]}",
-        host_name=seed.host_name or definition.name,
-        domain=seed.domain,
-        accounts=tuple(accounts),
-        root_password_hash=seed.root_password_hash,
-        network=network,
-        packages=tuple(seed.packages),
-        time_zone=seed.time_zone,
-        locale=seed.locale,
-        commands=tuple(seed.commands),
     )
 
 

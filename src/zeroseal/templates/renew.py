@@ -18,7 +18,8 @@ from zeroseal.guests.packages import changed_packages, read_packages, versions_o
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.output import write_small_file
 from zeroseal.machines import snapshots
-from zeroseal.machines.build import KEY_FILE, login_of
+from zeroseal.machines.blueprint import KEY_FILE
+from zeroseal.machines.build import login_of
 from zeroseal.machines.definition import new_uuid, write_definition
 from zeroseal.machines.hosts.choose import choose_host
 from zeroseal.machines.hosts.host import Host

@@ -81,7 +81,7 @@ def blank(change: VolumeChange, context: FindContext) -> None:
         else:
             clean_fat_slack(FatTree(volume.store, volume.name))
         return
-    for store, offset, length in list(_ranges_of(change, context)):
+    for store, offset, length in list(ranges_of(change, context)):
         store.zero(offset, length)
 
 
@@ -101,7 +101,7 @@ def stored_bytes(change: VolumeChange, context: FindContext) -> int:
             sum(a != b for a, b in zip(stale, clean, strict=True)) for _at, stale, clean in pieces
         )
     stored, dirty = 0, False
-    for store, offset, length in _ranges_of(change, context):
+    for store, offset, length in ranges_of(change, context):
         for extent in store.iter_extents(offset, length):
             if not extent.is_zero:
                 stored += extent.length
@@ -109,7 +109,7 @@ def stored_bytes(change: VolumeChange, context: FindContext) -> int:
     return stored if dirty else 0
 
 
-def _ranges_of(change: RangeChange, context: FindContext) -> Iterator[tuple[Store, int, int]]:
+def ranges_of(change: RangeChange, context: FindContext) -> Iterator[tuple[Store, int, int]]:
     """The (store, offset, length) ranges that a change zeroes."""
     if isinstance(change, BlankGaps):
         for gap in context.gaps:

@@ -75,7 +75,7 @@ class SimulatedHost:
         if "never-off" in self.settings.faults:
             told.append(f"it did not shut down within {within_seconds} s: its power was cut")
         else:
-            self._live(machine, GuestLife.stop)
+            self.live(machine, GuestLife.stop)
         self.yard.set_state(name, replace(machine.state, running=False, address=""))
         comes_again = machine.definition.restart != "never" or "restarts" in self.settings.faults
         if comes_again and not told:
@@ -106,7 +106,8 @@ class SimulatedHost:
         """What the console of a simulated machine shows."""
         return f"{machine.definition.name} login:"
 
-    def _live(self, machine: YardMachine, act: Callable[[GuestLife], None]) -> None:
+    def live(self, machine: YardMachine, act: Callable[[GuestLife], None]) -> None:
+        """Lets a guest act on its own disk."""
         with changed_disk(machine.disk, self.now) as subject:
             card = machine.definition.mac
             act(GuestLife(subject.opened.guest, self.now, card, self.yard.lease, None))
@@ -140,7 +141,7 @@ class SimulatedShell:
                     status = set_package_version(life.guest, package, version)
                     life.put("/var/lib/dpkg/status", status)
 
-        self.host._live(self.machine, act)
+        self.host.live(self.machine, act)
         if answer is None:
             return _DONE
         text = answer.output[min(taken, len(answer.output) - 1)] if answer.output else ""
@@ -148,12 +149,12 @@ class SimulatedShell:
 
     def copy_in(self, content: bytes, target: str, mode: int) -> None:
         """Puts the file onto the disk."""
-        self.host._live(self.machine, lambda life: life.put(target, content, mode))
+        self.host.live(self.machine, lambda life: life.put(target, content, mode))
 
     def reboot(self, within_seconds: int) -> None:
         """A shutdown and a boot, on the disk."""
-        self.host._live(self.machine, GuestLife.stop)
-        self.host._live(self.machine, GuestLife.start)
+        self.host.live(self.machine, GuestLife.stop)
+        self.host.live(self.machine, GuestLife.start)
 
     def close(self) -> None:
         """There is nothing to let go of."""

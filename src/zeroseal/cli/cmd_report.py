@@ -1,0 +1,69 @@
+"""``zeroseal report``: a disk, before and after its seal, as a picture or a page."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zeroseal.cli.options import Subparsers, add_common
+from zeroseal.cli.ui import Ui
+from zeroseal.errors import UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.reports.disk_report import ReportedDisk
+
+
+def add_parser(subparsers: Subparsers) -> None:
+    """Declares the command's words."""
+    parser = subparsers.add_parser(
+        "report",
+        help="draw where a disk holds what, before and after its seal",
+        description="Draws the disk as a strip (data that stays, content where none belongs, "
+        "nothing) and counts what the catalogue finds, by family; with --against the original "
+        "above it. Nothing is written but the report.",
+    )
+    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image")
+    parser.add_argument("--against", type=Path, metavar="ORIGINAL", help="the disk before its seal")
+    parser.add_argument("--png", type=Path, metavar="FILE", help="a picture of 1280 by 800")
+    parser.add_argument("--html", type=Path, metavar="FILE", help="a page that stands by itself")
+    add_common(parser)
+
+
+def run(args: argparse.Namespace, ui: Ui) -> int:
+    """Runs the command."""
+    from zeroseal.cli.show_report import show_report
+    from zeroseal.images.output import write_small_file
+    from zeroseal.reports.disk_report import build_html, build_png, report_to_json
+
+    if not args.png and not args.html:
+        raise UsageError("name what to write: --png FILE, --html FILE or both")
+    disks = [_read(path, ui) for path in (args.against, args.image) if path]
+    written = []
+    if args.png:
+        write_small_file(args.png, build_png(disks))
+        written.append(args.png)
+    if args.html:
+        write_small_file(args.html, build_html(disks).encode())
+        written.append(args.html)
+    ui.show(
+        lambda: report_to_json(disks, written),
+        lambda out: show_report(disks, written, out),
+    )
+    return 0
+
+
+def _read(path: Path, ui: Ui) -> ReportedDisk:
+    from zeroseal.reports.disk_report import ReportedDisk
+    from zeroseal.sealing.check import Level, check_image
+    from zeroseal.sealing.choices import SealChoices
+    from zeroseal.sealing.disk_map import read_disk_map
+    from zeroseal.sealing.subject import Subject
+    from zeroseal.sealing.survey import opened
+
+    verdict = check_image(path, Level.FULL, ui.progress).verdict.value
+    with opened(path) as image:
+        subject = Subject.read(image)
+        findings = subject.find_all(SealChoices(), ui.progress)
+        disk_map = read_disk_map(image, subject, progress=ui.progress)
+    return ReportedDisk(path.name, verdict, disk_map, tuple(findings))
