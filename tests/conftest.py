@@ -36,6 +36,14 @@ settings.register_profile("long", parent=settings.get_profile("ci"), max_example
 settings.load_profile(os.environ.get("ZEROSEAL_TEST_PROFILE", "ci"))
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The slowest files first: the others fill the workers' time beside them."""
+    slow = ("test_real_machines", "test_real_guest")
+    items.sort(
+        key=lambda item: next((n for n, s in enumerate(slow) if s in item.nodeid), len(slow))
+    )
+
+
 class Answer(NamedTuple):
     """What a command line answered."""
 
