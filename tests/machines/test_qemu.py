@@ -119,6 +119,19 @@ def test_a_machine_that_was_ended_from_outside_is_known_to_be_off(
         host.open_shell(running, None, 2)
 
 
+def test_a_guest_that_writes_nothing_is_not_taken_for_settled(
+    blank: tuple[QemuHost, YardMachine],
+) -> None:
+    host, _machine = blank
+    running = host.start(host.yard.get("blank"), is_bound=True).machine
+    assert host.written_operations(running) == 0
+    with pytest.raises(GuestError, match="blank did not come to rest within 3 s; its console"):
+        host.wait_until_settled(running, 3)
+    os.kill(running.state.pid, signal.SIGKILL)
+    with pytest.raises(GuestError, match="blank ended by itself"):
+        host.wait_until_settled(running, 30)
+
+
 def test_a_start_that_cannot_be_is_told_with_qemus_own_reason(
     blank: tuple[QemuHost, YardMachine], monkeypatch: pytest.MonkeyPatch
 ) -> None:

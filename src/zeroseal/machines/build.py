@@ -174,11 +174,21 @@ def _old_machine(loaded: LoadedSheet, yard: Yard, name: str) -> YardMachine | No
             f"{yard.folder / name} exists already and was not built from this sheet: choose "
             "another machine.name, or remove it first"
         )
-    if old.state.running:
+    if _runs(yard, old):
         raise OutputExistsError(
             f"{name} runs and would be built anew: stop it first with zeroseal yard stop {name}"
         )
-    return old
+    if old.state.running:  # its build was killed
+        yard.set_state(name, replace(old.state, running=False, pid=0, ssh_port=0))
+    return yard.get(name)
+
+
+def _runs(yard: Yard, machine: YardMachine) -> bool:
+    """Whether a machine really runs; a killed build can have left word that it does."""
+    if not machine.state.running:
+        return False
+    host = choose_host(machine.definition.host, yard, 0)
+    return host.is_running(machine) and not (host.is_simulated and machine.state.unfinished)
 
 
 def _give_way(yard: Yard, old: YardMachine) -> str:
@@ -238,6 +248,10 @@ def _bring_up(
         host.start(yard.get(name), is_bound=True, progress=progress)
     if host.is_simulated or _wants_shell(loaded):
         reports = _run_tasks(loaded, yard.get(name), host, progress)
+    else:
+        with _phase("first boot"):
+            within = sheet.connect.within_seconds
+            host.wait_until_settled(yard.get(name), within, progress)
     if host.is_simulated:
         with _phase("use"):
             live_through(yard.get(name), sheet, yard, wish.now)

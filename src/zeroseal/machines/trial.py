@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from zeroseal.errors import GuestError, RefusedError, UnfinishedError, environment_error
+from zeroseal.errors import RefusedError, environment_error
 from zeroseal.guests.failures import failed_on_console, read_failed_services
 from zeroseal.guests.guest import Guest
 from zeroseal.images.qcow2.overlay import make_overlay
@@ -37,7 +37,7 @@ from zeroseal.machines.media import write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
-from zeroseal.progress import Progress, Step, quiet
+from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.identity_values import IdentityValue, read_values
 from zeroseal.sealing.subject import Subject
@@ -57,7 +57,6 @@ _FAILED_UNITS = "systemctl --failed --plain --no-legend"
 _UNIT = re.compile(
     r"^(\S+\.(?:service|socket|mount|timer|target|path|swap|device))\s", re.MULTILINE
 )
-_QUIET_SECONDS = 40
 _LONGEST_CONSOLE = 16 << 20
 
 
@@ -145,7 +144,8 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
     before = _fingerprint(image)
     facts = read_image_facts(image)
     with _throwaway_yard() as yard:
-        host = choose_host(wish.host, yard, wish.now)
+        # a throwaway clone must not enrol anywhere as if it were one to stay
+        host = choose_host(wish.host, yard, wish.now, is_isolated=True)
         host.check_ready()
         private, public = new_key_pairs("trial")["ed25519"]
         for number, name in enumerate(NAMES):
@@ -226,7 +226,7 @@ def _visit(
     if host.is_simulated:
         return [], [], []
     if login is None:
-        _wait_until_quiet(machine, host, wish.within_seconds, progress)
+        host.wait_until_settled(machine, wish.within_seconds, progress)
         told = ["without a seed nobody can log in: only its disk and console were looked at"]
         return [], [], told
     shell = host.open_shell(machine, login, wish.within_seconds, progress)
@@ -251,41 +251,6 @@ def _ask_accepted(shell: Shell, accept: Accept) -> list[str]:
         if answer.status:
             refused.append(f"{command!r} ended with status {answer.status}")
     return refused
-
-
-def _wait_until_quiet(
-    machine: YardMachine, host: Host, within_seconds: int, progress: Progress
-) -> None:
-    """Waits until the guest has written to its disk and then wrote nothing for a while.
-
-    A login prompt says nothing: keys are often made after it.
-    """
-    from zeroseal.machines.hosts.qemu.host import QemuHost  # only QEMU counts writes
-
-    if not isinstance(host, QemuHost):
-        return
-    began = changed = time.monotonic()
-    seen = 0
-    while time.monotonic() - began < within_seconds:
-        now = time.monotonic()
-        progress(
-            Step("waiting for the first boot", int(now - began), 0, "s", host.last_line(machine))
-        )
-        try:
-            written = host.written_operations(machine)
-        except UnfinishedError as error:
-            raise GuestError(
-                f"{machine.definition.name} ended by itself: {error.message}"
-            ) from error
-        if written != seen:
-            seen, changed = written, now
-        elif seen and now - changed > _QUIET_SECONDS:
-            return
-        time.sleep(2.0)
-    raise GuestError(
-        f"{machine.definition.name} was still busy with its disk after {within_seconds} s; its "
-        f"console ended with: {host.last_line(machine) or 'nothing'}"
-    )
 
 
 # -- what their disks say

@@ -32,7 +32,7 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened
+from zeroseal.sealing.survey import opened, read_image_facts
 from zeroseal.templates.shelf import VERSION_PATTERN, Shelf, Template
 
 PURPOSE = "renewal"
@@ -189,7 +189,7 @@ def _keep_way_back(
 ) -> tuple[str, list[str]]:
     """A snapshot after the patches; of those of earlier renewals the last ones stay."""
     progress(Step("taking a snapshot", 0, 0))
-    if machine.disk.suffix != ".qcow2":
+    if read_image_facts(machine.disk).format_name != "qcow2":
         return "", []
     names = [item.name for item in snapshots.list_snapshots(machine)]
     name = f"renewed-{version}"
@@ -218,12 +218,21 @@ def _copy_to_seal(
         with yard.new_machine(name) as folder:
             progress(Step("copying the machine", 0, 0))
             copy_image_file(machine.disk, folder / machine.disk.name)
+            more = [Path(name) for name in machine.definition.more_disks]
+            for path in more:
+                copy_image_file(machine.folder / path, folder / path.name)
             key = machine.folder / KEY_FILE
             if key.is_file():
                 write_small_file(folder / KEY_FILE, key.read_bytes())
                 (folder / KEY_FILE).chmod(0o600)
             # its own UUID stays away from the machine's; the disk is the same
-            copy = replace(machine.definition, name=name, uuid=new_uuid(), disk=machine.disk.name)
+            copy = replace(
+                machine.definition,
+                name=name,
+                uuid=new_uuid(),
+                disk=machine.disk.name,
+                more_disks=tuple(path.name for path in more),
+            )
             write_definition(folder, copy)
         if loaded.sheet.on_copy:
             reports, _told = _run(

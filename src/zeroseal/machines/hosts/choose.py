@@ -10,8 +10,21 @@ from zeroseal.machines.yard import Yard
 HOST_NAMES = ("qemu", "simulated")
 
 
-def choose_host(name: str, yard: Yard, now: int, settings: Simulated | None = None) -> Host:
-    """The host of that name; ``now`` and ``settings`` are for the simulated one.
+def choose_host(
+    name: str,
+    yard: Yard,
+    now: int,
+    settings: Simulated | None = None,
+    is_isolated: bool = False,
+) -> Host:
+    """The host of that name.
+
+    Args:
+        name: one of ``HOST_NAMES``.
+        yard: whose machines it starts.
+        now: for the simulated host, seconds since 1970.
+        settings: for the simulated host: how it answers.
+        is_isolated: whether guests reach nothing outside.
 
     Raises:
         UsageError: there is none.
@@ -24,5 +37,5 @@ def choose_host(name: str, yard: Yard, now: int, settings: Simulated | None = No
         case "qemu":
             from zeroseal.machines.hosts.qemu.host import QemuHost  # not needed to simulate
 
-            return QemuHost(yard)
+            return QemuHost(yard, is_isolated=is_isolated)
     raise UsageError(f"there is no host {name!r}: choose {' or '.join(HOST_NAMES)}")

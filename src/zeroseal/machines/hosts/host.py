@@ -107,5 +107,14 @@ class Host(Protocol):
             GuestError: it cannot be reached in time; tells the console's last line.
         """
 
+    def wait_until_settled(
+        self, machine: YardMachine, within_seconds: int, progress: Progress
+    ) -> None:
+        """Waits until a guest that nobody can ask has done what a first boot does.
+
+        Raises:
+            GuestError: it is still busy after that time, or ended by itself.
+        """
+
     def last_line(self, machine: YardMachine) -> str:
         """The last line of the machine's console; may be empty."""

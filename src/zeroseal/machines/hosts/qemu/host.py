@@ -46,6 +46,8 @@ from zeroseal.sealing.survey import read_image_facts
 _START_SECONDS = 60.0
 _EXIT_SECONDS = 30.0
 _POLL_SECONDS = 0.2
+_SETTLED_SECONDS = 40
+_LOOK_SECONDS = 2.0
 _PRESS_AGAIN_SECONDS = 20.0  # a guest that is still booting does not hear the button
 
 
@@ -160,7 +162,7 @@ class QemuHost:
     def cut_power(self, machine: YardMachine) -> None:
         """Ends QEMU at once, if it runs."""
         pid = machine.state.pid
-        if pid and _is_ours(pid, machine.definition.uuid):
+        if pid in self._children or (pid and _is_ours(pid, machine.definition.uuid)):
             with suppress(ProcessLookupError):
                 os.kill(pid, signal.SIGTERM)
             if not self._await_exit(pid, 10.0):
@@ -199,6 +201,33 @@ class QemuHost:
             line = self.last_line(machine) or "nothing"
             raise GuestError(f"{error.message}; the console ended with: {line}") from error
         return shell
+
+    def wait_until_settled(
+        self, machine: YardMachine, within_seconds: int, progress: Progress = quiet
+    ) -> None:
+        """Waits until the guest has written to its disk and then wrote nothing for a while.
+
+        A login prompt says nothing: keys are often made after it.
+        """
+        name = machine.definition.name
+        began = changed = time.monotonic()
+        seen = 0
+        while (now := time.monotonic()) - began < within_seconds:
+            stage = f"waiting for the first boot of {name}"
+            progress(Step(stage, int(now - began), 0, "s", self.last_line(machine)))
+            try:
+                written = self.written_operations(machine)
+            except UnfinishedError as error:
+                raise GuestError(f"{name} ended by itself: {error.message}") from error
+            if written != seen:
+                seen, changed = written, now
+            elif seen and now - changed > _SETTLED_SECONDS:
+                return
+            time.sleep(_LOOK_SECONDS)
+        raise GuestError(
+            f"{name} did not come to rest within {within_seconds} s; its console ended with: "
+            f"{self.last_line(machine) or 'nothing'}"
+        )
 
     def last_line(self, machine: YardMachine) -> str:
         """The last line of the serial console's log."""
@@ -286,6 +315,7 @@ class QemuHost:
         return True
 
     def _forget(self, machine: YardMachine) -> None:
+        self._await_exit(machine.state.pid, 0)
         for name in (QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET, PID_FILE):
             (machine.folder / name).unlink(missing_ok=True)
         if machine.folder.is_dir():
