@@ -185,6 +185,8 @@ def test_an_installer_that_never_ends_is_ended_and_the_machine_kept(
     machine = yard.get("blank")
     assert machine.state.unfinished
     assert open_image(machine.disk).size_bytes == 64 << 20
+    shown = zeroseal("yard", "show", "blank", "--yard", yard.folder)
+    assert (shown.status, "Its disk cannot be judged: no partition" in shown.out) == (0, True)
     assert processes(yard.folder) == ""
     sheet.write_text(INSTALLER.replace('" }\npress', f'", sha256 = "{"0" * 64}" }}\npress'))
     answer = zeroseal("build", sheet, "--yard", yard.folder)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from zeroseal.errors import ImageError, RefusedError
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.yard import YardMachine
 from zeroseal.progress import Progress, quiet
@@ -22,7 +23,7 @@ class MachineReadiness:
     """What speaks for and against sealing a machine now.
 
     Attributes:
-        survey: of its disk; None while it runs.
+        survey: of its disk; None while it runs, or where the disk cannot be read.
     """
 
     blockers: tuple[str, ...]
@@ -44,7 +45,11 @@ def assess_machine(machine: YardMachine, progress: Progress = quiet) -> MachineR
     if machine.state.running:
         blockers.append("The machine runs: shut it down first.")
         return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)
-    survey = survey_image(machine.disk, SealChoices(machine=knowledge), progress)
+    try:
+        survey = survey_image(machine.disk, SealChoices(machine=knowledge), progress)
+    except (ImageError, RefusedError) as error:
+        blockers.append(f"Its disk cannot be judged: {error.message}.")
+        return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)
     blockers += (*survey.readiness.blockers, *survey.guard.lock_outs)
     advice = survey.readiness.advice + survey.readiness.hints
     return MachineReadiness(tuple(blockers), advice, survey)
