@@ -19,12 +19,23 @@ from zeroseal.machines.yard import Yard
 NAME = "gangway-ref"
 
 
+def lay_out_yard(folder: Path) -> Path:
+    """Puts the demo's sheet and a yard with its machine into a folder."""
+    lay_out(folder / "sheets")
+    build(folder / "sheets" / SHEET, Yard(folder / "yard"), DEMO_TIME)
+    return folder
+
+
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
-    """A folder with the demo's sheet and a yard with its machine."""
-    lay_out(tmp_path / "sheets")
-    build(tmp_path / "sheets" / SHEET, Yard(tmp_path / "yard"), DEMO_TIME)
-    return tmp_path
+    """A folder with a yard, for one test."""
+    return lay_out_yard(tmp_path)
+
+
+@pytest.fixture(scope="module")
+def kept_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with a yard that no test changes."""
+    return lay_out_yard(tmp_path_factory.mktemp("kept"))
 
 
 def test_every_machine_command_has_json_with_its_documented_schema(
@@ -84,8 +95,9 @@ def test_every_machine_command_has_json_with_its_documented_schema(
     ],
 )
 def test_what_makes_no_sense_is_refused_in_a_sentence(
-    folder: Path, zeroseal: Command, words: tuple[str, ...], status: int, told: str
+    kept_folder: Path, zeroseal: Command, words: tuple[str, ...], status: int, told: str
 ) -> None:
+    folder = kept_folder
     places = {"sheet": folder / "sheets" / SHEET, "base": folder / "sheets" / BASE_DISK}
     line = [str(word).format(**places) for word in words]
     where = [] if line[0] == "trial" else ["--yard", str(folder / "yard")]
