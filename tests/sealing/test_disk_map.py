@@ -7,6 +7,7 @@ from pathlib import Path
 from tests.disks import BARE_GUEST, make_guest_volume
 from tests.oracles import run
 from zeroseal.images.detect import open_image
+from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.disk_map import DiskMap, read_disk_map
 from zeroseal.sealing.subject import Subject
 
@@ -17,7 +18,8 @@ CELLS = 64
 def map_of(path: Path) -> DiskMap:
     image = open_image(path)
     try:
-        return read_disk_map(image, Subject.read(image), CELLS)
+        subject = Subject.read(image)
+        return read_disk_map(image, subject, subject.find_all(SealChoices()), CELLS)
     finally:
         image.close()
 

@@ -65,5 +65,5 @@ def _read(path: Path, ui: Ui) -> ReportedDisk:
     with opened(path) as image:
         subject = Subject.read(image)
         findings = subject.find_all(SealChoices(), ui.progress)
-        disk_map = read_disk_map(image, subject, progress=ui.progress)
+        disk_map = read_disk_map(image, subject, findings, progress=ui.progress)
     return ReportedDisk(path.name, verdict, disk_map, tuple(findings))

@@ -8,9 +8,8 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zeroseal.cli.ui import Ui
-from zeroseal.machines.hosts.console import plain_text
+from zeroseal.machines.hosts.console import CONSOLE_LOG, plain_text
 
-CONSOLE_LOG = "console.log"
 _POLL_SECONDS = 0.3
 _PIECE_BYTES = 16 << 10
 

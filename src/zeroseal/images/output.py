@@ -78,11 +78,11 @@ class OutputFile:
         self._is_committed = True
 
 
-def write_small_file(target: Path, content: bytes) -> None:
-    """Writes a small file whole or not at all."""
+def write_small_file(target: Path, content: bytes, mode: int = 0o666) -> None:
+    """Writes a small file whole or not at all; ``mode`` is cut by the user's mask."""
     with OutputFile(target) as output:
         output.file.write(0, content)
-        output.commit()
+        output.commit(mode)
 
 
 def replace_small_file(target: Path, content: bytes) -> None:

@@ -92,15 +92,13 @@ def attach_media(
         content = loaded.file(origin.answers.path, "origin.answers").read_bytes()
         text = str(loaded.secrets.fill(content.decode("utf-8", "surrogateescape"), "answers"))
         files = {origin.answers.name: text.encode("utf-8", "surrogateescape")}
-        write_medium(folder / ANSWERS_FILE, origin.answers.label, files)
-        (folder / ANSWERS_FILE).chmod(0o600)
+        write_medium(folder / ANSWERS_FILE, origin.answers.label, files, 0o600)
         attached.append(AttachedMedium(ANSWERS_FILE))
     if origin.base_disk:
         public_key = ""
         if definition.throwaway_accounts:
             private, public = new_key_pairs("build")["ed25519"]
-            write_small_file(folder / KEY_FILE, private)
-            (folder / KEY_FILE).chmod(0o600)
+            write_small_file(folder / KEY_FILE, private, 0o600)
             public_key = public.decode().strip()
         write_seed_medium(folder / SEED_FILE, seed_of(loaded, definition, public_key))
         attached.append(AttachedMedium(SEED_FILE, SEED_MEDIUM))

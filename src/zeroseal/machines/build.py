@@ -42,7 +42,6 @@ from zeroseal.progress import Progress, quiet
 
 _FIRST_BOOT_ENDED = "if command -v cloud-init >/dev/null; then cloud-init status --wait; fi; true"
 _FIRST_BOOT_SECONDS = 1800
-_MIB = MEBIBYTE
 
 
 @dataclass(frozen=True)
@@ -156,7 +155,7 @@ def _create(
         definition = define_machine(loaded, yard, name, disk, host_name, old)
         definition = attach_media(loaded, folder, definition, media)
         for number, size_mib in enumerate(loaded.sheet.machine.more_disks_mib):
-            make_empty_disk(folder / definition.more_disks[number], size_mib * _MIB)
+            make_empty_disk(folder / definition.more_disks[number], size_mib * MEBIBYTE)
         write_definition(folder, definition)
         write_state(folder, MachineState(unfinished="it did not come to its end"))
     return told

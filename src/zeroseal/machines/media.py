@@ -17,8 +17,14 @@ from zeroseal.images.output import write_small_file
 from zeroseal.machines.seed import FILE_NAMES, VOLUME_ID, Seed, parse_seed
 
 
-def write_medium(target: Path, label: str, files: Mapping[str, bytes]) -> None:
+def write_medium(target: Path, label: str, files: Mapping[str, bytes], mode: int = 0o666) -> None:
     """Writes a medium with these files in its root, and reads it back.
+
+    Args:
+        target: the new file.
+        label: of the medium.
+        files: their contents by name.
+        mode: of the new file, cut by the user's mask.
 
     Raises:
         UnfinishedError: it cannot be written.
@@ -34,7 +40,7 @@ def write_medium(target: Path, label: str, files: Mapping[str, bytes]) -> None:
     packed = io.BytesIO()
     medium.write_fp(packed)
     medium.close()
-    write_small_file(target, packed.getvalue())
+    write_small_file(target, packed.getvalue(), mode)
     if read_medium(target) != dict(files):
         raise NotProvenError(f"{target} does not read back as it was written")
 
@@ -70,8 +76,7 @@ def write_seed_medium(target: Path, seed: Seed) -> None:
         UnfinishedError: it cannot be written, or does not read back.
     """
     files = {name: text.encode() for name, text in seed.texts().items()}
-    write_medium(target, VOLUME_ID, files)
-    target.chmod(0o600)  # it may hold a password's hash
+    write_medium(target, VOLUME_ID, files, 0o600)  # it may hold a password's hash
 
 
 def read_seed_medium(path: Path) -> Seed:

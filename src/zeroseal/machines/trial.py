@@ -19,6 +19,7 @@ from zeroseal.errors import RefusedError, environment_error
 from zeroseal.guests.failures import failed_on_console, read_failed_services
 from zeroseal.guests.guest import Guest
 from zeroseal.images.qcow2.overlay import make_overlay
+from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
     SEED_MEDIUM,
     Adapter,
@@ -31,7 +32,7 @@ from zeroseal.machines.definition import (
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.hosts.choose import choose_host
-from zeroseal.machines.hosts.console import plain_text
+from zeroseal.machines.hosts.console import CONSOLE_LOG, plain_text
 from zeroseal.machines.hosts.host import Host, Login, Shell
 from zeroseal.machines.media import write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount
@@ -192,12 +193,12 @@ def _make_machine(
             cpu_model=like.cpu_model if like else "",
             memory_mib=like.memory_mib if like else 1024,
             firmware=like.firmware if like else guess_firmware(facts.path),
-            media=(AttachedMedium("seed.iso", SEED_MEDIUM),) if wish.with_seed else (),
+            media=(AttachedMedium(SEED_FILE, SEED_MEDIUM),) if wish.with_seed else (),
         )
         if wish.with_seed:
             account = SeedAccount(ACCOUNT, "Trial", (public_key,), admin=True)
             seed = Seed(f"i-trial-{number}-{definition.uuid[:8]}", name, "", (account,))
-            write_seed_medium(folder / "seed.iso", seed)
+            write_seed_medium(folder / SEED_FILE, seed)
         write_definition(folder, definition)
 
 
@@ -278,7 +279,7 @@ def _read_machine(
 
 def _console_lines(folder: Path) -> list[str]:
     try:
-        raw = (folder / "console.log").read_bytes()[-_LONGEST_CONSOLE:]
+        raw = (folder / CONSOLE_LOG).read_bytes()[-_LONGEST_CONSOLE:]
     except OSError:
         return []
     return [plain_text(line) for line in raw.splitlines()]

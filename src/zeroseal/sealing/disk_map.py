@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from zeroseal.blocks.pieced import PiecedStore
@@ -11,6 +11,7 @@ from zeroseal.images.image import Image
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.subject import Subject
+from zeroseal.traces.finding import Finding
 from zeroseal.traces.volume_finders import RangeChange, ranges_of
 
 CELLS = 256
@@ -49,19 +50,31 @@ class DiskMap:
 
 
 def read_disk_map(
-    image: Image, subject: Subject, cells: int = CELLS, progress: Progress = quiet
+    image: Image,
+    subject: Subject,
+    findings: Sequence[Finding],
+    cells: int = CELLS,
+    progress: Progress = quiet,
 ) -> DiskMap:
-    """Reads what a disk stores, part by part; zeros count as nothing."""
+    """Reads what a disk stores, part by part; zeros count as nothing.
+
+    Args:
+        image: the disk.
+        subject: what is on it.
+        findings: of the whole catalogue on it; those that are ranges are what is left.
+        cells: how many parts.
+        progress: told how far it is.
+    """
     part = max(1, -(-image.size_bytes // cells))
     stored, left = [0] * cells, [0] * cells
     for extent in image.iter_extents(0, image.size_bytes):
         if not extent.is_zero:
             _count(image, extent.offset_bytes, extent.length, part, stored, progress)
     context = subject.context(SealChoices())
-    for finding in subject.find_all(SealChoices()):
+    for finding in findings:
         if isinstance(finding.change, RangeChange):
             for store, offset, length in ranges_of(finding.change, context):
-                for start, size in _on_disk(store, offset, length, image, subject):
+                for start, size in _on_disk(store, offset, length, subject):
                     _count(image, start, size, part, left, progress)
     volumes = tuple(
         MapVolume(volume.name, volume.content.kind, volume.offset_bytes, volume.size_bytes)
@@ -85,9 +98,7 @@ def _count(
         progress(Step("mapping the disk", end, image.size_bytes))
 
 
-def _on_disk(
-    store: Store, offset: int, length: int, image: Image, subject: Subject
-) -> Iterator[tuple[int, int]]:
+def _on_disk(store: Store, offset: int, length: int, subject: Subject) -> Iterator[tuple[int, int]]:
     """Where a range of a volume, or of the disk itself, lies on the disk: (offset, length)."""
     volume = next((item for item in subject.disk.volumes if item.store is store), None)
     if volume is None or not isinstance(store, PiecedStore):

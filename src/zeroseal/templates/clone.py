@@ -12,6 +12,7 @@ from pathlib import Path
 from zeroseal.errors import UsageError, environment_error
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.qcow2.overlay import make_overlay
+from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
     SEED_MEDIUM,
     Adapter,
@@ -31,7 +32,6 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.survey import ImageFacts, read_image_facts
 from zeroseal.templates.shelf import check_template
 
-SEED_FILE = "seed.iso"
 _KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
 
 

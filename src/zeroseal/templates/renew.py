@@ -20,7 +20,7 @@ from zeroseal.images.output import write_small_file
 from zeroseal.machines import snapshots
 from zeroseal.machines.blueprint import KEY_FILE
 from zeroseal.machines.build import login_of
-from zeroseal.machines.definition import new_uuid, write_definition
+from zeroseal.machines.definition import FILE_NAME, new_uuid, write_definition
 from zeroseal.machines.hosts.choose import choose_host
 from zeroseal.machines.hosts.host import Host
 from zeroseal.machines.readiness import knowledge_of
@@ -109,7 +109,8 @@ def renew_machine(
         patches = [task for task in loaded.sheet.task if task.patch]
         tasks, told = _run(loaded, yard, machine, host, patches, progress)
         machine = yard.get(name)
-        changes = changed_packages(before, _package_versions(machine))
+        after = _package_versions(machine)
+        changes = changed_packages(before, after)
         snapshot, dropped = _keep_way_back(machine, version, wish, progress)
         with _copy_to_seal(loaded, yard, machine, host, progress) as (disk, copy_tasks):
             sealed_path = disk.with_name("sealed.qcow2")
@@ -117,7 +118,7 @@ def renew_machine(
             sealed = seal_image(disk, OutputSpec(sealed_path, "qcow2"), choices, wish.now, progress)
             notes = _notes(machine, wish.now, changes)
             template = shelf.add(sealed_path, title, version, notes, wish.now, progress)
-        _write_changes(template, machine, wish.now, before, changes)
+        _write_changes(template, notes, len(before), after, changes)
     return Renewal(
         machine=yard.get(name),
         is_simulated=host.is_simulated,
@@ -223,8 +224,7 @@ def _copy_to_seal(
                 copy_image_file(machine.folder / path, folder / path.name)
             key = machine.folder / KEY_FILE
             if key.is_file():
-                write_small_file(folder / KEY_FILE, key.read_bytes())
-                (folder / KEY_FILE).chmod(0o600)
+                write_small_file(folder / KEY_FILE, key.read_bytes(), 0o600)
             # its own UUID stays away from the machine's; the disk is the same
             copy = replace(
                 machine.definition,
@@ -240,7 +240,7 @@ def _copy_to_seal(
             )
         yield yard.get(name).disk, reports
     finally:
-        if (yard.folder / name / "machine.toml").is_file():
+        if (yard.folder / name / FILE_NAME).is_file():
             host.cut_power(yard.get(name))
             yard.remove(name, with_disk=True)
 
@@ -259,13 +259,11 @@ def _notes(machine: YardMachine, now: int, changes: list[str]) -> str:
 
 
 def _write_changes(
-    template: Template, machine: YardMachine, now: int, before: dict[str, str], changes: list[str]
+    template: Template, notes: str, before: int, after: dict[str, str], changes: list[str]
 ) -> None:
     """The whole lists go beside the template, for people."""
-    after = _package_versions(machine)
-    day = datetime.fromtimestamp(now, UTC).strftime(_DAY)
-    lines = [f"{template.entry.title}, renewed {day} from {machine.definition.name}", ""]
+    lines = [f"{template.entry.title}, {notes.partition(';')[0]}", ""]
     lines += ["changed:", *(f"  {text}" for text in changes or ["nothing"]), ""]
-    lines += [f"packages ({len(after)}, before {len(before)}):"]
+    lines += [f"packages ({len(after)}, before {before}):"]
     lines += [f"  {name} {version}" for name, version in sorted(after.items())]
     write_small_file(template.folder / NOTES_FILE, ("\n".join(lines) + "\n").encode())

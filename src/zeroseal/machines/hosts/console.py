@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+CONSOLE_LOG = "console.log"  # in a machine's folder
 _LOG_TAIL_BYTES = 4096
 _LONGEST_LINE = 160
 _CONTROL = re.compile(r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[ -/]*[0-~]|[\x00-\x08\x0b-\x1f\x7f]")

@@ -84,14 +84,14 @@ class _Sources:
 
     lines: list[tuple[str, dict[KeyPath, int]]] = field(default_factory=list)
 
-    def place(self, path: KeyPath) -> str:
-        """Where a key was last written, as ``FILE, line N``."""
+    def place(self, path: KeyPath) -> tuple[int, str]:
+        """(how many parts of a key are written somewhere, where, as ``FILE, line N``)."""
         best, told = 0, ""
         for name, lines in self.lines:
             known, line = line_of(lines, path)
             if known >= best and known:
                 best, told = known, f"{name}, line {line}" if line else name
-        return told or self.lines[0][0]
+        return best, told or self.lines[0][0]
 
 
 def load_sheet(path: Path, wishes: Wishes = Wishes()) -> LoadedSheet:
@@ -231,19 +231,14 @@ def _validate(
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         place: KeyPath = tuple(first["loc"])
-        in_variant: KeyPath = (_VARIANT, variant, *place)
-        told = sources.place(in_variant) if variant else ""
-        if not told or line_of(dict.fromkeys(_all_paths(sources), 1), in_variant)[0] < 3:
-            told = sources.place(place)
+        known, told = sources.place((_VARIANT, variant, *place))
+        if known <= len((_VARIANT, variant)):  # the variant says nothing of this key
+            _known, told = sources.place(place)
         key = ".".join(str(part) for part in place) or "the whole sheet"
         reason = _reason(first["type"], str(first["msg"]), [str(p) for p in place])
         raise UsageError(
             secrets.redact(f"{told}: {key} is wrong: {reason}"), file=str(path), key=key
         ) from None  # the original error shows values, which may be secrets
-
-
-def _all_paths(sources: _Sources) -> list[KeyPath]:
-    return [path for _name, lines in sources.lines for path in lines]
 
 
 def _reason(kind: str, message: str, place: list[str]) -> str:
@@ -253,10 +248,8 @@ def _reason(kind: str, message: str, place: list[str]) -> str:
         return "it is missing"
     if kind == "string_pattern_mismatch":
         return "it does not have the form that is asked for; see docs/build-sheet.md"
-    return (
-        message.removeprefix("Value error, ")[:1].lower()
-        + (message.removeprefix("Value error, ")[1:])
-    )
+    message = message.removeprefix("Value error, ")
+    return message[:1].lower() + message[1:]
 
 
 def _known_keys(place: list[str]) -> str:

@@ -13,12 +13,13 @@ from pathlib import Path
 
 from zeroseal.errors import UnsupportedError
 from zeroseal.machines.definition import SEED_MEDIUM, MachineDefinition
+from zeroseal.machines.hosts.console import CONSOLE_LOG
 from zeroseal.machines.hosts.qemu.programs import Firmware
 
 Node = dict[str, object]
 
 QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET = "qmp.sock", "serial.sock", "agent.sock"
-CONSOLE_LOG, HOST_LOG, VARIABLES_FILE = "console.log", "host.log", "firmware-vars.fd"
+HOST_LOG, VARIABLES_FILE = "host.log", "firmware-vars.fd"
 PID_FILE = "qemu.pid"
 _DRIVERS = {
     "qcow2": "qcow2",

@@ -21,12 +21,11 @@ from zeroseal.errors import (
     environment_error,
 )
 from zeroseal.machines.definition import MachineDefinition
-from zeroseal.machines.hosts.console import last_console_line
+from zeroseal.machines.hosts.console import CONSOLE_LOG, last_console_line
 from zeroseal.machines.hosts.host import Login, Run, Shell
 from zeroseal.machines.hosts.qemu.agent import AgentShell
 from zeroseal.machines.hosts.qemu.command import (
     AGENT_SOCKET,
-    CONSOLE_LOG,
     HOST_LOG,
     PID_FILE,
     QMP_SOCKET,
