@@ -42,6 +42,16 @@ MATRIX = [
     ],
     ["-t", "ext2", "-O", "^filetype", "-b", "1024"],
     ["-t", "ext4", "-I", "1024", "-E", "lazy_itable_init=1"],
+    ["-t", "ext4", "-O", "inline_data"],
+    ["-t", "ext4", "-b", "1024", "-I", "1024", "-O", "inline_data,^metadata_csum,large_dir"],
+    ["-t", "ext4", "-b", "1024", "-O", "bigalloc", "-C", "8192"],
+    ["-t", "ext4", "-O", "bigalloc,orphan_file,inline_data,metadata_csum_seed", "-C", "16384"],
+    ["-t", "ext4", "-O", "quota,project", "-E", "quotatype=usrquota:grpquota:prjquota"],
+    ["-t", "ext4", "-b", "2048", "-O", "bigalloc,quota,^64bit", "-C", "4096"],
+    ["-t", "ext4", "-b", "1024", "-g", "1024", "-O", "meta_bg,^resize_inode,^flex_bg"],
+    ["-t", "ext4", "-b", "1024", "-g", "512", "-O", "meta_bg,^resize_inode,^metadata_csum"],
+    ["-t", "ext4", "-O", "mmp,ea_inode,verity,stable_inodes"],
+    ["-t", "ext4", "-b", "1024", "-O", "casefold,large_dir,mmp"],
 ]
 
 Path_ = tuple[bytes, ...]

@@ -19,6 +19,14 @@ def bit_is_set(bitmap: bytes | bytearray, bit: int) -> bool:
     return bool(bitmap[bit >> 3] >> (bit & 7) & 1)
 
 
+def bits_are(bitmap: bytes | bytearray, first_bit: int, count: int, value: bool) -> bool:
+    """Whether all of ``count`` bits from ``first_bit`` on are equal to ``value``."""
+    end = first_bit + count
+    number = int.from_bytes(bitmap[first_bit >> 3 : (end + 7) >> 3], "little")
+    wanted = (1 << count) - 1
+    return number >> (first_bit & 7) & wanted == (wanted if value else 0)
+
+
 def fill_bits(bitmap: bytearray, first_bit: int, count: int, value: bool) -> None:
     """Sets or clears ``count`` bits from ``first_bit`` on."""
     bit, end = first_bit, first_bit + count

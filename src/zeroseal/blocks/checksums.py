@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import zlib
+
 import crc32c as _crc32c
 
+_TURNED_BYTES = bytes(int(f"{byte:08b}"[::-1], 2) for byte in range(256))
 _CRC16_TABLE: list[int] = []
 
 
@@ -13,6 +16,20 @@ def crc32c(seed: int, data: bytes | bytearray | memoryview) -> int:
     ``seed`` is the running value (0xFFFFFFFF to begin with).
     """
     return ~_crc32c.crc32c(data, ~seed & 0xFFFFFFFF) & 0xFFFFFFFF
+
+
+def crc32_be(seed: int, data: bytes) -> int:
+    """CRC-32 with the highest bit first and no final inversion, as jbd2's version 1 has it.
+
+    ``seed`` is the running value (0xFFFFFFFF to begin with). It is the reflected CRC-32 of the
+    bytes with their bits turned round, its own bits turned round.
+    """
+    turned = zlib.crc32(data.translate(_TURNED_BYTES), ~_turn(seed) & 0xFFFFFFFF)
+    return _turn(~turned & 0xFFFFFFFF)
+
+
+def _turn(value: int) -> int:
+    return int(f"{value:032b}"[::-1], 2)
 
 
 def crc16(seed: int, data: bytes) -> int:

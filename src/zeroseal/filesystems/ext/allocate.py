@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from zeroseal.blocks.bitmaps import bit_is_set, fill_bits, find_runs
+from zeroseal.blocks.bitmaps import bit_is_set, bits_are, fill_bits, find_runs
 from zeroseal.blocks.checksums import crc32c
 from zeroseal.errors import NoSpaceError
 from zeroseal.filesystems.ext import checksums
@@ -27,6 +27,11 @@ class Allocator:
         self._bitmaps: dict[tuple[Which, int], bytearray] = {}
         self._changed: set[tuple[Which, int]] = set()
 
+    @property
+    def has_changes(self) -> bool:
+        """Whether anything was taken or given back since the last ``flush``."""
+        return bool(self._changed)
+
     def get_bitmap(self, which: Which, group: int) -> bytearray:
         """A group's bitmap, checked; one never written to the disk is worked out.
 
@@ -40,14 +45,18 @@ class Allocator:
         return bitmap
 
     def allocate_blocks(self, count: int, near_block: int) -> list[tuple[int, int]]:
-        """Takes ``count`` blocks, in few (first, count) runs, beginning in ``near_block``'s group.
+        """Takes blocks, in few (first, count) runs, beginning in ``near_block``'s group.
+
+        With bigalloc whole clusters are taken: each run begins with one, and the rest of the last
+        cluster is the caller's too.
 
         Raises:
             NoSpaceError: so many are not free; nothing was taken.
         """
         taken: list[tuple[int, int]] = []
-        missing = count
         volume = self._volume
+        ratio = volume.cluster_blocks
+        missing = -(-count // ratio)
         start_group = volume.group_of_block(near_block)
         for step in range(volume.group_count):
             if not missing:
@@ -62,16 +71,20 @@ class Allocator:
                 f"{volume.where} is full: {missing} more blocks are needed inside it"
             )
         for first, length in taken:
-            self._mark_blocks(first, length, used=True)
-        return taken
+            self._mark_clusters(first, length, used=True)
+        runs = [(first, length * ratio) for first, length in taken]
+        if runs:
+            first, length = runs[-1]
+            runs[-1] = first, length - (-count % ratio)
+        return runs
 
-    def free_blocks(self, first: int, count: int) -> None:
-        """Gives blocks back.
+    def free_clusters(self, first_block: int, count: int) -> None:
+        """Gives ``count`` clusters back; without bigalloc those are blocks.
 
         Raises:
             DamagedError: one of them is free already.
         """
-        self._mark_blocks(first, count, used=False)
+        self._mark_clusters(first_block, count, used=False)
 
     def allocate_inode(self, near_group: int, is_folder: bool) -> int:
         """Takes an inode; its slot is zeroed.
@@ -120,38 +133,42 @@ class Allocator:
         self._write_superblock()
 
     def _find_free_runs(self, group: int, wanted: int) -> list[tuple[int, int]]:
-        """Up to ``wanted`` free blocks of a group: one run if it has one so long."""
-        base, size = self._volume.group_blocks(group)
+        """Up to ``wanted`` free clusters of a group: one run if it has one so long.
+
+        Pairs of (first block, number of clusters).
+        """
+        base, ratio = self._volume.group_blocks(group)[0], self._volume.cluster_blocks
+        size = self._volume.group_clusters(group)
         runs = find_runs(self.get_bitmap("block", group), size, value=False)
         for first, length in runs:
             if length >= wanted:
-                return [(base + first, wanted)]
+                return [(base + first * ratio, wanted)]
         chosen = []
         for first, length in runs:
             if not wanted:
                 break
-            chosen.append((base + first, min(length, wanted)))
+            chosen.append((base + first * ratio, min(length, wanted)))
             wanted -= min(length, wanted)
         return chosen
 
-    def _mark_blocks(self, first: int, count: int, used: bool) -> None:
+    def _mark_clusters(self, first: int, count: int, used: bool) -> None:
         volume = self._volume
+        ratio = volume.cluster_blocks
         while count:
             group = volume.group_of_block(first)
-            base, size = volume.group_blocks(group)
-            length = min(count, base + size - first)
+            index = (first - volume.group_blocks(group)[0]) // ratio
+            length = min(count, volume.group_clusters(group) - index)
             bitmap = self.get_bitmap("block", group)
-            index = first - base
-            if any(bit_is_set(bitmap, index + step) == used for step in range(length)):
+            if not bits_are(bitmap, index, length, value=not used):
                 raise volume.damaged(f"the block bitmap of group {group} is wrong")
             fill_bits(bitmap, index, length, used)
             change = -length if used else length
             descriptor = volume.get_group(group)
             descriptor.free_blocks += change
             descriptor.flags &= ~GROUP_BLOCK_UNINIT
-            _add_free_blocks(volume.superblock, change)
+            _add_free_blocks(volume.superblock, change * ratio)
             self._changed.add(("block", group))
-            first += length
+            first += length * ratio
             count -= length
 
     def _take_inode(self, group: int, index: int, is_folder: bool) -> None:
@@ -226,11 +243,10 @@ class Allocator:
 def uninitialised_block_bitmap(volume: ExtVolume, group: int) -> bytearray:
     """The bitmap of a group whose own was never written: only the volume's structures are in it."""
     base, size = volume.group_blocks(group)
+    ratio = volume.cluster_blocks
     bitmap = bytearray(volume.block_bytes)
     superblock = volume.superblock
-    if volume.has_superblock_copy(group):
-        table_blocks = -(-volume.group_count * volume.descriptor_bytes // volume.block_bytes)
-        fill_bits(bitmap, 0, 1 + table_blocks + superblock.reserved_gdt_blocks, value=True)
+    taken = volume.group_heads(group)
     inode_table_blocks = superblock.inodes_per_group * volume.inode_bytes // volume.block_bytes
     first_flex, flex_size = group, 1
     if superblock.log_groups_per_flex:
@@ -238,15 +254,17 @@ def uninitialised_block_bitmap(volume: ExtVolume, group: int) -> bytearray:
         first_flex = group // flex_size * flex_size
     for other in range(first_flex, min(first_flex + flex_size, volume.group_count)):
         descriptor = volume.get_group(other)
-        for start, length in (
+        taken += [
             (descriptor.block_bitmap, 1),
             (descriptor.inode_bitmap, 1),
             (descriptor.inode_table, inode_table_blocks),
-        ):
-            first, end = max(start, base), min(start + length, base + size)
-            if first < end:
-                fill_bits(bitmap, first - base, end - first, value=True)
-    return _with_tail_set(bitmap, size)
+        ]
+    for start, length in taken:
+        first, end = max(start, base), min(start + length, base + size)
+        if first < end:
+            first_bit, end_bit = (first - base) // ratio, -(-(end - base) // ratio)
+            fill_bits(bitmap, first_bit, end_bit - first_bit, value=True)
+    return _with_tail_set(bitmap, volume.group_clusters(group))
 
 
 def _with_tail_set(bitmap: bytearray, bit_count: int) -> bytearray:
@@ -257,7 +275,9 @@ def _with_tail_set(bitmap: bytearray, bit_count: int) -> bytearray:
 
 def _covered(volume: ExtVolume, which: Which) -> int:
     superblock = volume.superblock
-    return superblock.blocks_per_group if which == "block" else superblock.inodes_per_group
+    if which == "inode":
+        return superblock.inodes_per_group
+    return superblock.blocks_per_group // volume.cluster_blocks
 
 
 def _bitmap_checksum(volume: ExtVolume, which: Which, bitmap: bytearray) -> int:

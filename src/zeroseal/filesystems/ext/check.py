@@ -11,11 +11,13 @@ from zeroseal.blocks.bitmaps import count_set
 from zeroseal.blocks.checksums import crc32c
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, ImageError, RefusedError
-from zeroseal.filesystems.ext import layout
+from zeroseal.filesystems.ext import journal_layout, layout
 from zeroseal.filesystems.ext.check_claims import NOBODY, Claims
 from zeroseal.filesystems.ext.check_folders import FolderPass
 from zeroseal.filesystems.ext.check_inodes import InodePass
+from zeroseal.filesystems.ext.journal_layout import JournalSuperblock
 from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.quota import count_usage, quota_inodes, read_quota_file
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import read_xattr_block
 from zeroseal.filesystems.tree import Problem
@@ -36,13 +38,34 @@ def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
     return _Checker(volume).run()
 
 
+def find_unclaimed(volume: ExtVolume) -> list[tuple[int, int]]:
+    """(first block, count) of what neither a structure nor an inode owns.
+
+    Raises:
+        DamagedError: two own the same, or a structure contradicts itself.
+    """
+    checker = _Checker(volume)
+    problems = checker.claim_all()
+    if problems:
+        raise volume.damaged(f"{problems[0].where}: {problems[0].what}")
+    return list(checker.claims.iter_unclaimed())
+
+
 class _Checker:
     def __init__(self, volume: ExtVolume) -> None:
         self._volume = volume
         self._problems: list[Problem] = []
-        self._claims = Claims(volume.superblock.first_data_block, volume.block_count)
-        self._inodes = InodePass(volume, self._claims, self._report)
+        self.claims = Claims(
+            volume.superblock.first_data_block, volume.block_count, volume.cluster_blocks
+        )
+        self._inodes = InodePass(volume, self.claims, self._report)
         self._per_group = volume.superblock.inodes_per_group
+
+    def claim_all(self) -> list[Problem]:
+        """Finds out what everybody owns."""
+        for one in (self._claim_structures, self._inodes.run, self._settle_claims):
+            one()
+        return self._problems
 
     def run(self) -> list[Problem]:
         """Runs all passes; a structure that cannot be read at all ends the check."""
@@ -55,6 +78,7 @@ class _Checker:
             self._check_inode_bitmaps,
             self._check_totals,
             self._check_journal,
+            self._check_quotas,
         )
         for one in passes:
             try:
@@ -72,21 +96,26 @@ class _Checker:
     def _claim_structures(self) -> None:
         volume = self._volume
         superblock = volume.superblock
-        table_blocks = -(-volume.group_count * volume.descriptor_bytes // volume.block_bytes)
         inode_blocks = self._per_group * volume.inode_bytes // volume.block_bytes
+        if superblock.incompat & layout.INCOMPAT_MMP:
+            self.claims.add(NOBODY, superblock.mmp_block, 1)
+        if superblock.first_data_block < volume.superblock_block:
+            self.claims.add(NOBODY, 0, volume.superblock_block)  # kept for a boot loader
         for group in range(volume.group_count):
-            base, size = volume.group_blocks(group)
-            if volume.has_superblock_copy(group):
-                wanted = 1 + table_blocks + superblock.reserved_gdt_blocks
-                self._claims.add(NOBODY, base, min(wanted, size))
+            for first, count in volume.group_heads(group):
+                self.claims.add(NOBODY, first, count)
             descriptor = volume.get_group(group)
-            self._claims.add(NOBODY, descriptor.block_bitmap, 1)
-            self._claims.add(NOBODY, descriptor.inode_bitmap, 1)
-            self._claims.add(NOBODY, descriptor.inode_table, inode_blocks)
+            self.claims.add(NOBODY, descriptor.block_bitmap, 1)
+            self.claims.add(NOBODY, descriptor.inode_bitmap, 1)
+            self.claims.add(NOBODY, descriptor.inode_table, inode_blocks)
 
     def _settle_claims(self) -> None:
-        for owner, what in self._claims.settle():
+        for owner, what in self.claims.settle():
             self._report(f"inode {owner}" if owner != NOBODY else "structures", what)
+        for number, users in self._inodes.value_users.items():
+            stored = self._inodes.value_references.get(number, 0)
+            if stored != users:
+                self._report(f"inode {number}", f"a value used {users} times, counted {stored}")
         for block_no, users in self._inodes.xattr_users.items():
             stored = int.from_bytes(read_xattr_block(self._volume, block_no)[4:8], "little")
             if stored != users:
@@ -96,12 +125,12 @@ class _Checker:
     def _check_block_bitmaps(self) -> None:
         volume = self._volume
         for group in range(volume.group_count):
-            base, size = volume.group_blocks(group)
-            found = self._claims.bitmap(base, size)
+            size = volume.group_clusters(group)
+            found = self.claims.bitmap(*volume.group_blocks(group))
             descriptor = volume.get_group(group)
             free = size - count_set(found, size)
             if free != descriptor.free_blocks:
-                what = f"{free} blocks are free, it counts {descriptor.free_blocks}"
+                what = f"{free} are free, it counts {descriptor.free_blocks}"
                 self._report(f"group {group}", what)
             if volume.has_group_checksums and descriptor.flags & layout.GROUP_BLOCK_UNINIT:
                 continue
@@ -141,7 +170,9 @@ class _Checker:
         if not same:
             self._report(f"group {group}", f"its {which} bitmap does not fit what is in use")
         if volume.has_checksums:
-            covered = volume.superblock.blocks_per_group if which == "block" else self._per_group
+            covered = self._per_group
+            if which == "block":
+                covered = volume.superblock.blocks_per_group // volume.cluster_blocks
             value = crc32c(volume.checksum_seed, stored[: covered // 8])
             descriptor = volume.get_group(group)
             low = getattr(descriptor, f"{which}_bitmap_checksum_lo")
@@ -156,7 +187,7 @@ class _Checker:
         counted = superblock.free_blocks_lo
         if superblock.incompat & layout.INCOMPAT_64BIT:
             counted |= superblock.free_blocks_hi << 32
-        if counted != sum(group.free_blocks for group in groups):
+        if counted != sum(group.free_blocks for group in groups) * volume.cluster_blocks:
             self._report("superblock", "its count of free blocks is wrong")
         if superblock.free_inodes != sum(group.free_inodes for group in groups):
             self._report("superblock", "its count of free inodes is wrong")
@@ -170,7 +201,21 @@ class _Checker:
         if not runs:
             self._report("journal", "it has no blocks")
             return
-        raw = self._volume.read_block(runs[0].physical)[: layout.JournalSuperblock.SIZE]
-        journal = layout.JournalSuperblock.parse(raw)
-        if journal.magic != layout.JOURNAL_MAGIC or journal.start:
+        raw = self._volume.read_block(runs[0].physical)[: JournalSuperblock.SIZE]
+        journal = JournalSuperblock.parse(raw)
+        if journal.magic != journal_layout.MAGIC or journal.start:
             self._report("journal", "it is damaged, or not empty")
+
+    def _check_quotas(self) -> None:
+        """What the quota files say is used must be what the inodes say."""
+        inodes = quota_inodes(self._volume)
+        usage = count_usage(self._volume) if inodes else {}
+        for kind, number in inodes.items():
+            file = read_quota_file(self._volume, kind, number)
+            stored = {
+                owner: (quota.inodes, quota.space_bytes)
+                for owner, quota in file.quotas.items()
+                if quota.inodes or quota.space_bytes
+            }
+            if stored != usage[kind]:
+                self._report("quota", f"what it says of each {kind} is not what is used")

@@ -13,9 +13,10 @@ NOBODY = 0  # owner of what belongs to the volume itself
 
 
 class Claims:
-    """Runs of blocks with their owners (inode numbers)."""
+    """Runs of blocks with their owners (inode numbers); bitmaps count in clusters."""
 
-    def __init__(self, first_block: int, block_count: int) -> None:
+    def __init__(self, first_block: int, block_count: int, cluster_blocks: int) -> None:
+        self._cluster_blocks = cluster_blocks
         self._first_block = first_block
         self._end_block = block_count
         self._parts: list[tuple[Int64s, Int64s, Int64s]] = []
@@ -49,12 +50,30 @@ class Claims:
         for index in np.flatnonzero(starts[1:] < reach[:-1]).tolist():
             yield int(owners[index + 1]), f"block {int(starts[index + 1])} belongs to another too"
         self._starts, self._ends = starts, reach
+        ratio = self._cluster_blocks
+        shared = (starts[1:] // ratio == (ends[:-1] - 1) // ratio) & (owners[1:] != owners[:-1])
+        for index in np.flatnonzero(shared if ratio > 1 else ()).tolist():
+            yield int(owners[index + 1]), f"it shares a cluster at block {int(starts[index + 1])}"
+
+    def iter_unclaimed(self) -> Iterator[tuple[int, int]]:
+        """Yields (first block, count) of what nobody owns, after ``settle``."""
+        following = self._first_block
+        for start, end in zip(self._starts.tolist(), self._ends.tolist(), strict=True):
+            if start > following:
+                yield following, start - following
+            following = max(following, end)
+        if following < self._end_block:
+            yield following, self._end_block - following
 
     def bitmap(self, base: int, size: int) -> bytes:
-        """The bitmap of ``size`` blocks from ``base`` on, after ``settle``."""
+        """The bitmap of the clusters of ``size`` blocks from ``base`` on, after ``settle``."""
         first = int(np.searchsorted(self._ends, base, side="right"))
         last = int(np.searchsorted(self._starts, base + size, side="left"))
         steps = np.zeros(size + 1, np.int32)
         np.add.at(steps, np.clip(self._starts[first:last] - base, 0, size), 1)
         np.add.at(steps, np.clip(self._ends[first:last] - base, 0, size), -1)
-        return np.packbits(np.cumsum(steps[:size]) > 0, bitorder="little").tobytes()
+        used: NDArray[np.bool_] = np.asarray(np.cumsum(steps[:size]) > 0)
+        if self._cluster_blocks > 1:
+            of_cluster = used.reshape(-1, self._cluster_blocks)
+            used = np.asarray(of_cluster.any(axis=1))
+        return np.packbits(used, bitorder="little").tobytes()

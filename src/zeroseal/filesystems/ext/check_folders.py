@@ -5,19 +5,22 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass, field
 
+from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.ext import checksums, layout
 from zeroseal.filesystems.ext.check_inodes import InodePass, Report
 from zeroseal.filesystems.ext.folders import RawEntry, has_tail, iter_entries
-from zeroseal.filesystems.ext.hashing import hash_name, settings_of
+from zeroseal.filesystems.ext.hashing import HashSettings, hash_name, settings_of
 from zeroseal.filesystems.ext.index import (
     NODE_ENTRIES_OFFSET,
     ROOT_ENTRIES_OFFSET,
+    most_levels,
     parse_entries,
     parse_root,
 )
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.filesystems.ext.xattrs import read_inline_data
 
 
 @dataclass
@@ -36,6 +39,7 @@ class FolderPass:
         self._volume = volume
         self._types = inodes.types
         self._links = inodes.links
+        self._values = inodes.value_references
         self._report = report
         self._has_types = bool(volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
         self._names_found: dict[int, int] = {}
@@ -51,12 +55,18 @@ class FolderPass:
         self._check_reachable()
 
     def _check_folder(self, folder: int, inode: Inode) -> None:
+        if inode.is_inline:
+            self._check_inline(folder, inode)
+            return
         blocks = self._read_blocks(folder, inode)
         seed = self._volume.inode_seed(folder, inode)
         # what belongs to the index is told by walking it: an empty leaf may look like a node
         index = _Index()
         if inode.flags & layout.INODE_INDEX and blocks:
             root = parse_root(blocks[0])
+            if root.levels >= most_levels(self._volume):
+                self._report(f"folder {folder}", "its index is too deep")
+                return
             self._walk_index(folder, seed, blocks, (0, ROOT_ENTRIES_OFFSET, root.levels), index)
             index.hash_version = root.hash_version
         leaves: dict[int, list[RawEntry]] = {}
@@ -72,7 +82,17 @@ class FolderPass:
             if logical not in index.nodes:
                 self._check_names(folder, entries, seen)
         if index.nodes:
-            self._check_index(folder, index, leaves)
+            self._check_index(folder, inode, index, leaves)
+
+    def _check_inline(self, folder: int, inode: Inode) -> None:
+        """A folder whose names lie in its inode."""
+        head, rest = read_inline_data(self._volume, folder, inode)
+        if inode.size != len(head) + len(rest):
+            self._report(f"folder {folder}", f"it holds {len(head) + len(rest)} bytes in its inode")
+        self._parents[folder] = int.from_bytes(head[: layout.INLINE_PARENT_BYTES], "little")
+        seen: set[bytes] = set()
+        for part in (head[layout.INLINE_PARENT_BYTES :], rest):
+            self._check_names(folder, list(iter_entries(part, self._has_types)), seen)
 
     def _read_blocks(self, folder: int, inode: Inode) -> dict[int, bytes]:
         size = self._volume.block_bytes
@@ -117,7 +137,9 @@ class FolderPass:
             if self._has_types and layout.ENTRY_TYPES.get(kind) != type_code:
                 self._report(f"folder {folder}", f"inode {inode} is of another type")
 
-    def _check_index(self, folder: int, index: _Index, leaves: dict[int, list[RawEntry]]) -> None:
+    def _check_index(
+        self, folder: int, inode: Inode, index: _Index, leaves: dict[int, list[RawEntry]]
+    ) -> None:
         """Every leaf hangs in the index once, and its names' hashes lie between its neighbours."""
         if sorted(block for _first, block in index.bounds) != sorted(leaves):
             self._report(f"folder {folder}", "its index does not hold every block once")
@@ -125,12 +147,14 @@ class FolderPass:
         hashes = [value for value, _leaf in index.bounds]
         if hashes != sorted(hashes):
             self._report(f"folder {folder}", "its index is out of order")
-        settings = settings_of(self._volume.superblock, index.hash_version)
+        settings = settings_of(self._volume.superblock, index.hash_version, inode)
         for number, (first, logical) in enumerate(index.bounds):
             beyond = hashes[number + 1] if number + 1 < len(hashes) else 1 << 32
             last = beyond if beyond & 1 else beyond - 1
             for entry in leaves[logical]:
-                if entry.inode and not first & ~1 <= hash_name(entry.name, settings)[0] <= last:
+                if not entry.inode or not _can_hash(entry.name, settings):
+                    continue
+                if not first & ~1 <= hash_name(entry.name, settings)[0] <= last:
                     self._report(f"folder {folder}", "a name lies in the wrong block of its index")
                     return
 
@@ -165,12 +189,13 @@ class FolderPass:
 
     def _check_links(self) -> None:
         first = self._volume.first_inode
-        nameless = self._volume.superblock.orphan_file_inode
+        superblock = self._volume.superblock
+        nameless = (superblock.orphan_file_inode, superblock.project_quota_inode)
         for number, link_count in self._links.items():
             names = self._names_found.get(number, 0)
             if number == layout.ROOT_INODE:
                 names += 1
-            elif number < first or number == nameless:
+            elif number < first or number in nameless or number in self._values:
                 continue
             expected = names
             if self._types[number] == layout.MODE_FOLDER:
@@ -196,3 +221,12 @@ class FolderPass:
                     self._report(f"inode {start}", "a folder that does not lead to the root")
                     break
             sound.update(path)
+
+
+def _can_hash(name: bytes, settings: HashSettings) -> bool:
+    """Whether we know how the kernel folds a name's case."""
+    try:
+        hash_name(name, settings)
+    except UnsupportedError:
+        return False
+    return True

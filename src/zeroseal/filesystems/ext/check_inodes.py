@@ -15,10 +15,11 @@ from zeroseal.blocks.checksums import crc32c
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.check_claims import Claims
 from zeroseal.filesystems.ext.layout import Inode
-from zeroseal.filesystems.ext.mapping import Mapping, read_mapping
+from zeroseal.filesystems.ext.mapping import Mapping, count_clusters, read_mapping
 from zeroseal.filesystems.ext.read import owns_blocks
 from zeroseal.filesystems.ext.rows import EXTENT, inode_rows, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
+from zeroseal.filesystems.ext.xattrs import block_attributes, count_values, inode_attributes
 
 Report = Callable[[str, str], None]
 
@@ -56,6 +57,8 @@ class InodePass:
         links: their link counts.
         claims: the blocks they own.
         xattr_users: how many inodes use a block of extended attributes.
+        value_users: how many attributes use an inode that holds a value.
+        value_references: how many such an inode counts.
     """
 
     def __init__(self, volume: ExtVolume, claims: Claims, report: Report) -> None:
@@ -63,6 +66,9 @@ class InodePass:
         self.links: dict[int, int] = {}
         self.claims = claims
         self.xattr_users: dict[int, int] = {}
+        self.value_users: dict[int, int] = {}
+        self.value_references: dict[int, int] = {}
+        self._has_values = bool(volume.superblock.incompat & layout.INCOMPAT_EA_INODE)
         self._volume = volume
         self._report = report
         self._row = inode_rows(_FIELDS, volume.inode_bytes)
@@ -90,6 +96,7 @@ class InodePass:
         if self._volume.has_checksums:
             self._check_sums(table, rows, used, numbers)
         tree = rows["tree"]
+        has_extras = self._has_values or self._volume.cluster_blocks > 1
         plain = (
             np.isin(kinds, (layout.MODE_FILE, layout.MODE_FOLDER))
             & (rows["flags"] & layout.INODE_EXTENTS != 0)
@@ -98,6 +105,7 @@ class InodePass:
             & (tree["depth"] == 0)
             & (tree["entries"] <= 4)
             & (numbers != layout.RESIZE_INODE)
+            & (not has_extras)
         )
         self._look_at_plain(rows[plain], numbers[plain])
         size = self._volume.inode_bytes
@@ -177,14 +185,30 @@ class InodePass:
             self.claims.add(number, run.physical, run.blocks)
         for block_no in mapping.tree_blocks:
             self.claims.add(number, block_no, 1)
-        blocks = mapping.block_count
+        clusters = count_clusters(self._volume, mapping.runs) + len(mapping.tree_blocks)
         if inode.xattr_block:
-            blocks += 1
+            clusters += 1
             self._claim_xattr(number, inode.xattr_block)
+        if self._has_values:
+            self._look_at_values(number, inode)
+        blocks = clusters * self._volume.cluster_blocks
+        blocks += count_values(self._volume, number, inode)[1]
         per_block = self._volume.block_bytes // 512
         taken = inode.sectors * (per_block if inode.flags & layout.INODE_HUGE_FILE else 1)
         if taken != blocks * per_block:
             self._report(f"inode {number}", f"it takes {blocks} blocks, but counts {taken} sectors")
+
+    def _look_at_values(self, number: int, inode: Inode) -> None:
+        """Attributes whose value lies in another inode, and what such an inode counts."""
+        if inode.flags & layout.INODE_EA_INODE:
+            self.value_references[number] = inode.value_references
+            self.value_users.setdefault(number, 0)
+        found = inode_attributes(self._volume, number, inode)
+        if inode.xattr_block and self.xattr_users[inode.xattr_block] == 1:
+            found = found + block_attributes(self._volume, number, inode.xattr_block)
+        for item in found:
+            if item.value_inode:
+                self.value_users[item.value_inode] = self.value_users.get(item.value_inode, 0) + 1
 
     def _look_at_resize_inode(self, inode: Inode) -> None:
         """The resize inode lists the blocks kept for descriptors, and their copies in other groups.
@@ -199,8 +223,8 @@ class InodePass:
         if not list_block or not kept:
             return
         self.claims.add(layout.RESIZE_INODE, list_block, 1)
-        table_blocks = -(-volume.group_count * volume.descriptor_bytes // volume.block_bytes)
-        first_kept = volume.superblock.first_data_block + 1 + table_blocks
+        table_blocks = volume.descriptor_blocks
+        first_kept = volume.superblock_block + 1 + table_blocks
         per_block = volume.block_bytes // 4
         expected = [0] * per_block
         for number in range(kept):
@@ -217,6 +241,7 @@ class InodePass:
             sound = sound and names[: len(copies)] == [first + number for first in copies]
             sound = sound and not any(names[len(copies) :])
         blocks = 1 + kept * (1 + len(copies))
+        blocks *= volume.cluster_blocks
         if not sound or inode.sectors != blocks * (volume.block_bytes // 512):
             self._report(f"inode {layout.RESIZE_INODE}", "its lists of kept blocks are wrong")
 

@@ -12,11 +12,13 @@ from zeroseal.blocks.checksums import crc16, crc32c
 from zeroseal.filesystems.ext.layout import (
     EXTENT_BYTES,
     INODE_BASE_BYTES,
+    ORPHAN_TAIL_BYTES,
     RO_GDT_CSUM,
     RO_METADATA_CSUM,
     TAIL_BYTES,
     GroupDescriptor,
     Inode,
+    MmpBlock,
     Superblock,
     XattrBlockHeader,
 )
@@ -25,6 +27,7 @@ START = 0xFFFFFFFF
 _CHECKSUM_LO = Inode.offset_of("checksum_lo")
 _CHECKSUM_HI = Inode.offset_of("checksum_hi")
 _DESCRIPTOR_CHECKSUM = GroupDescriptor.offset_of("checksum")
+_MMP_CHECKSUM = MmpBlock.offset_of("checksum")
 _XATTR_CHECKSUM = XattrBlockHeader.offset_of("checksum")
 
 
@@ -80,6 +83,16 @@ def extent_block_checksum(own_seed: int, block: bytes) -> int:
     """Of an extent node that fills a block: all up to its tail."""
     max_entries = int.from_bytes(block[4:6], "little")
     return crc32c(own_seed, block[: EXTENT_BYTES + EXTENT_BYTES * max_entries])
+
+
+def mmp_checksum(seed: int, block: bytes) -> int:
+    """Of the block of multiple-mount protection."""
+    return crc32c(seed, block[:_MMP_CHECKSUM])
+
+
+def orphan_block_checksum(own_seed: int, block_no: int, block: bytes) -> int:
+    """Of a block of the orphan file: its place, and the entries before its tail."""
+    return crc32c(crc32c(own_seed, struct.pack("<Q", block_no)), block[:-ORPHAN_TAIL_BYTES])
 
 
 def xattr_block_checksum(seed: int, block_no: int, block: bytes) -> int:

@@ -7,9 +7,16 @@ hashed in words of four characters, taken as signed or unsigned as the superbloc
 from __future__ import annotations
 
 import struct
+import unicodedata
 from typing import NamedTuple
 
-from zeroseal.filesystems.ext.layout import FLAG_UNSIGNED_HASH, Superblock
+from zeroseal.errors import UnsupportedError
+from zeroseal.filesystems.ext.layout import (
+    FLAG_UNSIGNED_HASH,
+    INODE_CASEFOLD,
+    Inode,
+    Superblock,
+)
 
 LEGACY, HALF_MD4, TEA = 0, 1, 2
 _MASK = 0xFFFFFFFF
@@ -24,15 +31,17 @@ class HashSettings(NamedTuple):
     version: int
     unsigned: bool
     seed: tuple[int, int, int, int]
+    folds_case: bool = False
 
 
-def settings_of(superblock: Superblock, version: int) -> HashSettings:
-    """The settings of a folder whose index says ``version``."""
+def settings_of(superblock: Superblock, version: int, folder: Inode) -> HashSettings:
+    """The settings of a folder whose index says ``version``; those above 2 mean unsigned words."""
     seed = struct.unpack("<4I", superblock.hash_seed)
     return HashSettings(
-        version=version,
-        unsigned=bool(superblock.flags & FLAG_UNSIGNED_HASH),
+        version=version % 3,
+        unsigned=version >= 3 or bool(superblock.flags & FLAG_UNSIGNED_HASH),
         seed=seed if any(seed) else _DEFAULT_SEED,
+        folds_case=bool(folder.flags & INODE_CASEFOLD),
     )
 
 
@@ -41,7 +50,10 @@ def hash_name(name: bytes, settings: HashSettings) -> tuple[int, int]:
 
     Raises:
         ValueError: the version is not one of the three known.
+        UnsupportedError: as ``fold_case``.
     """
+    if settings.folds_case:
+        name = fold_case(name)
     if settings.version == LEGACY:
         major, minor = _legacy(name, settings.unsigned), 0
     elif settings.version == HALF_MD4:
@@ -58,6 +70,31 @@ def hash_name(name: bytes, settings: HashSettings) -> tuple[int, int]:
         raise ValueError(f"unknown folder hash version {settings.version}")
     major &= ~1
     return (major - 2 if major == _LAST_HASH else major), minor
+
+
+def fold_case(name: bytes) -> bytes:
+    """A name as a folder that ignores case compares and hashes it (*casefold*).
+
+    The kernel folds by Unicode 12.1: canonical decomposition, full case folding, characters that
+    are to be ignored left out; what is no UTF-8 stays as it is. Unicode promises that both stay
+    what they are for characters once assigned, so that those of version 3.2, the oldest that
+    Python's tables tell, are folded alike by every later version.
+
+    Raises:
+        UnsupportedError: a character is newer than that.
+    """
+    if name.isascii():
+        return name.lower()
+    try:
+        text = name.decode("utf-8")
+    except UnicodeDecodeError:
+        return name
+    if any(unicodedata.ucd_3_2_0.category(character) in ("Cn", "Cf") for character in text):
+        raise UnsupportedError(
+            f"the name {name!r} in a folder that ignores case has characters that are not supported"
+        )
+    folded = unicodedata.normalize("NFD", unicodedata.normalize("NFD", text).casefold())
+    return folded.encode()
 
 
 def _characters(name: bytes, unsigned: bool) -> list[int]:

@@ -3,9 +3,9 @@
 Source: Linux 6.1 ``Documentation/filesystems/ext4/directory.rst``, Hash Tree Directories.
 
 Block 0 holds ``.`` and ``..`` and, behind them, the root: entries of (hash, block). Each points to
-a leaf, or with one more level to a node of such entries. The first entry has no hash; its place
-holds the limit and count of entries. When the names of one hash go on in a second leaf, that leaf's
-hash is odd.
+a leaf, or with one more level (two with *large_dir*) to a node of such entries. The first entry has
+no hash; its place holds the limit and count of entries. When the names of one hash go on in a
+second leaf, that leaf's hash is odd.
 
 When a leaf is full the whole index is built anew with every leaf three quarters full: for a folder
 of n names that happens once in about n/4 insertions, and the result has no empty or half-empty
@@ -15,20 +15,30 @@ leaves. Removing names never changes the index.
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable
+from bisect import bisect_right
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from zeroseal.errors import DamagedError, UnsupportedError
 from zeroseal.filesystems.ext import checksums
 from zeroseal.filesystems.ext.folders import empty_block, entry_room, pack_entry
 from zeroseal.filesystems.ext.hashing import HashSettings, hash_name
-from zeroseal.filesystems.ext.layout import ENTRY_TYPES, MODE_FOLDER, TAIL_BYTES
+from zeroseal.filesystems.ext.layout import (
+    ENTRY_TYPES,
+    INCOMPAT_LARGE_DIR,
+    MODE_FOLDER,
+    TAIL_BYTES,
+    Inode,
+)
+from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.volume import ExtVolume
 
 ROOT_ENTRIES_OFFSET = 32  # entries of "." and ".." take 12 each, the root's settings 8
 NODE_ENTRIES_OFFSET = 8
 _INFO_OFFSET = 24
 _ENTRY_BYTES = 8
-MAX_LEVELS = 2
+_BLOCK_MASK = 0x0FFFFFFF
+_MOST_LEVELS = 3
 
 
 class Name(NamedTuple):
@@ -45,6 +55,7 @@ class FolderShape(NamedTuple):
     block_bytes: int
     has_types: bool
     own_seed: int | None  # where checksums begin; None without metadata_csum
+    most_levels: int = 2
 
 
 class IndexRoot(NamedTuple):
@@ -63,7 +74,7 @@ def parse_root(block: bytes) -> IndexRoot:
     reserved, version, info_bytes, levels, _flags = struct.unpack_from(
         "<IBBBB", block, _INFO_OFFSET
     )
-    if reserved or info_bytes != 8 or version > 5 or levels >= MAX_LEVELS:
+    if reserved or info_bytes != 8 or version > 5 or levels >= _MOST_LEVELS:
         raise DamagedError("the index of a folder has a wrong root")
     return IndexRoot(version, levels)
 
@@ -77,13 +88,59 @@ def parse_entries(block: bytes, offset: int) -> list[tuple[int, int]]:
     return [(0, numbers[1]), *zip(numbers[2::2], numbers[3::2], strict=True)]
 
 
-def find_leaf(read_block: Callable[[int], bytes], major_hash: int) -> int:
-    """The logical block where a name with this hash belongs."""
-    root = read_block(0)
-    entries = parse_entries(root, ROOT_ENTRIES_OFFSET)
-    for _ in range(parse_root(root).levels):
-        entries = parse_entries(read_block(_choose(entries, major_hash)), NODE_ENTRIES_OFFSET)
-    return _choose(entries, major_hash)
+class IndexedBlocks:
+    """The blocks of an indexed folder, by their logical number.
+
+    Raises:
+        DamagedError: the root is wrong, or has more levels than the volume's features allow.
+    """
+
+    def __init__(self, volume: ExtVolume, folder: int, inode: Inode) -> None:
+        self._volume = volume
+        self._folder = folder
+        self._runs = read_mapping(volume, folder, inode).runs
+        self._starts = [run.logical for run in self._runs]
+        self.root = parse_root(self.read(0))
+        if self.root.levels >= most_levels(volume):
+            raise volume.damaged(f"the index of folder {folder} is too deep")
+
+    def physical(self, logical: int) -> int:
+        """The block on the volume."""
+        index = bisect_right(self._starts, logical) - 1
+        if index >= 0:
+            run = self._runs[index]
+            if logical < run.logical + run.blocks:
+                return run.physical + logical - run.logical
+        raise self._volume.damaged(f"the index of folder {self._folder} points outside of it")
+
+    def read(self, logical: int) -> bytes:
+        """A block's content."""
+        return self._volume.read_block(self.physical(logical))
+
+
+def most_levels(volume: ExtVolume) -> int:
+    """How many levels of index blocks a folder may have, the root included."""
+    return 3 if volume.superblock.incompat & INCOMPAT_LARGE_DIR else 2
+
+
+def iter_leaves(
+    read_block: Callable[[int], bytes], root: IndexRoot, major_hash: int
+) -> Iterator[int]:
+    """Yields the logical blocks where a name with this hash may be, the first one first."""
+
+    def walk(block: bytes, offset: int, levels: int) -> Iterator[int]:
+        entries = parse_entries(block, offset)
+        first = sum(value <= major_hash for value, _child in entries) - 1
+        for value, child in entries[max(first, 0) :]:
+            if value > major_hash and value != major_hash | 1:
+                return
+            logical = child & _BLOCK_MASK
+            if levels:
+                yield from walk(read_block(logical), NODE_ENTRIES_OFFSET, levels - 1)
+            else:
+                yield logical
+
+    yield from walk(read_block(0), ROOT_ENTRIES_OFFSET, root.levels)
 
 
 def build_index(
@@ -99,7 +156,7 @@ def build_index(
         shape: block size, types, checksums.
 
     Raises:
-        UnsupportedError: more names than two levels of index can hold.
+        UnsupportedError: more names than the index can hold.
     """
     leaves, hashes = _pack_leaves(names, settings, shape)
     pointers = [(value, 1 + number) for number, value in enumerate(hashes)]
@@ -108,8 +165,8 @@ def build_index(
     node_limit = (shape.block_bytes - NODE_ENTRIES_OFFSET) // _ENTRY_BYTES - tail_entries
     nodes: list[bytes] = []
     levels = 0
-    if len(pointers) > root_limit:
-        levels = 1
+    while len(pointers) > root_limit and levels + 1 < shape.most_levels:
+        levels += 1
         above = []
         for start in range(0, len(pointers), node_limit):
             above.append((pointers[start][0], 1 + len(leaves) + len(nodes)))
@@ -120,15 +177,6 @@ def build_index(
     root = _build_root(own, parent, settings.version, levels, shape)
     _put_entries(root, ROOT_ENTRIES_OFFSET, pointers, root_limit, shape)
     return [bytes(root), *leaves, *nodes]
-
-
-def _choose(entries: list[tuple[int, int]], major_hash: int) -> int:
-    chosen = entries[0][1]
-    for value, block in entries[1:]:
-        if value > major_hash:
-            break
-        chosen = block
-    return chosen & 0x0FFFFFFF
 
 
 def _pack_leaves(

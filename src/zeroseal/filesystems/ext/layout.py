@@ -1,7 +1,7 @@
 """ext on disk: records and constants.
 
 Source: Linux 6.1 ``Documentation/filesystems/ext4/*.rst``; e2fsprogs ``ext2fs/ext2_fs.h``,
-``ext3_extents.h``, ``ext2_ext_attr.h``; ``journal.rst`` for the journal's superblock.
+``ext3_extents.h``, ``ext2_ext_attr.h``. The journal's records are in ``journal_layout.py``.
 """
 
 from __future__ import annotations
@@ -27,29 +27,36 @@ COMPAT_ORPHAN_FILE = 0x1000
 # s_feature_incompat
 INCOMPAT_FILETYPE = 0x2
 INCOMPAT_RECOVER = 0x4
+INCOMPAT_JOURNAL_DEVICE = 0x8
+INCOMPAT_META_BG = 0x10
 INCOMPAT_EXTENTS = 0x40
 INCOMPAT_64BIT = 0x80
+INCOMPAT_MMP = 0x100
 INCOMPAT_FLEX_BG = 0x200
+INCOMPAT_EA_INODE = 0x400
 INCOMPAT_CSUM_SEED = 0x2000
+INCOMPAT_LARGE_DIR = 0x4000
+INCOMPAT_INLINE_DATA = 0x8000
+INCOMPAT_CASEFOLD = 0x20000
 INCOMPAT_SUPPORTED = (
     INCOMPAT_FILETYPE
     | INCOMPAT_RECOVER
+    | INCOMPAT_META_BG
     | INCOMPAT_EXTENTS
     | INCOMPAT_64BIT
+    | INCOMPAT_MMP
     | INCOMPAT_FLEX_BG
+    | INCOMPAT_EA_INODE
     | INCOMPAT_CSUM_SEED
+    | INCOMPAT_LARGE_DIR
+    | INCOMPAT_INLINE_DATA
+    | INCOMPAT_CASEFOLD
 )
 INCOMPAT_NAMES = {
     0x1: "compression",
     0x8: "journal_dev",
-    0x10: "meta_bg",
-    0x100: "mmp",
-    0x400: "ea_inode",
     0x1000: "dirdata",
-    0x4000: "large_dir",
-    0x8000: "inline_data",
     0x10000: "encrypt",
-    0x20000: "casefold",
 }
 
 # s_feature_ro_compat
@@ -59,7 +66,11 @@ RO_HUGE_FILE = 0x8
 RO_GDT_CSUM = 0x10
 RO_DIR_NLINK = 0x20
 RO_EXTRA_ISIZE = 0x40
+RO_QUOTA = 0x100
+RO_BIGALLOC = 0x200
 RO_METADATA_CSUM = 0x400
+RO_PROJECT = 0x2000
+RO_VERITY = 0x8000
 RO_ORPHAN_PRESENT = 0x10000
 RO_EDITABLE = (
     RO_SPARSE_SUPER
@@ -69,19 +80,18 @@ RO_EDITABLE = (
     | RO_GDT_CSUM
     | RO_DIR_NLINK
     | RO_EXTRA_ISIZE
+    | RO_QUOTA
+    | RO_BIGALLOC
     | RO_METADATA_CSUM
+    | RO_PROJECT
+    | RO_VERITY
 )
 RO_NAMES = {
     0x80: "has_snapshot",
-    0x100: "quota",
-    0x200: "bigalloc",
     0x800: "replica",
     0x1000: "readonly",
-    0x2000: "project",
     0x4000: "shared_blocks",
-    0x8000: "verity",
 }
-RO_UNREADABLE = 0x200  # bigalloc changes what a bitmap's bit means
 
 # s_flags
 FLAG_SIGNED_HASH, FLAG_UNSIGNED_HASH = 1, 2
@@ -99,7 +109,11 @@ INODE_IMMUTABLE, INODE_APPEND_ONLY = 0x10, 0x20
 INODE_INDEX = 0x1000
 INODE_HUGE_FILE = 0x40000
 INODE_EXTENTS = 0x80000
-INODE_EA_INODE = 0x200000
+INODE_VERITY = 0x100000  # a hash tree lies behind the end of the content
+INODE_EA_INODE = 0x200000  # holds an attribute's value and has no name
+INODE_INLINE_DATA = 0x10000000
+INODE_PROJECT_INHERIT = 0x20000000
+INODE_CASEFOLD = 0x40000000
 
 # directory entry types, by i_mode
 ENTRY_TYPES = {
@@ -117,6 +131,7 @@ ENTRY_HEADER_BYTES = 8
 MAX_NAME_BYTES = 255
 
 DIRECT_BLOCKS = 12
+INLINE_PARENT_BYTES = 4  # an inline folder begins with its parent's inode
 INODE_BASE_BYTES = 128
 
 EXTENT_MAGIC = 0xF30A
@@ -150,7 +165,9 @@ class Superblock(Record):
     free_inodes: int = at(0x10, "I")
     first_data_block: int = at(0x14, "I", "1 with 1 KiB blocks, else 0")
     log_block_size: int = at(0x18, "I", "a block is 1024 << this many bytes")
+    log_cluster_size: int = at(0x1C, "I", "with bigalloc: a cluster is 1024 << this many bytes")
     blocks_per_group: int = at(0x20, "I")
+    clusters_per_group: int = at(0x24, "I", "with bigalloc")
     inodes_per_group: int = at(0x28, "I")
     magic: int = at(0x38, "H")
     state: int = at(0x3A, "H")
@@ -162,6 +179,7 @@ class Superblock(Record):
     ro_compat: int = at(0x64, "I")
     uuid: bytes = at(0x68, "16s")
     label: bytes = at(0x78, "16s")
+    last_mounted: bytes = at(0x88, "64s", "the folder it was mounted on")
     reserved_gdt_blocks: int = at(0xCE, "H", "blocks kept for the descriptor table to grow")
     journal_inode: int = at(0xE0, "I")
     journal_device: int = at(0xE4, "I")
@@ -169,16 +187,23 @@ class Superblock(Record):
     hash_seed: bytes = at(0xEC, "16s")
     default_hash: int = at(0xFC, "B")
     descriptor_bytes: int = at(0xFE, "H", "with 64bit; else descriptors have 32 bytes")
+    first_meta_group: int = at(0x104, "I", "with meta_bg")
     blocks_count_hi: int = at(0x150, "I")
     reserved_blocks_hi: int = at(0x154, "I")
     free_blocks_hi: int = at(0x158, "I")
     want_extra_isize: int = at(0x15E, "H", "i_extra_isize of new inodes")
     flags: int = at(0x160, "I")
+    mmp_block: int = at(0x168, "Q", "with mmp")
     log_groups_per_flex: int = at(0x174, "B")
     checksum_type: int = at(0x175, "B", "1 for crc32c")
+    user_quota_inode: int = at(0x240, "I", "with quota")
+    group_quota_inode: int = at(0x244, "I")
     backup_group_1: int = at(0x24C, "I", "with sparse_super2")
     backup_group_2: int = at(0x250, "I")
+    project_quota_inode: int = at(0x26C, "I")
     checksum_seed: int = at(0x270, "I", "with metadata_csum_seed")
+    encoding: int = at(0x27C, "H", "with casefold: 1 for UTF-8")
+    encoding_flags: int = at(0x27E, "H", "1: names must be valid in the encoding")
     orphan_file_inode: int = at(0x280, "I", "with orphan_file")
     checksum: int = at(0x3FC, "I")
 
@@ -278,6 +303,7 @@ class Inode(Record):
     link_count: int = at(0x1A, "H")
     sectors_lo: int = at(0x1C, "I", "512-byte sectors, or blocks with INODE_HUGE_FILE")
     flags: int = at(0x20, "I")
+    version: int = at(0x24, "I", "of a value inode: the lower half of its reference count")
     block: bytes = at(0x28, "60s", "extent tree root, block list, or a short link's target")
     generation: int = at(0x64, "I")
     xattr_block_lo: int = at(0x68, "I")
@@ -294,6 +320,7 @@ class Inode(Record):
     accessed_extra: int = at(0x8C, "I")
     created_at: int = at(0x90, "I")
     created_extra: int = at(0x94, "I")
+    project: int = at(0x9C, "I")
 
     @property
     def type(self) -> int:
@@ -304,6 +331,25 @@ class Inode(Record):
     def has_extra_times(self) -> bool:
         """Whether ``changed_extra`` and ``modified_extra`` are in use."""
         return self.extra_isize >= 12
+
+    @property
+    def has_project(self) -> bool:
+        """Whether ``project`` is in use."""
+        return self.extra_isize >= 32
+
+    @property
+    def is_inline(self) -> bool:
+        """Whether the content lies in the inode itself."""
+        return bool(self.flags & INODE_INLINE_DATA)
+
+    @property
+    def value_references(self) -> int:
+        """How many attributes refer to this inode, if it is a value inode."""
+        return self.changed_at << 32 | self.version
+
+    @value_references.setter
+    def value_references(self, value: int) -> None:
+        self.changed_at, self.version = value >> 32, value & 0xFFFFFFFF
 
     @property
     def is_folder(self) -> bool:
@@ -359,23 +405,23 @@ class ExtentHeader(Record):
     generation: int = at(8, "I")
 
 
-@record(size=1024, byte_order=">", source=f"{_KERNEL}/journal.rst, super block")
-class JournalSuperblock(Record):
-    """First block of the journal (jbd2), big-endian."""
+@record(size=1024, byte_order="<", source=f"{_KERNEL}/mmp.rst")
+class MmpBlock(Record):
+    """Says whether some machine has the volume mounted, and which one had it last."""
 
-    magic: int = at(0x0, "I", "0xC03B3998")
-    block_type: int = at(0x4, "I", "3: version 1, 4: version 2")
-    block_bytes: int = at(0xC, "I")
-    block_count: int = at(0x10, "I")
-    first_block: int = at(0x14, "I", "first block of the log itself")
-    sequence: int = at(0x18, "I")
-    start: int = at(0x1C, "I", "block where the log starts, 0: empty")
-    incompat: int = at(0x28, "I")
-    checksum_type: int = at(0x50, "B")
-    checksum: int = at(0xFC, "I")
+    magic: int = at(0x0, "I", "0x004D4D50")
+    sequence: int = at(0x4, "I")
+    time: int = at(0x8, "Q")
+    node_name: bytes = at(0x10, "64s", "host name of who mounted it last")
+    device_name: bytes = at(0x50, "32s")
+    checksum: int = at(0x3FC, "I")
 
 
-JOURNAL_MAGIC = 0xC03B3998
+MMP_MAGIC = 0x004D4D50
+MMP_CLEAN = 0xFF4D4D50
+
+ORPHAN_BLOCK_MAGIC = 0x0B10CA04
+ORPHAN_TAIL_BYTES = 8  # magic and checksum, at the end of each block of the orphan file
 
 
 @record(size=32, byte_order="<", source=f"{_KERNEL}/attributes.rst")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 import sys
 from array import array
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -20,6 +21,8 @@ from zeroseal.filesystems.ext.layout import (
     Inode,
 )
 from zeroseal.filesystems.ext.volume import ExtVolume
+
+_READ_PIECE_BYTES = 4 << 20
 
 
 class Run(NamedTuple):
@@ -65,6 +68,43 @@ def read_mapping(volume: ExtVolume, inode_no: int, inode: Inode) -> Mapping:
     else:
         reader.read_block_list()
     return reader.mapping
+
+
+def count_clusters(volume: ExtVolume, runs: list[Run]) -> int:
+    """How many clusters a file's runs lie in; neighbours may share one."""
+    ratio = volume.cluster_blocks
+    count, last = 0, -1
+    for run in runs:
+        first, end = run.physical // ratio, -(-(run.physical + run.blocks) // ratio)
+        count += end - first - int(first == last)
+        last = end - 1
+    return count
+
+
+def read_content(volume: ExtVolume, mapping: Mapping, size_bytes: int) -> Iterator[bytes]:
+    """Yields the first ``size_bytes`` of a file in pieces; what has no blocks reads as zeros."""
+    block_bytes, done = volume.block_bytes, 0
+    for run in mapping.runs:
+        if run.logical * block_bytes >= size_bytes:
+            break
+        yield from _zeros(run.logical * block_bytes - done)
+        done = run.logical * block_bytes
+        count = min(run.blocks * block_bytes, size_bytes - done)
+        if run.written:
+            start = run.physical * block_bytes
+            for offset in range(0, count, _READ_PIECE_BYTES):
+                piece = min(_READ_PIECE_BYTES, count - offset)
+                yield volume.store.read(start + offset, piece)
+        else:
+            yield from _zeros(count)
+        done += count
+    yield from _zeros(size_bytes - done)
+
+
+def _zeros(count: int) -> Iterator[bytes]:
+    while count > 0:
+        yield bytes(min(count, _READ_PIECE_BYTES))
+        count -= _READ_PIECE_BYTES
 
 
 class _MappingReader:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError
@@ -14,10 +15,12 @@ from zeroseal.filesystems.ext.folders import (
     is_index_block,
     iter_entries,
 )
-from zeroseal.filesystems.ext.layout import Inode
-from zeroseal.filesystems.ext.mapping import Mapping, Run, read_mapping
+from zeroseal.filesystems.ext.hashing import hash_name, settings_of
+from zeroseal.filesystems.ext.index import IndexedBlocks, iter_leaves
+from zeroseal.filesystems.ext.layout import INLINE_PARENT_BYTES, Inode
+from zeroseal.filesystems.ext.mapping import Run, read_content, read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
-from zeroseal.filesystems.ext.xattrs import read_attributes
+from zeroseal.filesystems.ext.xattrs import read_attributes, read_inline_data
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
 
 _KINDS = {
@@ -30,8 +33,15 @@ _KINDS = {
     layout.MODE_SOCKET: Kind.SOCKET,
 }
 _KINDS_BY_ENTRY = {code: _KINDS[mode] for mode, code in layout.ENTRY_TYPES.items()}
-_MAX_FOLDER_BYTES = 1 << 30
-_READ_PIECE_BYTES = 4 << 20
+_MAX_FOLDER_BYTES = 4 << 30
+
+
+class FolderBlock(NamedTuple):
+    """A block of a folder, or a part of one that lies in its inode (``block_no`` is None)."""
+
+    logical: int
+    block_no: int | None
+    content: bytes
 
 
 class ExtTree:
@@ -45,14 +55,14 @@ class ExtTree:
 
     def __init__(self, store: Store, where: str = "the volume") -> None:
         self.volume = ExtVolume(store, where)
-        self._has_types = bool(self.volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
+        self.has_types = bool(self.volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
 
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name; ``.`` and ``..`` are never found."""
         if name in (b".", b".."):
             return None
-        for _logical, _block_no, block in self._iter_folder_blocks(folder, holding=name):
-            entry = find_entry(block, name, self._has_types)
+        for block in self.iter_blocks_for(folder, name):
+            entry = find_entry(block.content, name, self.has_types)
             if entry:
                 return FolderEntry(name, entry.inode, self._kind_of(entry))
         return None
@@ -61,14 +71,14 @@ class ExtTree:
         """All entries but ``.`` and ``..``."""
         return [
             FolderEntry(entry.name, entry.inode, self._kind_of(entry))
-            for _logical, _block_no, block in self._iter_folder_blocks(folder)
-            for entry in self._entries(folder, block)
+            for block in self.iter_folder_blocks(folder)
+            for entry in self.entries(folder, block.content)
             if entry.inode and entry.name not in (b".", b"..")
         ]
 
     def get_facts(self, node: int) -> NodeFacts:
         """The node's own data."""
-        inode = self._get_inode(node)
+        inode = self.get_inode(node)
         return NodeFacts(
             kind=_KINDS.get(inode.type, Kind.UNKNOWN),
             mode=inode.mode & 0o7777,
@@ -81,30 +91,27 @@ class ExtTree:
 
     def read_file(self, node: int, limit_bytes: int | None = None) -> bytes:
         """A file's content, or its beginning."""
-        inode = self._get_inode(node)
+        inode = self.get_inode(node)
         if inode.type != layout.MODE_FILE:
             raise self.volume.damaged(f"inode {node} should be a file")
-        size = inode.size if limit_bytes is None else min(inode.size, limit_bytes)
-        mapping = read_mapping(self.volume, node, inode)
-        return b"".join(self._iter_content(mapping, size))
+        return self._read_content(node, inode, limit_bytes)
 
     def read_link(self, node: int) -> bytes:
         """A symbolic link's target; a short one lies in the inode itself."""
-        inode = self._get_inode(node)
+        inode = self.get_inode(node)
         if inode.type != layout.MODE_LINK or inode.size > self.volume.block_bytes:
             raise self.volume.damaged(f"inode {node} should be a symbolic link")
         if is_short_link(self.volume, inode):
             return inode.block[: inode.size]
-        mapping = read_mapping(self.volume, node, inode)
-        return b"".join(self._iter_content(mapping, inode.size))
+        return self._read_content(node, inode)
 
     def read_attributes(self, node: int) -> dict[bytes, bytes]:
         """Extended attributes, by full name."""
-        return read_attributes(self.volume, node, self._get_inode(node))
+        return read_attributes(self.volume, node, self.get_inode(node))
 
     def iter_runs(self, node: int) -> Iterator[Run]:
         """Where a node's content lies on the volume."""
-        inode = self._get_inode(node)
+        inode = self.get_inode(node)
         if owns_blocks(self.volume, inode):
             yield from read_mapping(self.volume, node, inode).runs
 
@@ -114,41 +121,84 @@ class ExtTree:
         for run in self.iter_runs(node):
             yield run.physical * size, run.blocks * size
 
-    def _get_inode(self, node: int) -> Inode:
+    def _read_content(self, node: int, inode: Inode, limit_bytes: int | None = None) -> bytes:
+        size = inode.size if limit_bytes is None else min(inode.size, limit_bytes)
+        if inode.is_inline:
+            content = b"".join(read_inline_data(self.volume, node, inode))
+            if inode.size > len(content):
+                raise self.volume.damaged(f"inode {node} says more than it holds")
+            return content[:size]
+        return b"".join(read_content(self.volume, read_mapping(self.volume, node, inode), size))
+
+    def get_inode(self, node: int) -> Inode:
+        """An inode in use.
+
+        Raises:
+            DamagedError: it is free.
+        """
         inode = self.volume.read_inode(node)
         if not inode.link_count or not inode.mode:
             raise self.volume.damaged(f"inode {node} is named, but free")
         return inode
 
     def _kind_of(self, entry: RawEntry) -> Kind:
-        if self._has_types and entry.type_code in _KINDS_BY_ENTRY:
+        if self.has_types and entry.type_code in _KINDS_BY_ENTRY:
             return _KINDS_BY_ENTRY[entry.type_code]
         return _KINDS.get(self.volume.read_inode(entry.inode).type, Kind.UNKNOWN)
 
-    def _entries(self, folder: int, block: bytes) -> list[RawEntry]:
+    def entries(self, folder: int, block: bytes) -> list[RawEntry]:
+        """The entries of a block of a folder."""
         try:
-            return list(iter_entries(block, self._has_types))
+            return list(iter_entries(block, self.has_types))
         except DamagedError as error:
             raise self.volume.damaged(f"folder {folder}: {error.message}") from error
 
-    def _iter_folder_blocks(
-        self, folder: int, holding: bytes = b""
-    ) -> Iterator[tuple[int, int, bytes]]:
-        """Yields (logical, physical, content) of each block, or only of those that hold a text."""
-        inode = self._get_inode(folder)
-        if not inode.is_folder or inode.size > _MAX_FOLDER_BYTES:
-            raise self.volume.damaged(f"inode {folder} should be a folder")
-        seed = self.volume.inode_seed(folder, inode)
-        is_indexed = bool(inode.flags & layout.INODE_INDEX)
+    def iter_folder_blocks(self, folder: int) -> Iterator[FolderBlock]:
+        """Yields all blocks of a folder; those of its index too."""
+        inode = self._get_folder(folder)
+        if inode.is_inline:
+            yield from self._inline_parts(folder, inode)
+            return
         size = self.volume.block_bytes
+        is_indexed = bool(inode.flags & layout.INODE_INDEX)
+        seed = self.volume.inode_seed(folder, inode)
         for run in read_mapping(self.volume, folder, inode).runs:
             content = self.volume.read_block(run.physical, run.blocks)
             for number in range(run.blocks):
                 block = content[number * size : (number + 1) * size]
-                if holding in block:
-                    if not (is_indexed and is_index_block(run.logical + number, block)):
-                        self._check_folder_block(folder, seed, block)
-                    yield run.logical + number, run.physical + number, block
+                logical = run.logical + number
+                if not (is_indexed and is_index_block(logical, block)):
+                    self._check_folder_block(folder, seed, block)
+                yield FolderBlock(logical, run.physical + number, block)
+
+    def iter_blocks_for(self, folder: int, name: bytes) -> Iterator[FolderBlock]:
+        """Yields the blocks of a folder that may hold a name: those that its index tells of."""
+        inode = self._get_folder(folder)
+        if not inode.flags & layout.INODE_INDEX or inode.is_inline:
+            for block in self.iter_folder_blocks(folder):
+                if name in block.content:
+                    yield block
+            return
+        blocks = IndexedBlocks(self.volume, folder, inode)
+        seed = self.volume.inode_seed(folder, inode)
+        settings = settings_of(self.volume.superblock, blocks.root.hash_version, inode)
+        for logical in iter_leaves(blocks.read, blocks.root, hash_name(name, settings)[0]):
+            content = blocks.read(logical)
+            self._check_folder_block(folder, seed, content)
+            yield FolderBlock(logical, blocks.physical(logical), content)
+
+    def _get_folder(self, folder: int) -> Inode:
+        inode = self.get_inode(folder)
+        if not inode.is_folder or inode.size > _MAX_FOLDER_BYTES:
+            raise self.volume.damaged(f"inode {folder} should be a folder")
+        return inode
+
+    def _inline_parts(self, folder: int, inode: Inode) -> Iterator[FolderBlock]:
+        """The entries in an inode: behind the parent's number, and in its attribute."""
+        head, rest = read_inline_data(self.volume, folder, inode)
+        yield FolderBlock(0, None, head[INLINE_PARENT_BYTES:])
+        if rest:
+            yield FolderBlock(1, None, rest)
 
     def _check_folder_block(self, folder: int, seed: int, block: bytes) -> None:
         """Verifies a leaf's sum; those of index blocks are the checker's business."""
@@ -157,28 +207,11 @@ class ExtTree:
             if checksums.folder_block_checksum(seed, block) != stored:
                 raise self.volume.damaged(f"folder {folder} fails its checksum")
 
-    def _iter_content(self, mapping: Mapping, size: int) -> Iterator[bytes]:
-        """Yields a file's bytes up to ``size``, in pieces."""
-        block_bytes, done = self.volume.block_bytes, 0
-        for run in mapping.runs:
-            if run.logical * block_bytes >= size:
-                break
-            yield from _zeros(run.logical * block_bytes - done)
-            done = run.logical * block_bytes
-            count = min(run.blocks * block_bytes, size - done)
-            if run.written:
-                start = run.physical * block_bytes
-                for offset in range(0, count, _READ_PIECE_BYTES):
-                    piece = min(_READ_PIECE_BYTES, count - offset)
-                    yield self.volume.store.read(start + offset, piece)
-            else:
-                yield from _zeros(count)
-            done += count
-        yield from _zeros(size - done)
-
 
 def owns_blocks(volume: ExtVolume, inode: Inode) -> bool:
-    """Whether an inode's block field is a mapping (and not a short link's target or a device)."""
+    """Whether an inode's block field is a mapping (and not content, or a device's number)."""
+    if inode.is_inline:
+        return False
     if inode.type == layout.MODE_LINK:
         return not is_short_link(volume, inode)
     return inode.type in (layout.MODE_FILE, layout.MODE_FOLDER)
@@ -186,16 +219,12 @@ def owns_blocks(volume: ExtVolume, inode: Inode) -> bool:
 
 def is_short_link(volume: ExtVolume, inode: Inode) -> bool:
     """Whether a symbolic link's target lies in the inode: it has no blocks but for attributes."""
-    if inode.flags & layout.INODE_EXTENTS:
+    if inode.flags & (layout.INODE_EXTENTS | layout.INODE_INLINE_DATA):
         return False
-    xattr_sectors = volume.block_bytes // 512 if inode.xattr_block else 0
+    if volume.superblock.incompat & layout.INCOMPAT_EA_INODE:
+        return inode.size < 60
+    xattr_sectors = volume.block_bytes * volume.cluster_blocks // 512 if inode.xattr_block else 0
     return inode.sectors == xattr_sectors and inode.size < 60
-
-
-def _zeros(count: int) -> Iterator[bytes]:
-    while count > 0:
-        yield bytes(min(count, _READ_PIECE_BYTES))
-        count -= _READ_PIECE_BYTES
 
 
 def _last_change(inode: Inode) -> int:

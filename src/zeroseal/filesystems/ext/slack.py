@@ -9,7 +9,6 @@ Tables are looked at with numpy; what has to be parsed (folders, deep mappings) 
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Iterator
 from enum import Enum
 from typing import NamedTuple
@@ -18,20 +17,27 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from zeroseal.filesystems.ext import layout
-from zeroseal.filesystems.ext.checksums import folder_block_checksum, xattr_block_checksum
-from zeroseal.filesystems.ext.folders import has_tail, iter_entries
+from zeroseal.filesystems.ext.checksums import xattr_block_checksum
 from zeroseal.filesystems.ext.index import (
     NODE_ENTRIES_OFFSET,
     ROOT_ENTRIES_OFFSET,
+    IndexedBlocks,
     parse_entries,
-    parse_root,
 )
 from zeroseal.filesystems.ext.layout import Inode, XattrBlockHeader, XattrEntry
-from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.mapping import Mapping, read_mapping
 from zeroseal.filesystems.ext.read import is_short_link, owns_blocks
 from zeroseal.filesystems.ext.rows import EXTENT, inode_rows, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
-from zeroseal.filesystems.ext.xattrs import read_xattr_block
+from zeroseal.filesystems.ext.without_slack import (
+    clean_extent_node,
+    clean_index,
+    clean_leaf,
+    clean_mmp,
+    clean_names,
+    clean_superblock,
+)
+from zeroseal.filesystems.ext.xattrs import inode_attributes, read_inline_data, read_xattr_block
 
 _FIELDS: dict[str, tuple[int, DTypeLike]] = {
     "mode": (0x0, "<u2"),
@@ -44,7 +50,7 @@ _FIELDS: dict[str, tuple[int, DTypeLike]] = {
     "xattr_lo": (0x68, "<u4"),
     "size_hi": (0x6C, "<u4"),
 }
-_MAX_FOLDER_BYTES = 1 << 30
+_MAX_FOLDER_BYTES = 4 << 30
 _PIECE_BYTES = 1 << 20
 
 
@@ -54,8 +60,10 @@ class SlackKind(Enum):
     FILE = "behind the end of a file"
     UNWRITTEN = "in unwritten blocks of a file"
     FOLDER = "in a folder"
+    MAPPING = "in the mapping of a file"
     INODE = "in an inode"
     ATTRIBUTES = "among extended attributes"
+    VOLUME = "in the volume's own structures"
 
 
 class Slack(NamedTuple):
@@ -83,6 +91,7 @@ def iter_slack(volume: ExtVolume) -> Iterator[Slack]:
         DamagedError: a structure contradicts itself.
     """
     scan = _Scan(volume)
+    yield from scan.scan_volume()
     for group in range(volume.group_count):
         yield from scan.scan_group(group)
 
@@ -106,6 +115,19 @@ class _Scan:
         self._seen_xattr_blocks: set[int] = set()
         self._row = inode_rows(_FIELDS, volume.inode_bytes)
 
+    def scan_volume(self) -> Iterator[Slack]:
+        """What the superblock and the block of multiple-mount protection say of the last mount."""
+        volume = self._volume
+        content = volume.store.read(layout.SUPERBLOCK_OFFSET, layout.SUPERBLOCK_BYTES)
+        clean = clean_superblock(content)
+        yield from self._changed(SlackKind.VOLUME, 0, layout.SUPERBLOCK_OFFSET, content, clean)
+        if volume.superblock.incompat & layout.INCOMPAT_MMP:
+            block_no = volume.superblock.mmp_block
+            content = volume.read_block(block_no)
+            clean = clean_mmp(content, volume.checksum_seed if volume.has_checksums else None)
+            place = block_no * volume.block_bytes
+            yield from self._changed(SlackKind.VOLUME, 0, place, content, clean)
+
     def scan_group(self, group: int) -> Iterator[Slack]:
         volume = self._volume
         table = read_inode_table(volume, group)
@@ -128,6 +150,7 @@ class _Scan:
             & (rows["flags"] & layout.INODE_EXTENTS != 0)
             & (rows["depth"] == 0)
             & (rows["entries"] <= 4)
+            & (rows["flags"] & layout.INODE_VERITY == 0)
         )
         within = np.arange(4) < rows["entries"][:, None]
         written = (rows["extents"]["length"] <= layout.MAX_EXTENT_BLOCKS) | ~within
@@ -164,14 +187,29 @@ class _Scan:
             yield from self._scan_folder(node, inode)
             return
         block = self._volume.block_bytes
-        for run in read_mapping(self._volume, node, inode).runs:
+        mapping = read_mapping(self._volume, node, inode)
+        yield from self._scan_tree_blocks(node, inode, mapping)
+        for run in mapping.runs:
             start, length = run.physical * block, run.blocks * block
             if not run.written:
                 yield from self._range(SlackKind.UNWRITTEN, node, start, length)
                 continue
             kept = min(max(inode.size - run.logical * block, 0), length)
-            if kept < length:
+            if kept < length and not inode.flags & layout.INODE_VERITY:
                 yield from self._range(SlackKind.FILE, node, start + kept, length - kept)
+
+    def _scan_tree_blocks(self, node: int, inode: Inode, mapping: Mapping) -> Iterator[Slack]:
+        """Nodes of an extent tree, behind their entries; a list of blocks has no slack."""
+        if not inode.flags & layout.INODE_EXTENTS:
+            return
+        for block_no in mapping.tree_blocks:
+            content = self._volume.read_block(block_no)
+            clean = clean_extent_node(content, self._own_seed(node, inode))
+            place = block_no * self._volume.block_bytes
+            yield from self._changed(SlackKind.MAPPING, node, place, content, clean)
+
+    def _own_seed(self, node: int, inode: Inode) -> int | None:
+        return self._volume.inode_seed(node, inode) if self._volume.has_checksums else None
 
     def _range(self, kind: SlackKind, node: int, offset: int, length: int) -> Iterator[Slack]:
         """A range that should be zeros; ranges known to be so are not read."""
@@ -194,58 +232,41 @@ class _Scan:
         volume = self._volume
         if inode.size > _MAX_FOLDER_BYTES:
             raise volume.damaged(f"inode {node} should be a folder")
+        mapping = read_mapping(volume, node, inode)
+        yield from self._scan_tree_blocks(node, inode, mapping)
         blocks = {
             run.logical + number: run.physical + number
-            for run in read_mapping(volume, node, inode).runs
+            for run in mapping.runs
             for number in range(run.blocks)
         }
-        index = self._index_blocks(node, inode, blocks)
+        index = self._index_blocks(node, inode)
         for logical, physical in blocks.items():
             content = volume.read_block(physical)
             if logical in index:
-                clean = self._clean_index(content, index[logical])
+                clean = clean_index(content, index[logical])
             else:
-                clean = self._clean_leaf(node, inode, content)
+                clean = clean_leaf(content, self._has_types, self._own_seed(node, inode))
             yield from self._changed(
                 SlackKind.FOLDER, node, physical * volume.block_bytes, content, clean
             )
 
-    def _index_blocks(self, node: int, inode: Inode, blocks: dict[int, int]) -> dict[int, int]:
+    def _index_blocks(self, node: int, inode: Inode) -> dict[int, int]:
         """Logical numbers of the blocks that are index, to where their entries begin."""
-        if not inode.flags & layout.INODE_INDEX or 0 not in blocks:
+        if not inode.flags & layout.INODE_INDEX:
             return {}
-        root = self._volume.read_block(blocks[0])
+        blocks = IndexedBlocks(self._volume, node, inode)
         found = {0: ROOT_ENTRIES_OFFSET}
-        if parse_root(root).levels:
-            for _hash, logical in parse_entries(root, ROOT_ENTRIES_OFFSET):
-                if logical not in blocks:
-                    raise self._volume.damaged(f"the index of folder {node} points outside of it")
-                found[logical] = NODE_ENTRIES_OFFSET
+        level = [0]
+        for _ in range(blocks.root.levels):
+            level = [
+                logical
+                for above in level
+                for _hash, logical in parse_entries(blocks.read(above), found[above])
+            ]
+            if len(found) + len(level) > len(set(found) | set(level)):
+                raise self._volume.damaged(f"the index of folder {node} runs in circles")
+            found |= dict.fromkeys(level, NODE_ENTRIES_OFFSET)
         return found
-
-    @staticmethod
-    def _clean_index(content: bytes, offset: int) -> bytes:
-        limit, count = struct.unpack_from("<HH", content, offset)
-        start, end = offset + count * 8, offset + limit * 8
-        parse_entries(content, offset)  # bounds both
-        return content[:start] + bytes(end - start) + content[end:]
-
-    def _clean_leaf(self, node: int, inode: Inode, content: bytes) -> bytes:
-        clean = bytearray(content)
-        tail = self._volume.has_checksums and has_tail(content)
-        end = len(content) - (layout.TAIL_BYTES if tail else 0)
-        for entry in iter_entries(content, self._has_types):
-            if entry.offset >= end:
-                break
-            used = layout.ENTRY_HEADER_BYTES + (len(entry.name) if entry.inode else 0)
-            stop = entry.offset + entry.length
-            clean[entry.offset + used : stop] = bytes(stop - entry.offset - used)
-            if not entry.inode:
-                clean[entry.offset + 6 : entry.offset + 8] = b"\0\0"  # name length and type
-        if tail and clean != content:
-            seed = self._volume.inode_seed(node, inode)
-            clean[-4:] = folder_block_checksum(seed, bytes(clean)).to_bytes(4, "little")
-        return bytes(clean)
 
     # inodes and extended attributes
 
@@ -263,6 +284,7 @@ class _Scan:
         )
         suspects |= extents & (view[used, 0x28 : 0x28 + 60] * beyond).any(axis=1)
         suspects |= kinds == layout.MODE_LINK
+        suspects |= rows["flags"][used] & layout.INODE_INLINE_DATA != 0
         if size > layout.INODE_BASE_BYTES:
             suspects |= view[used, layout.INODE_BASE_BYTES + 32 :].any(axis=1)
             suspects |= view[used, layout.INODE_BASE_BYTES] < 32  # i_extra_isize
@@ -279,7 +301,9 @@ class _Scan:
 
     def _clean_slot(self, node: int, inode: Inode, slot: bytes) -> bytes:
         clean = bytearray(slot)
-        if inode.flags & layout.INODE_EXTENTS:
+        if inode.is_inline:
+            self._clean_inline(node, inode, clean)
+        elif inode.flags & layout.INODE_EXTENTS:
             entries = int.from_bytes(slot[0x2A:0x2C], "little")
             clean[0x28 + 12 + 12 * entries : 0x28 + 60] = bytes(max(0, 48 - 12 * entries))
         elif inode.type == layout.MODE_LINK and is_short_link(self._volume, inode):
@@ -295,6 +319,23 @@ class _Scan:
         if bytes(clean) == slot:
             return slot
         return self._volume.with_inode_checksum(node, inode, clean)
+
+    def _clean_inline(self, node: int, inode: Inode, slot: bytearray) -> None:
+        """Content in the inode, behind its end; names in the inode, behind themselves."""
+        head, rest = read_inline_data(self._volume, node, inode)
+        if inode.is_folder:
+            skip = layout.INLINE_PARENT_BYTES
+            clean_head = head[:skip] + clean_names(head[skip:], self._has_types)
+            clean_rest = clean_names(rest, self._has_types)
+        else:
+            content = (head + rest)[: inode.size].ljust(len(head) + len(rest), b"\0")
+            clean_head, clean_rest = content[: len(head)], content[len(head) :]
+        slot[0x28 : 0x28 + 60] = clean_head
+        if clean_rest != rest:
+            found = inode_attributes(self._volume, node, inode)
+            offset = next(item.value_offset for item in found if item.is_inline_data)
+            start = layout.INODE_BASE_BYTES + inode.extra_isize + 4 + offset
+            slot[start : start + len(rest)] = clean_rest
 
     def _scan_xattr_block(self, node: int, block_no: int) -> Iterator[Slack]:
         volume = self._volume

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.blocks.bitmaps import find_runs
-from zeroseal.filesystems.ext import layout
+from zeroseal.filesystems.ext import journal_layout, layout
 from zeroseal.filesystems.ext.allocate import Allocator
+from zeroseal.filesystems.ext.check import find_unclaimed
+from zeroseal.filesystems.ext.journal_layout import JournalSuperblock
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
 
@@ -14,15 +16,27 @@ ByteRange = tuple[int, int]  # (offset, length)
 
 
 def iter_free_space(volume: ExtVolume) -> Iterator[ByteRange]:
-    """Yields the ranges of all free blocks, by the bitmaps, and what lies behind the last block."""
+    """Yields the ranges of all free blocks, and what lies behind the last block.
+
+    Free is what the bitmaps say. With bigalloc a cluster in use may have blocks that nobody owns;
+    they are found by asking all inodes what they own.
+    """
+    if volume.cluster_blocks > 1:
+        for first, count in find_unclaimed(volume):
+            yield first * volume.block_bytes, count * volume.block_bytes
+    else:
+        yield from _iter_free_by_bitmaps(volume)
+    end = volume.block_count * volume.block_bytes
+    if end < volume.store.size_bytes:  # the partition is larger than its file system
+        yield end, volume.store.size_bytes - end
+
+
+def _iter_free_by_bitmaps(volume: ExtVolume) -> Iterator[ByteRange]:
     allocator = Allocator(volume)
     for group in range(volume.group_count):
         base, size = volume.group_blocks(group)
         for first, count in find_runs(allocator.get_bitmap("block", group), size, value=False):
             yield (base + first) * volume.block_bytes, count * volume.block_bytes
-    end = volume.block_count * volume.block_bytes
-    if end < volume.store.size_bytes:  # the partition is larger than its file system
-        yield end, volume.store.size_bytes - end
 
 
 def iter_free_inodes(volume: ExtVolume) -> Iterator[ByteRange]:
@@ -51,9 +65,9 @@ def iter_journal_body(volume: ExtVolume) -> Iterator[ByteRange]:
     runs = read_mapping(volume, superblock.journal_inode, inode).runs
     if not runs or runs[0].logical:
         raise volume.damaged("its journal has no first block")
-    raw = volume.read_block(runs[0].physical)[: layout.JournalSuperblock.SIZE]
-    journal = layout.JournalSuperblock.parse(raw)
-    if journal.magic != layout.JOURNAL_MAGIC or journal.start:
+    raw = volume.read_block(runs[0].physical)[: JournalSuperblock.SIZE]
+    journal = JournalSuperblock.parse(raw)
+    if journal.magic != journal_layout.MAGIC or journal.start:
         raise volume.damaged("its journal is not empty or not a journal")
     for run in runs:
         skipped = 1 if run.logical == 0 else 0

@@ -4,46 +4,44 @@ from __future__ import annotations
 
 from zeroseal.blocks.checksums import crc32c
 from zeroseal.blocks.store import Store
-from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
+from zeroseal.errors import DamagedError, InUseError, NeedsRecoveryError, UnsupportedError
 from zeroseal.filesystems.ext import checksums
+from zeroseal.filesystems.ext.geometry import Geometry
 from zeroseal.filesystems.ext.layout import (
     COMPAT_HAS_JOURNAL,
-    COMPAT_SPARSE_SUPER2,
-    INCOMPAT_64BIT,
     INCOMPAT_CSUM_SEED,
+    INCOMPAT_JOURNAL_DEVICE,
+    INCOMPAT_MMP,
     INCOMPAT_NAMES,
     INCOMPAT_RECOVER,
     INCOMPAT_SUPPORTED,
-    INODE_BASE_BYTES,
     INODE_RECORD_BYTES,
     MAGIC,
+    MMP_CLEAN,
+    MMP_MAGIC,
     RO_EDITABLE,
     RO_GDT_CSUM,
     RO_METADATA_CSUM,
     RO_NAMES,
     RO_ORPHAN_PRESENT,
-    RO_SPARSE_SUPER,
-    RO_UNREADABLE,
     STATE_CLEAN,
     STATE_ERRORS,
     SUPERBLOCK_BYTES,
     SUPERBLOCK_OFFSET,
     GroupDescriptor,
     Inode,
+    MmpBlock,
     Superblock,
 )
 
-_MAX_LOG_BLOCK_SIZE = 6  # 64 KiB
-_MIN_GROUP_BLOCKS = 256  # mke2fs makes no smaller groups
-_MAX_GROUPS = 1 << 22  # 512 TiB with groups of 128 MiB
 
-
-class ExtVolume:
+class ExtVolume(Geometry):
     """An opened ext2, ext3 or ext4 volume.
 
     Args:
         store: the volume.
         where: its name, for messages.
+        ignore_state: whether it may need recovery; for the code that recovers it.
 
     Raises:
         UnsupportedError: a feature that we do not know.
@@ -51,21 +49,35 @@ class ExtVolume:
         DamagedError: the superblock contradicts itself.
     """
 
-    def __init__(self, store: Store, where: str = "the volume") -> None:
+    def __init__(self, store: Store, where: str = "the volume", ignore_state: bool = False) -> None:
         self.store = store
         self.where = where
         raw = store.read(SUPERBLOCK_OFFSET, SUPERBLOCK_BYTES)
-        self.superblock = Superblock.parse(raw)
-        if self.superblock.magic != MAGIC:
+        superblock = self.superblock = Superblock.parse(raw)
+        if superblock.magic != MAGIC:
             raise DamagedError(f"{where} holds no ext file system")
         self._check_features()
+        try:
+            super().__init__(superblock)
+        except ValueError as error:
+            raise self.damaged(str(error)) from None
+        if self.block_count * self.block_bytes > store.size_bytes:
+            raise self.damaged(
+                "it is larger than its partition",
+                expected=self.block_count * self.block_bytes,
+                got=store.size_bytes,
+            )
         self.has_checksums = bool(self.superblock.ro_compat & RO_METADATA_CSUM)
         if self.has_checksums and self.superblock.checksum_type != 1:
             raise UnsupportedError(f"{where} uses an unknown kind of checksum")
         if self.has_checksums and checksums.superblock_checksum(raw) != self.superblock.checksum:
             raise self.damaged("its superblock fails its checksum")
-        self._read_geometry()
-        self._check_state()
+        self.has_group_checksums = bool(superblock.ro_compat & (RO_METADATA_CSUM | RO_GDT_CSUM))
+        self.checksum_seed = crc32c(checksums.START, superblock.uuid)
+        if superblock.incompat & INCOMPAT_CSUM_SEED:
+            self.checksum_seed = superblock.checksum_seed
+        if not ignore_state:
+            self._check_state()
         self._groups: dict[int, GroupDescriptor] = {}
 
     def damaged(self, what: str, **facts: int) -> DamagedError:
@@ -97,18 +109,13 @@ class ExtVolume:
             self._groups[group] = found
         return found
 
-    def descriptor_offset(self, group: int) -> int:
-        """Where a group's descriptor lies, in bytes."""
-        table = (self.superblock.first_data_block + 1) * self.block_bytes
-        return table + group * self.descriptor_bytes
-
     def read_block(self, block_no: int, count: int = 1) -> bytes:
         """Reads blocks.
 
         Raises:
             DamagedError: they do not lie inside the file system.
         """
-        if block_no < self.superblock.first_data_block or block_no + count > self.block_count:
+        if not self.has_block(block_no, count):
             raise self.damaged(f"block {block_no} is pointed to, but there is none")
         return self.store.read(block_no * self.block_bytes, count * self.block_bytes)
 
@@ -164,37 +171,18 @@ class ExtVolume:
         """Where checksums of what this inode owns begin."""
         return checksums.inode_seed(self.checksum_seed, inode_no, inode.generation)
 
-    def group_blocks(self, group: int) -> tuple[int, int]:
-        """(first block, number of blocks) of a group; the last may be short."""
-        first = self.superblock.first_data_block + group * self.superblock.blocks_per_group
-        return first, min(self.superblock.blocks_per_group, self.block_count - first)
-
-    def group_of_block(self, block_no: int) -> int:
-        """The group that a block belongs to."""
-        return (block_no - self.superblock.first_data_block) // self.superblock.blocks_per_group
-
-    def has_superblock_copy(self, group: int) -> bool:
-        """Whether a group begins with a copy of superblock and descriptors."""
-        if group == 0:
-            return True
-        if self.superblock.compat & COMPAT_SPARSE_SUPER2:
-            return group in (self.superblock.backup_group_1, self.superblock.backup_group_2)
-        if not self.superblock.ro_compat & RO_SPARSE_SUPER or group == 1:
-            return True
-        return any(_is_power(group, base) for base in (3, 5, 7))
-
     def _check_features(self) -> None:
         superblock = self.superblock
         unknown = superblock.incompat & ~INCOMPAT_SUPPORTED
-        if unknown or superblock.ro_compat & RO_UNREADABLE:
-            names = _feature_names(unknown, INCOMPAT_NAMES) if unknown else "bigalloc"
+        if superblock.journal_device or (superblock.incompat & INCOMPAT_JOURNAL_DEVICE):
+            raise UnsupportedError(f"{self.where} keeps its journal on another device")
+        if unknown:
+            names = _feature_names(unknown, INCOMPAT_NAMES)
             raise UnsupportedError(
                 f"{self.where} is an ext file system with {names}, which is not supported",
                 structure="superblock",
                 got=unknown,
             )
-        if superblock.journal_device or (superblock.incompat & 0x8):
-            raise UnsupportedError(f"{self.where} keeps its journal on another device")
 
     def _check_state(self) -> None:
         superblock = self.superblock
@@ -209,56 +197,23 @@ class ExtVolume:
         ):
             raise NeedsRecoveryError(
                 f"{self.where} was not shut down cleanly and needs recovery: start the machine and "
-                "shut it down properly, then try again"
+                "shut it down properly, then try again, or say --recover-journal"
             )
+        if superblock.incompat & INCOMPAT_MMP:
+            self._check_not_mounted()
 
-    def _read_geometry(self) -> None:
-        superblock = self.superblock
-        if superblock.log_block_size > _MAX_LOG_BLOCK_SIZE:
-            raise self.damaged(f"block size 2^{superblock.log_block_size + 10}")
-        self.block_bytes = 1024 << superblock.log_block_size
-        is_64bit = bool(superblock.incompat & INCOMPAT_64BIT)
-        self.block_count = superblock.blocks_count_lo
-        self.descriptor_bytes = 32
-        if is_64bit:
-            self.block_count |= superblock.blocks_count_hi << 32
-            self.descriptor_bytes = superblock.descriptor_bytes
-        self.inode_bytes = superblock.inode_bytes if superblock.revision else INODE_BASE_BYTES
-        self.first_inode = superblock.first_inode if superblock.revision else 11
-        self._check_geometry(is_64bit)
-        blocks_to_share = self.block_count - superblock.first_data_block
-        self.group_count = -(-blocks_to_share // superblock.blocks_per_group)
-        if self.group_count > _MAX_GROUPS:
-            raise self.damaged(f"its superblock tells of {self.group_count} groups")
-        if superblock.inodes_count != self.group_count * superblock.inodes_per_group:
-            raise self.damaged("the number of inodes does not fit the number of groups")
-        self.has_group_checksums = bool(superblock.ro_compat & (RO_METADATA_CSUM | RO_GDT_CSUM))
-        self.checksum_seed = crc32c(checksums.START, superblock.uuid)
-        if superblock.incompat & INCOMPAT_CSUM_SEED:
-            self.checksum_seed = superblock.checksum_seed
-
-    def _check_geometry(self, is_64bit: bool) -> None:
-        superblock = self.superblock
-        bits = self.block_bytes * 8
-        sound = (
-            _MIN_GROUP_BLOCKS <= superblock.blocks_per_group <= bits
-            and superblock.blocks_per_group % 8 == 0
-            and 0 < superblock.inodes_per_group <= bits
-            and superblock.inodes_per_group % 8 == 0
-            and self.inode_bytes in (128, 256, 512, 1024, 2048, 4096)
-            and self.inode_bytes <= self.block_bytes
-            and superblock.inodes_per_group * self.inode_bytes % self.block_bytes == 0
-            and superblock.first_data_block == (1 if self.block_bytes == 1024 else 0)
-            and superblock.first_data_block < self.block_count
-            and (not is_64bit or self.descriptor_bytes in (64, 128, 256, 512, 1024))
-        )
-        if not sound:
-            raise self.damaged("its superblock describes an impossible geometry")
-        if self.block_count * self.block_bytes > self.store.size_bytes:
-            raise self.damaged(
-                "it is larger than its partition",
-                expected=self.block_count * self.block_bytes,
-                got=self.store.size_bytes,
+    def _check_not_mounted(self) -> None:
+        """Multiple-mount protection: the block says whether a machine has the volume in use."""
+        block = self.read_block(self.superblock.mmp_block)
+        mmp = MmpBlock.parse(block[: MmpBlock.SIZE])
+        if mmp.magic != MMP_MAGIC:
+            raise self.damaged("its block of multiple-mount protection is none")
+        if self.has_checksums and mmp.checksum != checksums.mmp_checksum(self.checksum_seed, block):
+            raise self.damaged("its block of multiple-mount protection fails its checksum")
+        if mmp.sequence != MMP_CLEAN:
+            raise InUseError(
+                f"{self.where} is marked as mounted by a machine (multiple-mount protection): shut "
+                "the machine down properly, then try again"
             )
 
     def _inode_passes(self, inode_no: int, inode: Inode, slot: bytes) -> bool:
@@ -271,12 +226,6 @@ class ExtVolume:
 def parse_inode(slot: bytes) -> Inode:
     """The record at the beginning of an inode's slot."""
     return Inode.parse(slot[:INODE_RECORD_BYTES].ljust(INODE_RECORD_BYTES, b"\0"))
-
-
-def _is_power(number: int, base: int) -> bool:
-    while number > 1 and number % base == 0:
-        number //= base
-    return number == 1
 
 
 def _feature_names(bits: int, names: dict[int, str]) -> str:
