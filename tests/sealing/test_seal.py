@@ -434,3 +434,34 @@ def test_a_hibernated_guest_is_refused(tmp_path: Path, demo_disk: Path, zeroseal
     answer = zeroseal("survey", raw)
     assert answer.status == 3
     assert "hibernated" in answer.err
+
+
+def test_a_machine_that_was_switched_off_is_recovered_on_request_only(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    volume, image = make_guest_volume(tmp_path, BARE_GUEST, 24), tmp_path / "off.img"
+    with mounted(tmp_path / "m", "-o", "loop,commit=300", volume) as point:
+        late = point / "etc" / "ssh" / "ssh_host_rsa_key"
+        with late.open("wb") as file:
+            file.write(b"late-key-canary\n" * 90)
+            file.flush()
+            os.fsync(file.fileno())
+        image.write_bytes(volume.read_bytes())
+    before = digest(image)
+    refused = zeroseal("seal", image, "-o", tmp_path / "s.img", "--expect-seed")
+    assert refused.status == 4
+    assert "--recover-journal" in refused.err
+    told = zeroseal("survey", image, "--recover-journal", "--places", "--expect-seed").out
+    assert "its journal was recovered" in told
+    assert "ssh_host_rsa_key" in told
+    words = ("--recover-journal", "--expect-seed", "--plant-first-boot")
+    done = zeroseal("seal", image, "-o", tmp_path / "s.img", *words)
+    assert done.status == 0, done.err
+    assert digest(image) == before
+    judge_ext(tmp_path / "s.img")
+    canaries = [b"late-key-canary", b"host-private-key-canary", b"ada.brine", b"pier-ref"]
+    assert find_texts(tmp_path / "s.img", canaries) == set()
+    answer = zeroseal("check", tmp_path / "s.img", "--level", "deep", "--against", image)
+    assert answer.status == 0, answer.out
+    record = record_path(tmp_path / "s.img").read_text()
+    assert '"recoveredJournals": true' in record

@@ -12,6 +12,7 @@ from zeroseal.cli.options import (
     add_common,
     add_container,
     add_machine_file,
+    add_recovery,
     add_search,
     add_snapshot,
     choices_from,
@@ -51,6 +52,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
     add_machine_file(parser)
     add_choices(parser)
+    add_recovery(parser)
     add_search(parser)
     add_common(parser)
 

@@ -10,6 +10,7 @@ from zeroseal.cli.options import (
     add_choices,
     add_common,
     add_machine_file,
+    add_recovery,
     add_snapshot,
     choices_from,
 )
@@ -29,6 +30,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
     add_machine_file(parser)
     add_choices(parser)
+    add_recovery(parser)
     add_common(parser)
 
 

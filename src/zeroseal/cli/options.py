@@ -135,6 +135,16 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_recovery(parser: argparse.ArgumentParser) -> None:
+    """What to do about a file system that was not shut down cleanly."""
+    parser.add_argument(
+        "--recover-journal",
+        action="store_true",
+        help="recover file systems (ext) that were not shut down cleanly, as the guest would on "
+        "its next start; IMAGE itself is not changed by that",
+    )
+
+
 def add_search(parser: argparse.ArgumentParser) -> None:
     """How far the result of a seal is proven."""
     parser.add_argument(
@@ -169,6 +179,7 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         search_values=getattr(args, "level", "full") == "deep",
         allow_residue=getattr(args, "allow_residue", False),
         allow_static_address=args.allow_static_address,
+        recover_journal=getattr(args, "recover_journal", False),
         machine=_knowledge_from(args),
     )
 

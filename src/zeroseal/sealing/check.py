@@ -15,7 +15,7 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.record import SealRecord, find_record
 from zeroseal.sealing.residue import Residue, find_residue
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened
+from zeroseal.sealing.survey import opened, staged_over
 from zeroseal.sealing.values import collect_values
 from zeroseal.traces.finding import Finding
 from zeroseal.volumes.disk import Disk
@@ -111,8 +111,8 @@ def _deep(result: CheckResult, image: Image, original: Path, progress: Progress)
         choices = SealChoices(
             skip=result.record.skipped, keep_root_login=result.record.keep_root_login
         )
-    with opened(original) as source:
-        subject = Subject.read(source)
+    with opened(original) as source, staged_over(source) as staged:
+        subject = Subject.read(staged, recover=True)
         known = {account.name for account in subject.context(SealChoices()).accounts}
         retained = result.record.retained_accounts if result.record else ()
         kept = tuple(name for name in retained if name in known)
@@ -202,9 +202,10 @@ def _broken(
         )
     error: ZeroSealError | None = None
     try:
-        subject = Subject.read(image)
-        volumes = _volumes_of(subject.disk, changed)
-        files = tuple(_changed_files(subject, record.sealed_at))
+        with staged_over(image) as staged:  # a clone that was switched off is told of all the same
+            subject = Subject.read(staged, recover=True)
+            volumes = _volumes_of(subject.disk, changed)
+            files = tuple(_changed_files(subject, record.sealed_at))
     except ZeroSealError as problem:
         error = problem
     return CheckResult(

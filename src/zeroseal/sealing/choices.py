@@ -37,6 +37,7 @@ class SealChoices:
         search_values: whether the result's bytes are searched for the values that are removed.
         allow_residue: whether a value that is found there does not stop the seal.
         allow_static_address: whether clones may begin with the machine's static address.
+        recover_journal: whether file systems that were not shut down cleanly are recovered first.
         machine: what is known of the machine; None where only the disk is.
     """
 
@@ -49,6 +50,7 @@ class SealChoices:
     search_values: bool = True
     allow_residue: bool = False
     allow_static_address: bool = False
+    recover_journal: bool = False
     machine: MachineKnowledge | None = None
 
     def __post_init__(self) -> None:

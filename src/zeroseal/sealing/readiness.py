@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
+from zeroseal.filesystems.ext.recover import Recovery
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
@@ -36,7 +37,8 @@ def assess(image: Image, subject: Subject, choices: SealChoices) -> Readiness:
         for reason in subject.opened.unread
     ]
     blockers += find_guest_blockers(guest, choices.allow_static_address)
-    hints = list(find_guest_hints(image, guest))
+    hints = [_describe_recovery(recovery) for recovery in subject.recovered]
+    hints += find_guest_hints(image, guest)
     if choices.machine:
         blockers += choices.machine.blockers
         hints += choices.machine.hints
@@ -60,6 +62,21 @@ def assess(image: Image, subject: Subject, choices: SealChoices) -> Readiness:
         advice.append("The image has a backing file; a new file is whole without one.")
     advice += _full_volumes(subject)
     return Readiness(tuple(blockers), tuple(advice), tuple(hints))
+
+
+def _describe_recovery(recovery: Recovery) -> str:
+    done = [
+        f"{count} {name}{'' if count == 1 else 's'}"
+        for count, name in (
+            (recovery.transactions, "transaction"),
+            (recovery.blocks, "block"),
+            (recovery.orphans, "orphaned inode"),
+        )
+    ]
+    return (
+        f"{recovery.where} was not shut down cleanly; its journal was recovered as the guest would "
+        f"on its next start ({', '.join(done)}): what programs had not written yet is missing."
+    )
 
 
 def _boot_gap(image: Image, subject: Subject) -> list[str]:

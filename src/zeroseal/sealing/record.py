@@ -96,6 +96,7 @@ def build_record(
                 "leafHints": _pack_hints(digest),
             },
             "source": {"name": source.path.name, "format": source.format_name},
+            "recoveredJournals": choices.recover_journal,
             "guest": {
                 "family": system.family,
                 "name": system.name,

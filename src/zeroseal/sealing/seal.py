@@ -24,7 +24,7 @@ from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import build_record, record_path
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts
+from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts, staged_over
 from zeroseal.sealing.values import ValueSet, collect_values
 from zeroseal.sealing.verify import Proof, verify_result
 
@@ -95,8 +95,9 @@ def plan_image(
     Raises:
         ZeroSealError: as ``seal_image``, but blockers and lock-outs are in the plan.
     """
-    with opened(source, snapshot) as image:
-        return plan_opened(image, Subject.read(image), choices, progress)
+    with opened(source, snapshot) as image, staged_over(image) as staged:
+        subject = Subject.read(staged, recover=choices.recover_journal)
+        return plan_opened(image, subject, choices, progress)
 
 
 def seal_image(
@@ -122,7 +123,7 @@ def seal_image(
     try:
         container = output.container_for(image)
         before = _fingerprint(image)
-        subject = Subject.read(staged, opener_for_editing(now))
+        subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
         planned = plan_opened(image, subject, choices, progress)
         check_allowed(planned.plan)
         values = values_of(subject, choices)

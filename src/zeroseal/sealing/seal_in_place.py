@@ -41,7 +41,7 @@ def seal_in_place(
         _check_alone(source, change.image)
         staged = StagedStore(change.image, source.resolve().parent)
         try:
-            subject = Subject.read(staged, opener_for_editing(now))
+            subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
             planned = plan_opened(change.image, subject, choices, progress)
             check_allowed(planned.plan)
             values = values_of(subject, choices)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
+from zeroseal.filesystems.ext.recover import Recovery, needs_recovery, recover_volume
 from zeroseal.guests.accounts import find_account
 from zeroseal.guests.facts import SystemFacts, read_facts
 from zeroseal.guests.open import OpenedGuest, TreeOpener, open_for_reading, open_guest
@@ -20,22 +21,36 @@ from zeroseal.volumes.disk import Disk, read_disk
 
 @dataclass(frozen=True)
 class Subject:
-    """A disk with its guest, read afresh from a store."""
+    """A disk with its guest, read afresh from a store; ``recovered`` says what that took."""
 
     disk: Disk
     opened: OpenedGuest
     facts: SystemFacts
+    recovered: tuple[Recovery, ...] = ()
 
     @classmethod
-    def read(cls, store: Store, open_tree: TreeOpener = open_for_reading) -> Subject:
+    def read(
+        cls, store: Store, open_tree: TreeOpener = open_for_reading, recover: bool = False
+    ) -> Subject:
         """Reads partition table, volumes and guest.
+
+        Args:
+            store: the disk.
+            open_tree: opens the file system of a volume.
+            recover: whether file systems that were not shut down cleanly are recovered first; the
+                changes go to ``store``.
 
         Raises:
             ImageError, RefusedError: the disk holds no guest that we can handle.
         """
         disk = read_disk(store)
+        recovered = tuple(
+            recover_volume(volume.store, volume.name)
+            for volume in disk.volumes
+            if recover and volume.content.is_ext and needs_recovery(volume.store, volume.name)
+        )
         opened = open_guest(disk, open_tree)
-        return cls(disk, opened, read_facts(opened.guest))
+        return cls(disk, opened, read_facts(opened.guest), recovered)
 
     def context(self, choices: SealChoices) -> FindContext:
         """What finders need.

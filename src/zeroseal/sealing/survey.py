@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from zeroseal.blocks.staged import StagedStore
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
@@ -87,8 +88,8 @@ def survey_image(
     Raises:
         ImageError, RefusedError: the image cannot be read or handled.
     """
-    with opened(path, snapshot) as image:
-        subject = Subject.read(image)
+    with opened(path, snapshot) as image, staged_over(image) as staged:
+        subject = Subject.read(staged, recover=choices.recover_journal)
         findings = subject.find_all(choices, progress)
         return Survey(
             image=facts_of(image),
@@ -127,6 +128,16 @@ def opened(path: Path, snapshot: str = "") -> Iterator[Image]:
         yield image
     finally:
         image.close()
+
+
+@contextmanager
+def staged_over(image: Image) -> Iterator[StagedStore]:
+    """A layer over an image for what is changed in appearance only."""
+    staged = StagedStore(image)
+    try:
+        yield staged
+    finally:
+        staged.close()
 
 
 def read_image_facts(path: Path) -> ImageFacts:

@@ -197,7 +197,8 @@ class ExtVolume(Geometry):
         ):
             raise NeedsRecoveryError(
                 f"{self.where} was not shut down cleanly and needs recovery: start the machine and "
-                "shut it down properly, then try again, or say --recover-journal"
+                "shut it down properly, then try again; survey and seal can also recover it "
+                "themselves (--recover-journal)"
             )
         if superblock.incompat & INCOMPAT_MMP:
             self._check_not_mounted()
