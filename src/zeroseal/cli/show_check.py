@@ -8,6 +8,7 @@ from rich.console import Console
 
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import look
+from zeroseal.cli.show_seal import secret_sentences
 from zeroseal.sealing.check import CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
@@ -27,7 +28,7 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
         if len(result.changed_files) == _MOST_NOTED_FILES:
             console.print("    and perhaps more")
     if result.residue:
-        look.section(console, "Values of the original that are still there")
+        look.section(console, "Still there")
         look.items(
             console, tuple(f"{item.label}: {item.place} ({item.count})" for item in result.residue)
         )
@@ -49,13 +50,8 @@ def _sentences(result: CheckResult) -> list[str]:
             sentences.append("Root's login was kept on purpose.")
     if result.skipped:
         sentences.append(f"Skipped on purpose: {', '.join(result.skipped)}.")
-    if result.level is Level.DEEP and result.values_searched:
-        left = "" if result.residue else ": none was found"
-        count = result.values_searched
-        sentences.append(f"The bytes were searched for {count} values of the original{left}.")
-        sentences += result.not_searched
-    elif result.level is Level.DEEP and result.error is None and not result.changed_chunks:
-        sentences.append("Values were not searched for: name the original with --against.")
+    if result.level is Level.DEEP and result.error is None and not result.changed_chunks:
+        sentences += _search_sentences(result)
     if result.changed_chunks:
         sentences.append(_where_changed(result))
     if result.verdict is Verdict.BROKEN_SEAL and result.error:
@@ -65,6 +61,23 @@ def _sentences(result: CheckResult) -> list[str]:
             "No file's own times tell what it was: the bytes were changed beneath them."
         )
     return sentences
+
+
+def _search_sentences(result: CheckResult) -> list[str]:
+    left = "" if result.residue else ": none was found"
+    count = result.values_searched
+    if not count:
+        return [
+            f"The bytes were searched for keys, hashes and logs by their look{left}.",
+            "Values were not searched for: name the original with --against.",
+            *secret_sentences(result.secrets),
+        ]
+    return [
+        f"The bytes were searched for {count} values of the original, and for keys, hashes and "
+        f"logs by their look{left}.",
+        *secret_sentences(result.secrets),
+        *result.not_searched,
+    ]
 
 
 def _where_changed(result: CheckResult) -> str:

@@ -9,6 +9,7 @@ from rich.console import Console
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import by_trace
 from zeroseal.traces.model import SEAL_FAMILIES
@@ -90,10 +91,23 @@ def _value_sentences(result: SealResult) -> list[str]:
         files = "1 compressed file" if proof.files_opened == 1 else "compressed files"
         count = "" if proof.files_opened == 1 else f"{proof.files_opened} "
         told += f", and inside {count}{files}"
-    if not proof.residue:
-        return [f"{told}: none is left.", *proof.not_searched]
-    places = [f"{item.label} in {item.place}" for item in proof.residue]
-    return [f"{told}; these are still there: {'; '.join(places)}.", *proof.not_searched]
+    told += ": none is left."
+    if proof.residue:
+        places = [f"{item.label} in {item.place}" for item in proof.residue]
+        told = (
+            f"{told.removesuffix(': none is left.')}; these are still there: {'; '.join(places)}."
+        )
+    return [told, *secret_sentences(proof.secrets), *proof.not_searched]
+
+
+def secret_sentences(secrets: tuple[Residue, ...]) -> list[str]:
+    """What files hold that stay, one sentence a kind."""
+    kinds = list(dict.fromkeys(item.label for item in secrets))
+    return [
+        f"By its look a {kind} stays in {look.listed(paths)}: all clones will share it."
+        for kind in kinds
+        if (paths := [item.place for item in secrets if item.label == kind])
+    ]
 
 
 def _is_in_place(result: SealResult) -> bool:

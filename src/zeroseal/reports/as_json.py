@@ -64,6 +64,7 @@ def seal_to_json(result: SealResult) -> Json:
             "valuesSearched": result.proof.values_searched,
             "valuesNotSearched": list(result.proof.not_searched),
             "residue": _residue(result.proof.residue),
+            "secretsInFiles": _residue(result.proof.secrets),
             "zeroedBytes": result.zeroed_bytes,
             "rewrittenBytes": result.rewritten_bytes,
         }
@@ -85,6 +86,7 @@ def check_to_json(result: CheckResult) -> Json:
         "valuesSearched": result.values_searched,
         "valuesNotSearched": list(result.not_searched),
         "residue": _residue(result.residue),
+        "secretsInFiles": _residue(result.secrets),
         "changed": {
             "offsets": [number * CHUNK_BYTES for number in result.changed_chunks],
             "chunkBytes": CHUNK_BYTES,

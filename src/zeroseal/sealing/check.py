@@ -16,7 +16,7 @@ from zeroseal.sealing.record import SealRecord, find_record
 from zeroseal.sealing.residue import Residue, find_residue
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened, staged_over
-from zeroseal.sealing.values import collect_values
+from zeroseal.sealing.values import ValueSet, collect_values
 from zeroseal.traces.finding import Finding
 from zeroseal.volumes.disk import Disk
 
@@ -54,7 +54,9 @@ class CheckResult:
         skipped: ids of traces that the record says were left on purpose.
         error: what kept the check from an answer, for UNKNOWN.
         values_searched: how many values of the original were searched for, with ``not_searched``
-            saying which could not be, and ``residue`` where some were found.
+            saying which could not be.
+        residue: values, or secrets by their look, that should be gone, and where.
+        secrets: secrets by their look in files that stay.
     """
 
     path: Path
@@ -71,6 +73,7 @@ class CheckResult:
     values_searched: int = 0
     not_searched: tuple[str, ...] = ()
     residue: tuple[Residue, ...] = ()
+    secrets: tuple[Residue, ...] = ()
 
 
 def check_image(
@@ -99,24 +102,27 @@ def check_image(
         if level is Level.QUICK:
             return _quick(path, record)
         result = _full(path, image, record, level, progress)
-        if level is Level.DEEP and original is not None and result.error is None:
-            return _deep(result, image, original, progress)
+        if level is Level.DEEP and result.error is None:
+            values = _values_of(original, record) if original else ValueSet((), ())
+            return _deep(result, image, values, progress)
         return result
 
 
-def _deep(result: CheckResult, image: Image, original: Path, progress: Progress) -> CheckResult:
-    """Searches the disk's bytes for the values of the machine that it was made from."""
+def _values_of(original: Path, record: SealRecord | None) -> ValueSet:
+    """The values of the machine that an image was made from, but for what it kept on purpose."""
     choices = SealChoices()
-    if result.record:
-        choices = SealChoices(
-            skip=result.record.skipped, keep_root_login=result.record.keep_root_login
-        )
+    if record:
+        choices = SealChoices(skip=record.skipped, keep_root_login=record.keep_root_login)
     with opened(original) as source, staged_over(source) as staged:
         subject = Subject.read(staged, recover=True)
         known = {account.name for account in subject.context(SealChoices()).accounts}
-        retained = result.record.retained_accounts if result.record else ()
+        retained = record.retained_accounts if record else ()
         kept = tuple(name for name in retained if name in known)
-        values = collect_values(subject, replace(choices, retained_accounts=kept))
+        return collect_values(subject, replace(choices, retained_accounts=kept))
+
+
+def _deep(result: CheckResult, image: Image, values: ValueSet, progress: Progress) -> CheckResult:
+    """Searches the disk's bytes for values, and for secrets by their look."""
     searched = find_residue(image, values, progress)
     residue = searched.residue
     result = replace(
@@ -124,10 +130,12 @@ def _deep(result: CheckResult, image: Image, original: Path, progress: Progress)
         values_searched=len(values.values),
         not_searched=searched.not_searched,
         residue=residue,
+        secrets=searched.secrets,
     )
-    if not residue:
+    if not residue or any(name.startswith("disk.") for name in result.skipped):
         return result
-    reason = f"{len({item.label for item in residue})} values of {original} are still on it"
+    count = len({item.label for item in residue})
+    reason = f"{count} thing{'' if count == 1 else 's'} that should be gone are still on the disk"
     return replace(result, verdict=Verdict.UNSEALED, reason=reason)
 
 

@@ -132,6 +132,10 @@ def build_record(
                     {"value": item.label, "place": item.place, "count": item.count}
                     for item in proof.residue
                 ],
+                "secretsInFiles": [
+                    {"kind": item.label, "place": item.place, "count": item.count}
+                    for item in proof.secrets
+                ],
             },
         },
     }

@@ -28,7 +28,8 @@ class Proof:
         level: ``deep`` where the bytes were searched for values, else ``full``.
         values_searched: how many values were looked for.
         not_searched: values that cannot be searched, with reasons.
-        residue: values that are still there, on purpose or because that was allowed.
+        residue: what is still there, on purpose or because that was allowed.
+        secrets: what looks like a key, a hash or a log in files that stay.
         files_opened: how many compressed files were searched inside.
     """
 
@@ -38,6 +39,7 @@ class Proof:
     not_searched: tuple[str, ...] = ()
     residue: tuple[Residue, ...] = ()
     files_opened: int = 0
+    secrets: tuple[Residue, ...] = ()
 
 
 def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
@@ -71,7 +73,15 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
     if residue and not plan.choices.keeps_something and not plan.choices.allow_residue:
         raise NotProvenError(_describe(residue), got=len(residue))
     count = len(values.values)
-    return Proof(tuple(checked), "deep", count, searched.not_searched, residue, searched.opened)
+    return Proof(
+        volumes=tuple(checked),
+        level="deep",
+        values_searched=count,
+        not_searched=searched.not_searched,
+        residue=residue,
+        files_opened=searched.opened,
+        secrets=searched.secrets,
+    )
 
 
 def _describe(residue: tuple[Residue, ...]) -> str:

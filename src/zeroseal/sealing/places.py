@@ -1,0 +1,103 @@
+"""From a byte of the disk to what it belongs to: a file, a folder, or a structure by its name."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+
+from zeroseal.blocks.pieced import PiecedStore
+from zeroseal.blocks.store import SliceStore
+from zeroseal.filesystems.ext.places import PlaceNames
+from zeroseal.filesystems.ext.read import ExtTree
+from zeroseal.filesystems.fat.read import FatTree
+from zeroseal.sealing.common_words import NAMES_SUFFIX
+from zeroseal.sealing.subject import Subject
+from zeroseal.volumes.volume import Volume
+
+
+class PlaceFinder:
+    """Answers for one disk; what a volume's files hold is listed at the first question about it."""
+
+    def __init__(self, subject: Subject) -> None:
+        self._subject = subject
+        self._owners: dict[str, list[tuple[int, int, str]]] = {}
+        self._structures: dict[str, PlaceNames] = {}
+        self._strangers = tuple(_name_of(volume) for volume in subject.opened.strangers)
+
+    def is_unused(self, place: str) -> bool:
+        """Whether nothing that the guest could read lies at a place that ``place_of`` named."""
+        return not place.startswith(("/", *self._strangers))
+
+    def place_of(self, offset: int) -> str:
+        """A path of the guest (``/etc (names)`` for a folder), or where else on the disk."""
+        for volume in reversed(
+            self._subject.disk.volumes
+        ):  # logical volumes before their partition
+            inside = _offset_in(volume, offset)
+            if inside is not None:
+                return self._place_on(volume, inside)
+        return f"between the volumes, at byte {offset}"
+
+    def _place_on(self, volume: Volume, offset: int) -> str:
+        for mount in self._subject.opened.guest.mounts:
+            tree = mount.tree
+            if mount.volume.name == volume.name and isinstance(tree, ExtTree | FatTree):
+                if volume.name not in self._owners:
+                    self._owners[volume.name] = _owners(tree, mount.path.rstrip("/"))
+                path = _owner_of(self._owners[volume.name], offset)
+                return path or f"{volume.name}, {self._structure(tree, volume.name, offset)}"
+        return f"{_name_of(volume)}, at its byte {offset}"
+
+    def _structure(self, tree: ExtTree | FatTree, name: str, offset: int) -> str:
+        if isinstance(tree, FatTree):
+            return f"outside of files, at its byte {offset}"
+        if name not in self._structures:
+            self._structures[name] = PlaceNames(tree.volume)
+        return f"{self._structures[name].describe(offset)}, at its byte {offset}"
+
+
+def _name_of(volume: Volume) -> str:
+    return f"{volume.name} ({volume.content.kind})"
+
+
+def _offset_in(volume: Volume, offset: int) -> int | None:
+    """Where a byte of the disk lies on a volume; None where it does not."""
+    if not isinstance(volume.store, PiecedStore):
+        inside = offset - volume.offset_bytes
+        return inside if 0 <= inside < volume.size_bytes else None
+    position = 0
+    for piece in volume.store.pieces:
+        if isinstance(piece.store, SliceStore):
+            start = piece.store.offset_bytes + piece.offset_bytes
+            if start <= offset < start + piece.length:
+                return position + offset - start
+        position += piece.length
+    return None
+
+
+def _owners(tree: ExtTree | FatTree, mount_path: str) -> list[tuple[int, int, str]]:
+    """(start, end, path) of all that files and folders hold, their inodes included."""
+    found: list[tuple[int, int, str]] = []
+    pending = [(mount_path, tree.root)]
+    while pending:
+        path, node = pending.pop()
+        names = (path or "/") + NAMES_SUFFIX
+        found += [(start, start + length, names) for start, length in tree.iter_ranges(node)]
+        for entry in tree.list_folder(node):
+            name = f"{path}/{entry.name.decode('utf-8', 'backslashreplace')}"
+            if entry.kind.value == "folder":
+                pending.append((name, entry.node))
+                continue
+            ranges = tree.iter_ranges(entry.node)
+            found += [(start, start + length, name) for start, length in ranges]
+            if isinstance(tree, ExtTree):
+                slot = tree.volume.inode_offset(entry.node)
+                found.append((slot, slot + tree.volume.inode_bytes, name))
+    return sorted(found)
+
+
+def _owner_of(owners: list[tuple[int, int, str]], offset: int) -> str:
+    """Whose a byte is; no two files share one, but several names may lead to one file."""
+    number = bisect_right(owners, offset, key=lambda owner: owner[0]) - 1
+    if number >= 0 and owners[number][0] <= offset < owners[number][1]:
+        return owners[number][2]
+    return ""
