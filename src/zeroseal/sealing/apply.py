@@ -17,8 +17,10 @@ from zeroseal.traces.changes import (
     PathChange,
     RemovePath,
     ReplaceContent,
+    RewriteInitramfs,
     VolumeChange,
 )
+from zeroseal.traces.initramfs_finder import rewritten_initramfs
 from zeroseal.traces.text_edits import drop_accounts, drop_host_names, lock_password
 from zeroseal.traces.volume_finders import blank
 
@@ -62,6 +64,8 @@ def apply_to_path(change: PathChange, guest: Guest) -> None:
             _rewrite(guest, path, lock_password(guest.read_text(path), change))
         case DropHostNames(path=path):
             _rewrite(guest, path, drop_host_names(guest.read_text(path), change))
+        case RewriteInitramfs(path=path):
+            guest.replace_content(path, rewritten_initramfs(guest, change))
         case _:
             assert_never(change)
 

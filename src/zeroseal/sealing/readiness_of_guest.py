@@ -16,6 +16,7 @@ from zeroseal.guests.packages import pending_updates, read_packages
 from zeroseal.guests.services import is_unit_enabled
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.images.image import Image
+from zeroseal.traces.initramfs_finder import iter_sealed_boot_images
 
 _AGENTS = ("/usr/sbin/qemu-ga", "/usr/bin/qemu-ga", "/usr/bin/vmtoolsd", "/usr/sbin/hv_kvp_daemon")
 _SSH_UNITS = ("ssh.service", "sshd.service", "ssh.socket", "sshd.socket", "dropbear.service")
@@ -31,6 +32,11 @@ def find_guest_blockers(guest: Guest, allows_static: bool) -> Iterator[str]:
         yield (
             f"{len(half)} packages are half installed ({_some(half)}): start the machine and let "
             "the package manager finish them (dpkg --configure -a)."
+        )
+    for path, entries in iter_sealed_boot_images(guest):
+        yield (
+            f"{path} is a boot image with {_some(list(entries))} of this machine inside, and "
+            "cannot be changed without breaking its signature: build it anew without, or remove it."
         )
     if not allows_static:
         for path, addresses in find_static_addresses(guest):

@@ -60,6 +60,18 @@ class DropHostNames:
 
 
 @dataclass(frozen=True)
+class RewriteInitramfs:
+    """Takes entries out of an initramfs, and the content out of others.
+
+    ``dropped`` and ``emptied`` are paths inside the archive.
+    """
+
+    path: str
+    dropped: tuple[str, ...]
+    emptied: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class BlankSwap:
     """Zeroes a swap volume behind its header."""
 
@@ -101,7 +113,15 @@ class BlankGaps:
     volume: str
 
 
-PathChange = RemovePath | EmptyFile | ReplaceContent | DropAccounts | LockPassword | DropHostNames
+PathChange = (
+    RemovePath
+    | EmptyFile
+    | ReplaceContent
+    | DropAccounts
+    | LockPassword
+    | DropHostNames
+    | RewriteInitramfs
+)
 VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankSlack | BlankGaps
 Change = PathChange | VolumeChange
 
@@ -116,6 +136,7 @@ def place_of(change: Change) -> str:
             | DropAccounts(path=path)
             | LockPassword(path=path)
             | DropHostNames(path=path)
+            | RewriteInitramfs(path=path)
         ):
             return path
         case (

@@ -24,11 +24,13 @@ from zeroseal.traces.changes import (
     LockPassword,
     RemovePath,
     ReplaceContent,
+    RewriteInitramfs,
     VolumeChange,
 )
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.host_name_finder import find_host_name
+from zeroseal.traces.initramfs_finder import find_initramfs
 from zeroseal.traces.model import (
     Finder,
     FinderName,
@@ -52,6 +54,7 @@ _SMALL_BYTES = 64 << 10
 
 _FINDERS: dict[FinderName, Callable[[FindContext], Iterator[tuple[Change, str]]]] = {
     FinderName.ACCOUNTS: find_accounts,
+    FinderName.INITRAMFS: find_initramfs,
     FinderName.ROOT_PASSWORD: find_root_password,
     FinderName.HOST_NAME: find_host_name,
     FinderName.SWAP: find_swaps,
@@ -81,7 +84,7 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
                 claimed.add(change.path)
             files, size = context.guest.size_of(change.path)
             treatment = where.treatment
-            if isinstance(change, DropAccounts | LockPassword | DropHostNames):
+            if isinstance(change, DropAccounts | LockPassword | DropHostNames | RewriteInitramfs):
                 treatment = Treatment.REWRITE
             yield Finding(trace, treatment, change, files, size, evidence)
 

@@ -35,6 +35,7 @@ class FinderName(Enum):
     """Finders for what no pattern can say; ``finders.py`` says which function each one is."""
 
     ACCOUNTS = "accounts"
+    INITRAMFS = "initramfs"
     ROOT_PASSWORD = "root-password"
     HOST_NAME = "host-name"
     SWAP = "swap"
