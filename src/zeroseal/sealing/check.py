@@ -15,7 +15,7 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.record import SealRecord, find_record
 from zeroseal.sealing.residue import Residue, find_residue
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened, staged_over
+from zeroseal.sealing.survey import opened, recoverable
 from zeroseal.sealing.values import ValueSet, collect_values
 from zeroseal.traces.finding import Finding
 from zeroseal.volumes.disk import Disk
@@ -113,8 +113,8 @@ def _values_of(original: Path, record: SealRecord | None) -> ValueSet:
     choices = SealChoices()
     if record:
         choices = SealChoices(skip=record.skipped, keep_root_login=record.keep_root_login)
-    with opened(original) as source, staged_over(source) as staged:
-        subject = Subject.read(staged, recover=True)
+    with opened(original) as source, recoverable(source, recover=True) as store:
+        subject = Subject.read(store, recover=True)
         known = {account.name for account in subject.context(SealChoices()).accounts}
         retained = record.retained_accounts if record else ()
         kept = tuple(name for name in retained if name in known)
@@ -210,8 +210,9 @@ def _broken(
         )
     error: ZeroSealError | None = None
     try:
-        with staged_over(image) as staged:  # a clone that was switched off is told of all the same
-            subject = Subject.read(staged, recover=True)
+        # a clone that was switched off is told of all the same
+        with recoverable(image, recover=True) as store:
+            subject = Subject.read(store, recover=True)
             volumes = _volumes_of(subject.disk, changed)
             files = tuple(_changed_files(subject, record.sealed_at))
     except ZeroSealError as problem:

@@ -24,7 +24,7 @@ from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import build_record, record_path
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts, staged_over
+from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts, recoverable
 from zeroseal.sealing.values import ValueSet, collect_values
 from zeroseal.sealing.verify import Proof, verify_result
 
@@ -95,8 +95,9 @@ def plan_image(
     Raises:
         ZeroSealError: as ``seal_image``, but blockers and lock-outs are in the plan.
     """
-    with opened(source, snapshot) as image, staged_over(image) as staged:
-        subject = Subject.read(staged, recover=choices.recover_journal)
+    recover = choices.recover_journal
+    with opened(source, snapshot) as image, recoverable(image, recover) as store:
+        subject = Subject.read(store, recover=recover)
         return plan_opened(image, subject, choices, progress)
 
 

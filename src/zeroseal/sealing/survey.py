@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import Store
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
@@ -88,8 +89,9 @@ def survey_image(
     Raises:
         ImageError, RefusedError: the image cannot be read or handled.
     """
-    with opened(path, snapshot) as image, staged_over(image) as staged:
-        subject = Subject.read(staged, recover=choices.recover_journal)
+    recover = choices.recover_journal
+    with opened(path, snapshot) as image, recoverable(image, recover) as store:
+        subject = Subject.read(store, recover=recover)
         findings = subject.find_all(choices, progress)
         return Survey(
             image=facts_of(image),
@@ -131,8 +133,11 @@ def opened(path: Path, snapshot: str = "") -> Iterator[Image]:
 
 
 @contextmanager
-def staged_over(image: Image) -> Iterator[StagedStore]:
-    """A layer over an image for what is changed in appearance only."""
+def recoverable(image: Image, recover: bool) -> Iterator[Store]:
+    """An image, or a layer over it where its file systems are to be recovered in appearance."""
+    if not recover:
+        yield image
+        return
     staged = StagedStore(image)
     try:
         yield staged

@@ -9,7 +9,7 @@ Tables are looked at with numpy; what has to be parsed (folders, deep mappings) 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from enum import Enum
 from typing import NamedTuple
 
@@ -52,6 +52,7 @@ _FIELDS: dict[str, tuple[int, DTypeLike]] = {
 }
 _MAX_FOLDER_BYTES = 4 << 30
 _PIECE_BYTES = 1 << 20
+_NEAR_BYTES = 32 << 10  # so little in between is read faster than left out
 
 
 class SlackKind(Enum):
@@ -175,9 +176,21 @@ class _Scan:
         length = last["length"].astype(np.int64) * block
         place = (last["high"].astype(np.int64) << 32 | last["low"]) * block
         slack = np.where(rows["entries"] > 0, begin + length - size, 0)
-        for index in np.flatnonzero(slack > 0).tolist():
-            start = int(place[index] + size[index] - begin[index])
-            yield from self._range(SlackKind.FILE, int(numbers[index]), start, int(slack[index]))
+        starts = place + size - begin
+        there = np.flatnonzero(slack > 0)
+        there = there[np.argsort(starts[there], kind="stable")]
+        tails = zip(
+            starts[there].tolist(), slack[there].tolist(), numbers[there].tolist(), strict=True
+        )
+        for group in _neighbours(tails):
+            first, end = group[0][0], max(start + count for start, count, _number in group)
+            window = b""
+            if len(group) > 1 and first >= 0 and end <= self._volume.store.size_bytes:
+                window = self._volume.store.read(first, end - first)
+            for start, count, number in group:
+                content = window[start - first : start - first + count]
+                if not window or content.count(0) < count:
+                    yield from self._range(SlackKind.FILE, number, start, count)
 
     def _scan_node(self, node: int, inode: Inode) -> Iterator[Slack]:
         """A folder, a link, or a file with a mapping that is not plain."""
@@ -374,3 +387,17 @@ class _Scan:
         if clean != content:
             stale = sum(a != b and a != 0 for a, b in zip(content, clean, strict=True))
             yield Slack(kind, node, offset, len(content), clean, stale)
+
+
+def _neighbours(tails: Iterable[tuple[int, int, int]]) -> Iterator[list[tuple[int, int, int]]]:
+    """Groups (start, length, ...) in order of their start that one reading may cover."""
+    group: list[tuple[int, int, int]] = []
+    end = 0
+    for tail in tails:
+        if group and (tail[0] > end + _NEAR_BYTES or tail[0] > group[0][0] + _PIECE_BYTES):
+            yield group
+            group = []
+        group.append(tail)
+        end = tail[0] + tail[1]
+    if group:
+        yield group
