@@ -9,6 +9,7 @@ from zeroseal.blocks.store import SliceStore
 from zeroseal.filesystems.ext.places import PlaceNames
 from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.fat.read import FatTree
+from zeroseal.filesystems.tree import Kind
 from zeroseal.sealing.common_words import NAMES_SUFFIX
 from zeroseal.sealing.subject import Subject
 from zeroseal.volumes.volume import Volume
@@ -21,6 +22,7 @@ class PlaceFinder:
         self._subject = subject
         self._owners: dict[str, list[tuple[int, int, str]]] = {}
         self._structures: dict[str, PlaceNames] = {}
+        self._paths: dict[str, dict[int, str]] = {}
         self._strangers = tuple(_name_of(volume) for volume in subject.opened.strangers)
 
     def is_unused(self, place: str) -> bool:
@@ -39,20 +41,32 @@ class PlaceFinder:
 
     def _place_on(self, volume: Volume, offset: int) -> str:
         for mount in self._subject.opened.guest.mounts:
-            tree = mount.tree
-            if mount.volume.name == volume.name and isinstance(tree, ExtTree | FatTree):
-                if volume.name not in self._owners:
-                    self._owners[volume.name] = _owners(tree, mount.path.rstrip("/"))
-                path = _owner_of(self._owners[volume.name], offset)
-                return path or f"{volume.name}, {self._structure(tree, volume.name, offset)}"
+            if mount.volume.name == volume.name:
+                prefix = mount.path.rstrip("/")
+                if isinstance(mount.tree, ExtTree):
+                    return self._place_on_ext(mount.tree, volume.name, prefix, offset)
+                if isinstance(mount.tree, FatTree):
+                    return self._place_on_fat(mount.tree, volume.name, prefix, offset)
         return f"{_name_of(volume)}, at its byte {offset}"
 
-    def _structure(self, tree: ExtTree | FatTree, name: str, offset: int) -> str:
-        if isinstance(tree, FatTree):
-            return f"outside of files, at its byte {offset}"
+    def _place_on_ext(self, tree: ExtTree, name: str, prefix: str, offset: int) -> str:
         if name not in self._structures:
             self._structures[name] = PlaceNames(tree.volume)
-        return f"{self._structures[name].describe(offset)}, at its byte {offset}"
+        structures = self._structures[name]
+        owner = structures.owner_of(offset)
+        if owner is not None:
+            if name not in self._paths:
+                self._paths[name] = _paths_by_node(tree, prefix)
+            path = self._paths[name].get(owner)
+            if path:
+                return path
+        return f"{name}, {structures.describe(offset)}, at its byte {offset}"
+
+    def _place_on_fat(self, tree: FatTree, name: str, prefix: str, offset: int) -> str:
+        if name not in self._owners:
+            self._owners[name] = _owners(tree, prefix)
+        path = _owner_of(self._owners[name], offset)
+        return path or f"{name}, outside of files, at its byte {offset}"
 
 
 def _name_of(volume: Volume) -> str:
@@ -74,8 +88,23 @@ def _offset_in(volume: Volume, offset: int) -> int | None:
     return None
 
 
-def _owners(tree: ExtTree | FatTree, mount_path: str) -> list[tuple[int, int, str]]:
-    """(start, end, path) of all that files and folders hold, their inodes included."""
+def _paths_by_node(tree: ExtTree, mount_path: str) -> dict[int, str]:
+    """A path of each node that has a name; of a folder, with the suffix for its names."""
+    found = {tree.root: (mount_path or "/") + NAMES_SUFFIX}
+    pending = [(mount_path, tree.root)]
+    while pending:
+        path, node = pending.pop()
+        for entry in tree.list_folder(node):
+            name = f"{path}/{entry.name.decode('utf-8', 'backslashreplace')}"
+            if entry.kind is Kind.FOLDER and entry.node not in found:
+                pending.append((name, entry.node))
+                name += NAMES_SUFFIX
+            found.setdefault(entry.node, name)
+    return found
+
+
+def _owners(tree: FatTree, mount_path: str) -> list[tuple[int, int, str]]:
+    """(start, end, path) of all that files and folders hold, in bytes of the volume."""
     found: list[tuple[int, int, str]] = []
     pending = [(mount_path, tree.root)]
     while pending:
@@ -84,14 +113,11 @@ def _owners(tree: ExtTree | FatTree, mount_path: str) -> list[tuple[int, int, st
         found += [(start, start + length, names) for start, length in tree.iter_ranges(node)]
         for entry in tree.list_folder(node):
             name = f"{path}/{entry.name.decode('utf-8', 'backslashreplace')}"
-            if entry.kind.value == "folder":
+            if entry.kind is Kind.FOLDER:
                 pending.append((name, entry.node))
                 continue
             ranges = tree.iter_ranges(entry.node)
             found += [(start, start + length, name) for start, length in ranges]
-            if isinstance(tree, ExtTree):
-                slot = tree.volume.inode_offset(entry.node)
-                found.append((slot, slot + tree.volume.inode_bytes, name))
     return sorted(found)
 
 

@@ -51,6 +51,17 @@ def find_unclaimed(volume: ExtVolume) -> list[tuple[int, int]]:
     return list(checker.claims.iter_unclaimed())
 
 
+def find_claims(volume: ExtVolume) -> Claims:
+    """What everybody owns, whether or not they do rightly.
+
+    Raises:
+        DamagedError: a structure cannot be read at all.
+    """
+    checker = _Checker(volume)
+    checker.claim_all()
+    return checker.claims
+
+
 class _Checker:
     def __init__(self, volume: ExtVolume) -> None:
         self._volume = volume

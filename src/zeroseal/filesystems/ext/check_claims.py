@@ -23,6 +23,7 @@ class Claims:
         self._single: list[tuple[int, int, int]] = []
         self._starts: Int64s = np.zeros(0, np.int64)
         self._ends: Int64s = np.zeros(0, np.int64)
+        self._owners: Int64s = np.zeros(0, np.int64)
 
     def add(self, owner: int, first: int, count: int) -> None:
         """Claims one run."""
@@ -49,11 +50,18 @@ class Claims:
         reach = np.maximum.accumulate(ends)
         for index in np.flatnonzero(starts[1:] < reach[:-1]).tolist():
             yield int(owners[index + 1]), f"block {int(starts[index + 1])} belongs to another too"
-        self._starts, self._ends = starts, reach
+        self._starts, self._ends, self._owners = starts, reach, owners
         ratio = self._cluster_blocks
         shared = (starts[1:] // ratio == (ends[:-1] - 1) // ratio) & (owners[1:] != owners[:-1])
         for index in np.flatnonzero(shared if ratio > 1 else ()).tolist():
             yield int(owners[index + 1]), f"it shares a cluster at block {int(starts[index + 1])}"
+
+    def owner_of(self, block_no: int) -> int | None:
+        """Whose a block is, after ``settle``; None for nobody's."""
+        index = int(np.searchsorted(self._starts, block_no, side="right")) - 1
+        if index < 0 or block_no >= self._ends[index]:
+            return None
+        return int(self._owners[index])
 
     def iter_unclaimed(self) -> Iterator[tuple[int, int]]:
         """Yields (first block, count) of what nobody owns, after ``settle``."""

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import re
 from bisect import bisect_right
 
 from zeroseal.blocks.bitmaps import bit_is_set
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.allocate import Allocator
+from zeroseal.filesystems.ext.check import find_claims
+from zeroseal.filesystems.ext.check_claims import NOBODY, Claims
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
+
+_INODE = re.compile(r"\(inode (\d+)\)")
 
 
 class PlaceNames:
@@ -17,11 +22,27 @@ class PlaceNames:
     def __init__(self, volume: ExtVolume) -> None:
         self._volume = volume
         self._allocator = Allocator(volume)
+        self._claims: Claims | None = None
         self._journal: list[tuple[int, int]] = []
         if volume.superblock.compat & layout.COMPAT_HAS_JOURNAL:
             number = volume.superblock.journal_inode
             runs = read_mapping(volume, number, volume.read_inode(number)).runs
             self._journal = sorted((run.physical, run.physical + run.blocks) for run in runs)
+
+    def owner_of(self, offset_bytes: int) -> int | None:
+        """The inode that a byte belongs to: as content, mapping, attributes, or its own slot.
+
+        Raises:
+            DamagedError: the volume cannot be read.
+        """
+        volume = self._volume
+        if self._claims is None:
+            self._claims = find_claims(volume)
+        owner = self._claims.owner_of(offset_bytes // volume.block_bytes)
+        if owner == NOBODY:
+            inside = _INODE.search(self.describe(offset_bytes))
+            return int(inside[1]) if inside else None
+        return owner
 
     def describe(self, offset_bytes: int) -> str:
         """Such as ``free space`` or ``the inode table (inode 12)``."""
