@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from zeroseal.cli.options import Subparsers, add_common
+from zeroseal.cli.options import Subparsers, add_common, add_rules, rules_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -41,6 +41,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "--require-record", action="store_true", help="without a seal record the answer is no"
     )
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    add_rules(parser)
     add_common(parser)
 
 
@@ -52,7 +53,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
     if args.against and args.level != "deep":
         raise UsageError("--against goes with --deep: only then are values searched for")
-    result = check_image(args.image, Level(args.level), ui.progress, args.against)
+    result = check_image(args.image, Level(args.level), ui.progress, args.against, rules_from(args))
     ui.show(
         lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)
     )

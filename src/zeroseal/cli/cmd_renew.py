@@ -7,7 +7,14 @@ import time
 from pathlib import Path
 
 from zeroseal.cli.cmd_build import add_sheet_options, wishes_from
-from zeroseal.cli.options import Subparsers, add_choices, add_common, add_shelf, add_yard
+from zeroseal.cli.options import (
+    Subparsers,
+    add_choices,
+    add_common,
+    add_rules,
+    add_shelf,
+    add_yard,
+)
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -40,6 +47,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_choices(parser)
     add_yard(parser)
     add_shelf(parser)
+    add_rules(parser)
     add_common(parser)
 
 

@@ -13,6 +13,7 @@ from zeroseal.cli.options import (
     add_container,
     add_machine_file,
     add_recovery,
+    add_rules,
     add_search,
     add_snapshot,
     choices_from,
@@ -54,6 +55,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_choices(parser)
     add_recovery(parser)
     add_search(parser)
+    add_rules(parser)
     add_common(parser)
 
 

@@ -11,6 +11,7 @@ from zeroseal.cli.options import (
     add_common,
     add_machine_file,
     add_recovery,
+    add_rules,
     add_snapshot,
     choices_from,
 )
@@ -31,6 +32,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_machine_file(parser)
     add_choices(parser)
     add_recovery(parser)
+    add_rules(parser)
     add_common(parser)
 
 

@@ -99,6 +99,8 @@ def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, 
         sys.stdout, sys.stderr = old
     ui = Ui(stdout, stderr, environ, as_json=args.json, quiet=args.quiet)
     try:
+        if getattr(args, "show_rules", False):
+            return _show_rules(args, ui)
         _finish_interrupted(args, ui)
         return _load(args.command).run(args, ui)
     except ZeroSealError as error:
@@ -113,6 +115,16 @@ def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, 
         ui.end_progress()
         ui.tell("interrupted: nothing lost, and nothing left behind")
         return INTERRUPTED
+
+
+def _show_rules(args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.options import rules_from
+    from zeroseal.cli.show_rules import show_rules
+    from zeroseal.reports.as_json import rules_to_json
+
+    rules = rules_from(args)
+    ui.show(lambda: rules_to_json(rules), lambda out: show_rules(rules, out))
+    return 0
 
 
 def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:

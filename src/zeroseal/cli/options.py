@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 if TYPE_CHECKING:
     from zeroseal.machines.definition import MachineDefinition
     from zeroseal.sealing.choices import MachineKnowledge, SealChoices
+    from zeroseal.sealing.house_rules import HouseRules
 
 Subparsers: TypeAlias = "argparse._SubParsersAction[Any]"
 
@@ -135,6 +136,23 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_rules(parser: argparse.ArgumentParser) -> None:
+    """A site's policy."""
+    parser.add_argument(
+        "--rules",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="house rules (TOML); a later FILE is laid over those before it",
+    )
+    parser.add_argument(
+        "--show-rules",
+        action="store_true",
+        help="print the house rules in force, and do nothing else",
+    )
+
+
 def add_recovery(parser: argparse.ArgumentParser) -> None:
     """What to do about a file system that was not shut down cleanly."""
     parser.add_argument(
@@ -181,7 +199,19 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         allow_static_address=args.allow_static_address,
         recover_journal=getattr(args, "recover_journal", False),
         machine=_knowledge_from(args),
+        rules=rules_from(args),
     )
+
+
+def rules_from(args: argparse.Namespace) -> HouseRules:
+    """The house rules that were named.
+
+    Raises:
+        UsageError: a file is wrong.
+    """
+    from zeroseal.sealing.house_rules import read_house_rules
+
+    return read_house_rules(getattr(args, "rules", []))
 
 
 def _knowledge_from(args: argparse.Namespace) -> MachineKnowledge | None:

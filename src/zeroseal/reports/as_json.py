@@ -5,6 +5,7 @@ from __future__ import annotations
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ZeroSealError
 from zeroseal.sealing.check import CheckResult
+from zeroseal.sealing.house_rules import HouseRules, iter_rules
 from zeroseal.sealing.lockout import Guard
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.readiness import Readiness
@@ -94,6 +95,13 @@ def check_to_json(result: CheckResult) -> Json:
             "files": list(result.changed_files),
         },
         "error": error_to_json(result.error) if result.error else None,
+    }
+
+
+def rules_to_json(rules: HouseRules) -> Json:
+    """The house rules in force."""
+    return head("rules") | {
+        "rules": [{"rule": rule, "says": says} for rule, says in iter_rules(rules)]
     }
 
 

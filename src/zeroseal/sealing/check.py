@@ -12,11 +12,12 @@ from zeroseal.filesystems.tree import Kind
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.sealing.record import SealRecord, find_record
-from zeroseal.sealing.residue import Residue, find_residue
+from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened, recoverable
-from zeroseal.sealing.values import ValueSet, collect_values
+from zeroseal.sealing.values import ValueSet, collect_values, house_values
 from zeroseal.traces.finding import Finding
 from zeroseal.volumes.disk import Disk
 
@@ -77,7 +78,11 @@ class CheckResult:
 
 
 def check_image(
-    path: Path, level: Level, progress: Progress = quiet, original: Path | None = None
+    path: Path,
+    level: Level,
+    progress: Progress = quiet,
+    original: Path | None = None,
+    rules: HouseRules = NO_RULES,
 ) -> CheckResult:
     """Checks an image; nothing is written.
 
@@ -86,6 +91,7 @@ def check_image(
         level: how far to look.
         progress: told of each stage.
         original: for level ``deep``, the unsealed image whose values are searched for.
+        rules: the site's policy: its own traces, its texts, and where residue is allowed.
 
     Raises:
         ImageError: the container itself cannot be read.
@@ -101,18 +107,22 @@ def check_image(
                 return _broken(path, image, level, record, record.changed_chunks(digest))
         if level is Level.QUICK:
             return _quick(path, record)
-        result = _full(path, image, record, level, progress)
+        result = _full(path, image, record, level, rules, progress)
         if level is Level.DEEP and result.error is None:
-            values = _values_of(original, record) if original else ValueSet((), ())
-            return _deep(result, image, values, progress)
+            values = _values_of(original, record, rules)
+            return _deep(result, image, values, rules, progress)
         return result
 
 
-def _values_of(original: Path, record: SealRecord | None) -> ValueSet:
+def _values_of(original: Path | None, record: SealRecord | None, rules: HouseRules) -> ValueSet:
     """The values of the machine that an image was made from, but for what it kept on purpose."""
-    choices = SealChoices()
+    if original is None:
+        return house_values(rules)
+    choices = SealChoices(rules=rules)
     if record:
-        choices = SealChoices(skip=record.skipped, keep_root_login=record.keep_root_login)
+        choices = replace(
+            choices, skip=_known(record.skipped, rules), keep_root_login=record.keep_root_login
+        )
     with opened(original) as source, recoverable(source, recover=True) as store:
         subject = Subject.read(store, recover=True)
         known = {account.name for account in subject.context(SealChoices()).accounts}
@@ -121,7 +131,15 @@ def _values_of(original: Path, record: SealRecord | None) -> ValueSet:
         return collect_values(subject, replace(choices, retained_accounts=kept))
 
 
-def _deep(result: CheckResult, image: Image, values: ValueSet, progress: Progress) -> CheckResult:
+def _known(skipped: tuple[str, ...], rules: HouseRules) -> tuple[str, ...]:
+    """The traces that a record says were left, as far as they are known here."""
+    known = {trace.id for trace in SealChoices(rules=rules).catalogue}
+    return tuple(name for name in skipped if name in known)
+
+
+def _deep(
+    result: CheckResult, image: Image, values: ValueSet, rules: HouseRules, progress: Progress
+) -> CheckResult:
     """Searches the disk's bytes for values, and for secrets by their look."""
     searched = find_residue(image, values, progress)
     residue = searched.residue
@@ -132,9 +150,10 @@ def _deep(result: CheckResult, image: Image, values: ValueSet, progress: Progres
         residue=residue,
         secrets=searched.secrets,
     )
-    if not residue or any(name.startswith("disk.") for name in result.skipped):
+    left_over = not_allowed(residue, rules)
+    if not left_over or any(name.startswith("disk.") for name in result.skipped):
         return result
-    count = len({item.label for item in residue})
+    count = len({item.label for item in left_over})
     reason = f"{count} thing{'' if count == 1 else 's'} that should be gone are still on the disk"
     return replace(result, verdict=Verdict.UNSEALED, reason=reason)
 
@@ -161,11 +180,16 @@ def _partial(
 
 
 def _full(
-    path: Path, image: Image, record: SealRecord | None, level: Level, progress: Progress
+    path: Path,
+    image: Image,
+    record: SealRecord | None,
+    level: Level,
+    rules: HouseRules,
+    progress: Progress,
 ) -> CheckResult:
     try:
         subject = Subject.read(image)
-        found = subject.find_all(_choices_of(record, subject), progress)
+        found = subject.find_all(_choices_of(record, subject, rules), progress)
     except ZeroSealError as error:
         return CheckResult(path, Verdict.UNKNOWN, level, error.message, record=record, error=error)
     skipped = record.skipped if record else ()
@@ -183,14 +207,15 @@ def _full(
     return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=skipped)
 
 
-def _choices_of(record: SealRecord | None, subject: Subject) -> SealChoices:
+def _choices_of(record: SealRecord | None, subject: Subject, rules: HouseRules) -> SealChoices:
     """What the seal was told to keep is no finding; accounts that have gone since are no error."""
     if record is None:
-        return SealChoices()
+        return subject.settle(SealChoices(rules=rules))
     known = {account.name for account in subject.context(SealChoices()).accounts}
     return SealChoices(
         retained_accounts=tuple(name for name in record.retained_accounts if name in known),
         keep_root_login=record.keep_root_login,
+        rules=rules,
     )
 
 

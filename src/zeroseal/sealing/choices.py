@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zeroseal.errors import UsageError
-from zeroseal.traces.load import get_trace
+from zeroseal.sealing.house_rules import NO_RULES, HouseRules
+from zeroseal.traces.load import get_trace, load_catalogue
 from zeroseal.traces.model import FAMILIES, Trace
 
 
@@ -39,6 +40,7 @@ class SealChoices:
         allow_static_address: whether clones may begin with the machine's static address.
         recover_journal: whether file systems that were not shut down cleanly are recovered first.
         machine: what is known of the machine; None where only the disk is.
+        rules: the site's policy; its answers are asked for beside the other choices.
     """
 
     only: tuple[str, ...] = ()
@@ -52,10 +54,12 @@ class SealChoices:
     allow_static_address: bool = False
     recover_journal: bool = False
     machine: MachineKnowledge | None = None
+    rules: HouseRules = NO_RULES
 
     def __post_init__(self) -> None:
+        own = {trace.id for trace in self.rules.traces}
         for name in (*self.only, *self.skip):
-            if name not in FAMILIES:
+            if name not in FAMILIES and name not in own:
                 get_trace(name)  # raises UsageError for a name that is none
         both = [name for name in self.only if name in self.skip]
         if both:
@@ -76,12 +80,29 @@ class SealChoices:
                 )
 
     @property
+    def catalogue(self) -> tuple[Trace, ...]:
+        """The built-in traces, and the site's own."""
+        return (*load_catalogue(), *self.rules.traces)
+
+    @property
+    def keeps_root(self) -> bool:
+        """Whether root's password and login keys stay."""
+        return self.keep_root_login or self.rules.keeps_root_login
+
+    @property
     def keeps_something(self) -> bool:
         """Whether something stays on purpose in which removed values may be named."""
-        return bool(self.only or self.skip or self.retained_accounts or self.keep_root_login)
+        left = (self.only, self.skip, self.rules.kept_traces, self.retained_accounts)
+        return any(left) or self.keeps_root
 
     def treats(self, trace: Trace) -> bool:
         """Whether a trace is to be treated."""
         names = (trace.id, trace.family)
         chosen = not self.only or any(name in self.only for name in names)
-        return chosen and not any(name in self.skip for name in names)
+        return chosen and not any(name in (*self.skip, *self.rules.kept_traces) for name in names)
+
+    def with_accounts(self, names: list[str]) -> SealChoices:
+        """The choices for a guest with these accounts: those that the rules keep are retained."""
+        kept = [name for name in self.rules.kept_accounts if name in names]
+        both = tuple(dict.fromkeys((*self.retained_accounts, *kept)))
+        return replace(self, retained_accounts=both)

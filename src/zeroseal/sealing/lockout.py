@@ -92,7 +92,7 @@ def _staying(context: FindContext, choices: SealChoices) -> list[Account]:
     doomed = {account.name for account in context.doomed}
     if not choices.treats(get_trace("people.accounts")):
         doomed = set()
-    root_stays = choices.keep_root_login or not choices.treats(get_trace("people.root-password"))
+    root_stays = choices.keeps_root or not choices.treats(get_trace("people.root-password"))
     return [
         account
         for account in context.accounts

@@ -32,8 +32,18 @@ class Plan:
 
     @property
     def is_complete(self) -> bool:
-        """Whether the result may be called sealed: nothing that makes the machine itself stays."""
-        return not any(finding.trace.family in SEAL_FAMILIES for finding in self.skipped)
+        """Whether the result may be called sealed: nothing that makes the machine itself stays.
+
+        House rules may allow what they keep themselves.
+        """
+        rules = self.choices.rules
+        allowed = rules.kept_traces if rules.allows_partial else ()
+        return not any(
+            finding.trace.family in SEAL_FAMILIES
+            and finding.trace.id not in allowed
+            and finding.trace.family not in allowed
+            for finding in self.skipped
+        )
 
 
 def plan_seal(

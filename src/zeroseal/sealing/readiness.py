@@ -9,6 +9,7 @@ from zeroseal.filesystems.ext.recover import Recovery
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.house_requirements import find_unmet
 from zeroseal.sealing.readiness_of_guest import find_guest_blockers, find_guest_hints
 from zeroseal.sealing.subject import Subject
 
@@ -36,7 +37,11 @@ def assess(image: Image, subject: Subject, choices: SealChoices) -> Readiness:
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."
         for reason in subject.opened.unread
     ]
-    blockers += find_guest_blockers(guest, choices.allow_static_address)
+    rules = choices.rules
+    blockers += find_guest_blockers(
+        guest, choices.allow_static_address or rules.allows_static_address, rules.residue_paths
+    )
+    blockers += find_unmet(guest, rules)
     hints = [_describe_recovery(recovery) for recovery in subject.recovered]
     hints += find_guest_hints(image, guest)
     if choices.machine:

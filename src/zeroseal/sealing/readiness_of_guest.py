@@ -16,6 +16,7 @@ from zeroseal.guests.packages import pending_updates, read_packages
 from zeroseal.guests.services import is_unit_enabled
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.images.image import Image
+from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.traces.initramfs_finder import iter_sealed_boot_images
 
 _AGENTS = ("/usr/sbin/qemu-ga", "/usr/bin/qemu-ga", "/usr/bin/vmtoolsd", "/usr/sbin/hv_kvp_daemon")
@@ -25,8 +26,16 @@ _ROOMY_BYTES, _ROOMY_TIMES = 40 << 30, 10
 _NAMED = 5
 
 
-def find_guest_blockers(guest: Guest, allows_static: bool) -> Iterator[str]:
-    """Sentences about what would be wrong on every clone."""
+def find_guest_blockers(
+    guest: Guest, allows_static: bool, allowed_paths: tuple[str, ...] = ()
+) -> Iterator[str]:
+    """Sentences about what would be wrong on every clone.
+
+    Args:
+        guest: what is judged.
+        allows_static: whether clones may begin with the machine's static address.
+        allowed_paths: patterns of files that may keep what they hold of the machine.
+    """
     half = [package.name for package in read_packages(guest) if package.is_half_installed]
     if half:
         yield (
@@ -34,9 +43,12 @@ def find_guest_blockers(guest: Guest, allows_static: bool) -> Iterator[str]:
             "the package manager finish them (dpkg --configure -a)."
         )
     for path, entries in iter_sealed_boot_images(guest):
+        if any_pattern_fits(allowed_paths, path):
+            continue
         yield (
             f"{path} is a boot image with {_some(list(entries))} of this machine inside, and "
-            "cannot be changed without breaking its signature: build it anew without, or remove it."
+            "cannot be changed without breaking its signature: build it anew without, remove it, "
+            "or allow it in the house rules (allow.residue)."
         )
     if not allows_static:
         for path, addresses in find_static_addresses(guest):

@@ -117,8 +117,11 @@ def build_record(
             "skipped": [group.trace.id for group in by_trace(plan.skipped)],
             "kept": {
                 "retainedAccounts": list(choices.retained_accounts),
-                "rootLogin": choices.keep_root_login,
+                "rootLogin": choices.keeps_root,
             },
+            "houseRules": [
+                {"name": name, "sha256": digest} for name, digest in choices.rules.digests
+            ],
             "planted": ["first-boot"] if choices.plant_first_boot else [],
             "assured": list(plan.guard.assured),
             "notLookedInto": list(plan.readiness.advice),

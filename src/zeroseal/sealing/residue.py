@@ -9,6 +9,7 @@ from zeroseal.blocks.search import MOST_EACH, Hit, search_store
 from zeroseal.blocks.store import Store
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.common_words import ShippedFiles
+from zeroseal.sealing.house_rules import HouseRules, any_pattern_fits
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
 from zeroseal.sealing.places import PlaceFinder
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
@@ -76,6 +77,15 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
     ]
     not_searched = (*values.not_searched, *told, *sorter.common_words(), *packed.not_opened)
     return ValueSearch(tuple(found), tuple(sorter.secrets()), not_searched, packed.opened)
+
+
+def not_allowed(residue: tuple[Residue, ...], rules: HouseRules) -> tuple[Residue, ...]:
+    """What lies where the house rules do not allow it."""
+    return tuple(
+        item
+        for item in residue
+        if not any_pattern_fits(rules.residue_paths, item.place.partition(", inside")[0])
+    )
 
 
 def _inside(packed: PackedResult) -> list[tuple[str, str]]:

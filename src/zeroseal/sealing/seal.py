@@ -98,7 +98,7 @@ def plan_image(
     recover = choices.recover_journal
     with opened(source, snapshot) as image, recoverable(image, recover) as store:
         subject = Subject.read(store, recover=recover)
-        return plan_opened(image, subject, choices, progress)
+        return plan_opened(image, subject, subject.settle(choices), progress)
 
 
 def seal_image(
@@ -125,6 +125,7 @@ def seal_image(
         container = output.container_for(image)
         before = _fingerprint(image)
         subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
+        choices = subject.settle(choices)
         planned = plan_opened(image, subject, choices, progress)
         check_allowed(planned.plan)
         values = values_of(subject, choices)

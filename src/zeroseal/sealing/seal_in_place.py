@@ -42,6 +42,7 @@ def seal_in_place(
         staged = StagedStore(change.image, source.resolve().parent)
         try:
             subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
+            choices = subject.settle(choices)
             planned = plan_opened(change.image, subject, choices, progress)
             check_allowed(planned.plan)
             values = values_of(subject, choices)

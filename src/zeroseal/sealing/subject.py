@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
 from zeroseal.filesystems.ext.recover import Recovery, needs_recovery, recover_volume
-from zeroseal.guests.accounts import find_account
+from zeroseal.guests.accounts import find_account, read_accounts
 from zeroseal.guests.facts import SystemFacts, read_facts
 from zeroseal.guests.open import OpenedGuest, TreeOpener, open_for_reading, open_guest
 from zeroseal.progress import Progress, Step, quiet
@@ -15,7 +15,7 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
-from zeroseal.traces.load import get_trace, load_catalogue
+from zeroseal.traces.load import get_trace
 from zeroseal.volumes.disk import Disk, read_disk
 
 
@@ -52,6 +52,11 @@ class Subject:
         opened = open_guest(disk, open_tree)
         return cls(disk, opened, read_facts(opened.guest), recovered)
 
+    def settle(self, choices: SealChoices) -> SealChoices:
+        """The choices for this guest: accounts that house rules keep are kept if they are there."""
+        names = [account.name for account in read_accounts(self.opened.guest)]
+        return choices.with_accounts(names)
+
     def context(self, choices: SealChoices) -> FindContext:
         """What finders need.
 
@@ -63,7 +68,7 @@ class Subject:
             swaps=self.opened.swaps,
             gaps=self.disk.gaps,
             retained=frozenset(choices.retained_accounts),
-            keep_root_login=choices.keep_root_login,
+            keep_root_login=choices.keeps_root,
             accounts_stay=not choices.treats(get_trace("people.accounts")),
         )
         for name in choices.retained_accounts:
@@ -81,7 +86,7 @@ class Subject:
         claimed: set[str] = set()
         findings: list[Finding] = []
         catalogue = [
-            trace for trace in load_catalogue() if trace.guest in ("any", self.facts.family)
+            trace for trace in choices.catalogue if trace.guest in ("any", self.facts.family)
         ]
         for number, trace in enumerate(catalogue):
             progress(Step("looking for traces", number, len(catalogue), "traces"))

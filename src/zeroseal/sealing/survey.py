@@ -92,6 +92,7 @@ def survey_image(
     recover = choices.recover_journal
     with opened(path, snapshot) as image, recoverable(image, recover) as store:
         subject = Subject.read(store, recover=recover)
+        choices = subject.settle(choices)
         findings = subject.find_all(choices, progress)
         return Survey(
             image=facts_of(image),

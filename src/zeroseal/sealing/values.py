@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.guests.guest import Guest
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.house_rules import HouseRules
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.load import get_trace
 
@@ -90,9 +91,21 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
         values += _network_values(guest)
     if treats("birth.cloud-init-state"):
         values += _instance_ids(guest)
-    if treats("people.root-password") and not choices.keep_root_login:
+    if treats("people.root-password") and not choices.keeps_root:
         values += _password_hash(guest, "root")
+    values += house_values(choices.rules).values
     return ValueSet(tuple(value for value in values if value.needles), tuple(skipped))
+
+
+def house_values(rules: HouseRules) -> ValueSet:
+    """The texts that house rules want to be nowhere."""
+    return ValueSet(
+        tuple(
+            SearchedValue(f"text {number} of the house rules", (_text(text), _wide(text)))
+            for number, text in enumerate(rules.texts, 1)
+        ),
+        (),
+    )
 
 
 _SEEDS = ("/var/lib/systemd/random-seed", "/var/lib/urandom/random-seed")

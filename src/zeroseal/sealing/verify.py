@@ -10,7 +10,7 @@ from zeroseal.filesystems.ext.check import check_volume
 from zeroseal.filesystems.fat.check import check_volume as check_fat
 from zeroseal.filesystems.fat.volume import FatVolume
 from zeroseal.sealing.plan import Plan
-from zeroseal.sealing.residue import Residue, find_residue
+from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.values import ValueSet
 from zeroseal.volumes.disk import read_disk
@@ -70,8 +70,9 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
         return Proof(tuple(checked), "full")
     searched = find_residue(staged, values)
     residue = searched.residue
-    if residue and not plan.choices.keeps_something and not plan.choices.allow_residue:
-        raise NotProvenError(_describe(residue), got=len(residue))
+    left_over = not_allowed(residue, plan.choices.rules)
+    if left_over and not plan.choices.keeps_something and not plan.choices.allow_residue:
+        raise NotProvenError(_describe(left_over), got=len(left_over))
     count = len(values.values)
     return Proof(
         volumes=tuple(checked),

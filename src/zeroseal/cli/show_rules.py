@@ -1,0 +1,20 @@
+"""How house rules look on a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from zeroseal.cli import look
+from zeroseal.sealing.house_rules import HouseRules, iter_rules
+
+
+def show_rules(rules: HouseRules, console: Console) -> None:
+    """All rules in force, one a line."""
+    found = iter_rules(rules)
+    if not found:
+        look.headline(console, "No house rules", look.QUIET_STYLE, ": everything is as built in.")
+        return
+    look.headline(
+        console, f"{len(rules.digests)} rule files", look.SEALED_STYLE, ", laid over one another"
+    )
+    look.facts(console, found)

@@ -1,0 +1,54 @@
+"""What house rules require of a guest, and what of that it lacks."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.kernels import default_kernel, newest_first
+from zeroseal.guests.packages import pending_updates, read_packages
+from zeroseal.guests.services import is_unit_enabled
+from zeroseal.sealing.house_rules import HouseRules
+
+_DAY = 86400
+_NAMED = 5
+
+
+def find_unmet(guest: Guest, rules: HouseRules) -> Iterator[str]:
+    """Sentences about what the rules require and the guest lacks; each stops a seal."""
+    if rules.packages:
+        installed = {package.name for package in read_packages(guest)}
+        for name in rules.packages:
+            if name not in installed:
+                yield f"The house rules require the package {name}, which is not installed."
+    for service in rules.services:
+        if not is_unit_enabled(guest, service):
+            yield f"The house rules require the service {service}, which is not enabled."
+    for pattern in rules.absent:
+        found = guest.glob(pattern)
+        if found:
+            more = f" and {len(found) - _NAMED} more" if len(found) > _NAMED else ""
+            yield f"The house rules want {', '.join(found[:_NAMED])}{more} to be absent."
+    if rules.newest_kernel:
+        yield from _kernel(guest)
+    if rules.oldest_lists_days:
+        yield from _lists(guest, rules.oldest_lists_days)
+
+
+def _kernel(guest: Guest) -> Iterator[str]:
+    kernels, default = newest_first(guest), default_kernel(guest)
+    if not kernels:
+        yield "The house rules require the newest kernel, and no kernel was found."
+    elif default != kernels[0]:
+        booted = f"{default} boots" if default else "none was found that boots"
+        yield f"The house rules require the newest kernel {kernels[0]}, but {booted}."
+
+
+def _lists(guest: Guest, days: int) -> Iterator[str]:
+    pending = pending_updates(guest)
+    if pending is None:
+        yield f"The house rules require package lists of the last {days} days; there are none."
+    elif time.time() - pending.lists_from > days * _DAY:
+        age = int((time.time() - pending.lists_from) // _DAY)
+        yield f"The package lists are {age} days old; the house rules allow {days}."
