@@ -7,6 +7,9 @@ import numpy as np
 
 def find_runs(bitmap: bytes | bytearray, bit_count: int, value: bool) -> list[tuple[int, int]]:
     """Returns (first_bit, count) of every run of bits equal to ``value``, in order."""
+    whole = bit_count >> 3
+    if not value and not bit_count & 7 and bitmap.count(0, 0, whole) == whole:
+        return [(0, bit_count)] if bit_count else []
     bits = np.unpackbits(np.frombuffer(bitmap, dtype=np.uint8), count=bit_count, bitorder="little")
     wanted = bits == (1 if value else 0)
     edges = np.flatnonzero(np.diff(np.concatenate(([False], wanted, [False])).astype(np.int8)))

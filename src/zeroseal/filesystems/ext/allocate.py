@@ -240,31 +240,34 @@ class Allocator:
         volume.store.write(SUPERBLOCK_OFFSET, volume.superblock.build())
 
 
+def is_unwritten(volume: ExtVolume, group: int) -> bool:
+    """Whether a group's block bitmap was never written, because no file has a block in it."""
+    return volume.has_group_checksums and bool(volume.get_group(group).flags & GROUP_BLOCK_UNINIT)
+
+
 def uninitialised_block_bitmap(volume: ExtVolume, group: int) -> bytearray:
     """The bitmap of a group whose own was never written: only the volume's structures are in it."""
-    base, size = volume.group_blocks(group)
+    base = volume.group_blocks(group)[0]
     ratio = volume.cluster_blocks
     bitmap = bytearray(volume.block_bytes)
-    superblock = volume.superblock
-    taken = volume.group_heads(group)
-    inode_table_blocks = superblock.inodes_per_group * volume.inode_bytes // volume.block_bytes
-    first_flex, flex_size = group, 1
-    if superblock.log_groups_per_flex:
-        flex_size = 1 << min(superblock.log_groups_per_flex, 31)
-        first_flex = group // flex_size * flex_size
-    for other in range(first_flex, min(first_flex + flex_size, volume.group_count)):
-        descriptor = volume.get_group(other)
-        taken += [
-            (descriptor.block_bitmap, 1),
-            (descriptor.inode_bitmap, 1),
-            (descriptor.inode_table, inode_table_blocks),
-        ]
-    for start, length in taken:
-        first, end = max(start, base), min(start + length, base + size)
-        if first < end:
-            first_bit, end_bit = (first - base) // ratio, -(-(end - base) // ratio)
-            fill_bits(bitmap, first_bit, end_bit - first_bit, value=True)
+    for first, end in structures_in(volume, group):
+        first_bit, end_bit = (first - base) // ratio, -(-(end - base) // ratio)
+        fill_bits(bitmap, first_bit, end_bit - first_bit, value=True)
     return _with_tail_set(bitmap, volume.group_clusters(group))
+
+
+def structures_in(volume: ExtVolume, group: int) -> list[tuple[int, int]]:
+    """(first block, end block) of the volume's structures that lie in a group, sorted.
+
+    Tables of a whole flexible group lie together, most often in its first one.
+    """
+    base, size = volume.group_blocks(group)
+    end = base + size
+    return sorted(
+        (max(start, base), min(start + length, end))
+        for start, length in [*volume.group_heads(group), *volume.flex_tables(group)]
+        if start < end and start + length > base
+    )
 
 
 def _with_tail_set(bitmap: bytearray, bit_count: int) -> bytearray:

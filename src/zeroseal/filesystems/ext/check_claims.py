@@ -77,6 +77,8 @@ class Claims:
         """The bitmap of the clusters of ``size`` blocks from ``base`` on, after ``settle``."""
         first = int(np.searchsorted(self._ends, base, side="right"))
         last = int(np.searchsorted(self._starts, base + size, side="left"))
+        if first >= last:
+            return bytes(-(-size // self._cluster_blocks // 8) or 1)
         steps = np.zeros(size + 1, np.int32)
         np.add.at(steps, np.clip(self._starts[first:last] - base, 0, size), 1)
         np.add.at(steps, np.clip(self._ends[first:last] - base, 0, size), -1)

@@ -78,6 +78,8 @@ class InodePass:
         volume = self._volume
         for group in range(volume.group_count):
             table = read_inode_table(volume, group)
+            if not table:
+                continue
             rows = np.frombuffer(table, dtype=self._row)
             used = np.flatnonzero(rows["links"])
             first_no = group * volume.superblock.inodes_per_group + 1

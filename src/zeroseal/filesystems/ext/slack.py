@@ -132,6 +132,8 @@ class _Scan:
     def scan_group(self, group: int) -> Iterator[Slack]:
         volume = self._volume
         table = read_inode_table(volume, group)
+        if not table:
+            return
         rows = np.frombuffer(table, dtype=self._row)
         first = group * volume.superblock.inodes_per_group + 1
         numbers = np.arange(first, first + len(rows))

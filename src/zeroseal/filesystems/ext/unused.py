@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from zeroseal.blocks.bitmaps import find_runs
 from zeroseal.filesystems.ext import journal_layout, layout
-from zeroseal.filesystems.ext.allocate import Allocator
+from zeroseal.filesystems.ext.allocate import Allocator, is_unwritten, structures_in
 from zeroseal.filesystems.ext.check import find_unclaimed
 from zeroseal.filesystems.ext.journal_layout import JournalSuperblock
 from zeroseal.filesystems.ext.mapping import read_mapping
@@ -35,8 +35,21 @@ def _iter_free_by_bitmaps(volume: ExtVolume) -> Iterator[ByteRange]:
     allocator = Allocator(volume)
     for group in range(volume.group_count):
         base, size = volume.group_blocks(group)
+        if is_unwritten(volume, group):
+            yield from _iter_between(structures_in(volume, group), base, base + size, volume)
+            continue
         for first, count in find_runs(allocator.get_bitmap("block", group), size, value=False):
             yield (base + first) * volume.block_bytes, count * volume.block_bytes
+
+
+def _iter_between(
+    taken: list[tuple[int, int]], start: int, end: int, volume: ExtVolume
+) -> Iterator[ByteRange]:
+    """What lies between (first, end) pairs of blocks."""
+    for first, behind in [*taken, (end, end)]:
+        if first > start:
+            yield start * volume.block_bytes, (first - start) * volume.block_bytes
+        start = max(start, behind)
 
 
 def iter_free_inodes(volume: ExtVolume) -> Iterator[ByteRange]:
@@ -44,7 +57,11 @@ def iter_free_inodes(volume: ExtVolume) -> Iterator[ByteRange]:
     allocator = Allocator(volume)
     per_group = volume.superblock.inodes_per_group
     for group in range(volume.group_count):
-        table = volume.get_group(group).inode_table * volume.block_bytes
+        descriptor = volume.get_group(group)
+        table = descriptor.inode_table * volume.block_bytes
+        if volume.has_group_checksums and descriptor.flags & layout.GROUP_INODE_UNINIT:
+            yield table, per_group * volume.inode_bytes
+            continue
         for first, count in find_runs(allocator.get_bitmap("inode", group), per_group, value=False):
             yield table + first * volume.inode_bytes, count * volume.inode_bytes
 

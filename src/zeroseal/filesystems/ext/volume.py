@@ -6,7 +6,7 @@ from zeroseal.blocks.checksums import crc32c
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, InUseError, NeedsRecoveryError, UnsupportedError
 from zeroseal.filesystems.ext import checksums
-from zeroseal.filesystems.ext.geometry import Geometry
+from zeroseal.filesystems.ext.geometry import BlockRun, Geometry
 from zeroseal.filesystems.ext.layout import (
     COMPAT_HAS_JOURNAL,
     INCOMPAT_CSUM_SEED,
@@ -78,6 +78,7 @@ class ExtVolume(Geometry):
             self.checksum_seed = superblock.checksum_seed
         if not ignore_state:
             self._check_state()
+        self._flex_tables: tuple[int, list[BlockRun]] = -1, []
         self._groups: dict[int, GroupDescriptor] = {}
 
     def damaged(self, what: str, **facts: int) -> DamagedError:
@@ -108,6 +109,23 @@ class ExtVolume(Geometry):
                 raise self.damaged(f"the descriptor of group {group} fails its checksum")
             self._groups[group] = found
         return found
+
+    def flex_tables(self, group: int) -> list[BlockRun]:
+        """(first block, count) of the bitmaps and inode tables of a group's flexible group."""
+        flex_size = 1 << min(self.superblock.log_groups_per_flex, 31)
+        first = group // flex_size * flex_size
+        if self._flex_tables[0] != first:
+            table_blocks = self.superblock.inodes_per_group * self.inode_bytes // self.block_bytes
+            found: list[BlockRun] = []
+            for other in range(first, min(first + flex_size, self.group_count)):
+                descriptor = self.get_group(other)
+                found += [
+                    (descriptor.block_bitmap, 1),
+                    (descriptor.inode_bitmap, 1),
+                    (descriptor.inode_table, table_blocks),
+                ]
+            self._flex_tables = first, found
+        return self._flex_tables[1]
 
     def read_block(self, block_no: int, count: int = 1) -> bytes:
         """Reads blocks.
