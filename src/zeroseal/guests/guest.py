@@ -37,6 +37,9 @@ class Mount:
     tree: FileTree
 
 
+_MOST_TRAILS = 64
+
+
 class Found(NamedTuple):
     """A resolved path: canonical form, place and kind, and the name in the folder above."""
 
@@ -58,11 +61,14 @@ class Guest:
     def __init__(self, mounts: list[Mount]) -> None:
         self.mounts: list[Mount] = [mounts[0]]
         self._covered: dict[Place, Place] = {}
+        self._trails: dict[str, list[Found]] = {}
+        self._last: tuple[str, bool, Found] | None = None
         for mount in sorted(mounts[1:], key=lambda item: item.path.count("/")):
             point = self.find(mount.path)
             if point and point.kind is Kind.FOLDER:
                 self.mounts.append(mount)
                 self._covered[point.place] = Place(len(self.mounts) - 1, mount.tree.root)
+                self._forget()
 
     # -- finding
 
@@ -72,15 +78,18 @@ class Guest:
         Raises:
             DamagedError: too many symbolic links.
         """
-        trail = [self._top()]
-        pending = [part for part in reversed(path.split("/")) if part]
-        links = 0
+        if self._last and self._last[:2] == (path, follow_last):
+            return self._last[2]
+        folder, _slash, name = path.rpartition("/")
+        known = self._trails.get(folder) if name else None
+        trail = list(known) if known else [self._top()]
+        pending = [name] if known else [part for part in reversed(path.split("/")) if part]
+        links, plain = 0, True
         while pending:
             part = pending.pop()
-            if part == ".":
-                continue
-            if part == "..":
-                trail = trail[:-1] or trail
+            if part in (".", ".."):
+                plain = False
+                trail = trail[:-1] or trail if part == ".." else trail
                 continue
             here = trail[-1]
             if here.kind is not Kind.FOLDER:
@@ -90,7 +99,7 @@ class Guest:
                 return None
             is_last = not pending
             if child.kind is Kind.LINK and (follow_last or not is_last):
-                links += 1
+                links, plain = links + 1, False
                 if links > MAX_LINKS:
                     raise DamagedError(f"{path} in the guest leads through too many links")
                 target = _text(self._tree(child.place).read_link(child.place.node))
@@ -99,7 +108,21 @@ class Guest:
                     trail = trail[:1]
                 continue
             trail.append(child)
+        if plain and name and len(trail) > 1:
+            self._remember(folder, trail[:-1])
+        self._last = path, follow_last, trail[-1]
         return trail[-1]
+
+    def _forget(self) -> None:
+        """A name came or went that ways may lead through."""
+        self._trails.clear()
+        self._last = None
+
+    def _remember(self, folder: str, trail: list[Found]) -> None:
+        """Keeps the way to a folder: a glob asks for one name of it after the other."""
+        if len(self._trails) >= _MOST_TRAILS:
+            self._trails.clear()
+        self._trails[folder] = trail
 
     def exists(self, path: str) -> bool:
         """Whether a path leads to anything."""
@@ -184,6 +207,9 @@ class Guest:
         if self._is_mount_point(found.path):
             children = [child.path for child in self._children(found)]
             return sum(self.remove(child) for child in children if not self.is_lost_found(child))
+        self._last = None
+        if found.kind in (Kind.FOLDER, Kind.LINK):
+            self._forget()
         assert found.parent is not None  # only the root has none, and it is a mount point
         return self._editor(found.parent).remove_tree(found.parent.node, found.name)
 
@@ -205,11 +231,13 @@ class Guest:
     def create_link(self, path: str, target: str) -> None:
         """Makes a symbolic link; its folder must be there."""
         folder, name = self._get_folder_for(path)
+        self._forget()
         self._editor(folder).create_link(folder.node, name, target.encode())
 
     def create_folder(self, path: str, mode: int, uid: int = 0, gid: int = 0) -> None:
         """Makes an empty folder; the one above must be there."""
         folder, name = self._get_folder_for(path)
+        self._forget()
         self._editor(folder).create_folder(folder.node, name, mode, uid, gid)
 
     def finish(self) -> None:

@@ -125,8 +125,7 @@ class ExtEditor(ExtTree):
 
     def remove_tree(self, folder: int, name: bytes) -> int:
         """Removes a name and all beneath it; returns how many names went."""
-        top = self._get_child(folder, name)
-        self._names.remove(folder, name)
+        top = self._names.remove(folder, name)
         if self.get_inode(top).is_folder:
             self._change_links(folder, -1)
         removed, pending, seen = 0, [top], set()
@@ -227,6 +226,8 @@ class ExtEditor(ExtTree):
             self.volume.write_inode(node, inode)
 
     def _free_inode(self, node: int, inode: Inode) -> None:
+        if inode.is_folder:
+            self.forget_folder()
         self._content.free_all(node, inode)
         self._attributes.release_all(node, inode)
         self._content.allocator.free_inode(node, inode.is_folder, self._zero_removed)

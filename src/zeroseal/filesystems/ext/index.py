@@ -100,7 +100,7 @@ class IndexedBlocks:
         self._folder = folder
         self._runs = read_mapping(volume, folder, inode).runs
         self._starts = [run.logical for run in self._runs]
-        self.root = parse_root(self.read(0))
+        self.root = parse_root(self.read(0))  # the same as long as the folder's blocks are
         if self.root.levels >= most_levels(volume):
             raise volume.damaged(f"the index of folder {folder} is too deep")
 
@@ -130,7 +130,7 @@ def iter_leaves(
 
     def walk(block: bytes, offset: int, levels: int) -> Iterator[int]:
         entries = parse_entries(block, offset)
-        first = sum(value <= major_hash for value, _child in entries) - 1
+        first = bisect_right(entries, major_hash, key=lambda entry: entry[0]) - 1
         for value, child in entries[max(first, 0) :]:
             if value > major_hash and value != major_hash | 1:
                 return

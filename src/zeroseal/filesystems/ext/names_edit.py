@@ -22,7 +22,6 @@ from zeroseal.filesystems.ext.folders import (
 from zeroseal.filesystems.ext.hashing import fold_case, hash_name, settings_of
 from zeroseal.filesystems.ext.index import (
     FolderShape,
-    IndexedBlocks,
     Name,
     build_index,
     iter_leaves,
@@ -60,6 +59,7 @@ class NameWriter:
         for item in names:
             if not insert_entry(block, item.inode, item.name, item.type_code, self._has_types):
                 raise self._volume.damaged(f"folder {node} held more than an inode can")
+        self._tree.forget_folder()
         self._content.replace_blocks(node, inode, Mapping(), [bytes(block)])
         block_no = read_mapping(self._volume, node, inode).runs[0].physical
         self._write_leaf(node, inode, block_no, block)
@@ -91,8 +91,12 @@ class NameWriter:
             else:
                 self._append_leaf(folder, inode, mapping, item)
 
-    def remove(self, folder: int, name: bytes) -> None:
-        """Takes a name out and zeroes it; one that is not there changes nothing."""
+    def remove(self, folder: int, name: bytes) -> int:
+        """Takes a name out and zeroes it; returns the inode that it led to.
+
+        Raises:
+            ValueError: it is not there.
+        """
         inode = self._tree.get_inode(folder)
         is_indexed = bool(inode.flags & layout.INODE_INDEX)
         for block in self._tree.iter_blocks_for(folder, name):
@@ -103,7 +107,8 @@ class NameWriter:
                     content = bytearray(block.content)
                     remove_entry(content, entry.offset, self._has_types)
                     self._write_part(folder, inode, block, content)
-                    return
+                    return entry.inode
+        raise ValueError(f"folder {folder} has no entry {name!r}")
 
     def _is_taken(self, folder: int, inode: Inode, name: bytes) -> bool:
         if not inode.flags & layout.INODE_CASEFOLD:
@@ -119,7 +124,7 @@ class NameWriter:
         )
 
     def _insert_indexed(self, folder: int, inode: Inode, item: Name) -> bool:
-        blocks = IndexedBlocks(self._volume, folder, inode)
+        blocks = self._tree.indexed_blocks(folder, inode)
         settings = settings_of(self._volume.superblock, blocks.root.hash_version, inode)
         leaf = next(iter_leaves(blocks.read, blocks.root, hash_name(item.name, settings)[0]))
         return self._insert_into(folder, inode, blocks.physical(leaf), item)
@@ -134,6 +139,7 @@ class NameWriter:
     def _append_leaf(self, folder: int, inode: Inode, mapping: Mapping, item: Name) -> None:
         block = empty_block(self._volume.block_bytes, self._volume.has_checksums)
         insert_entry(block, item.inode, item.name, item.type_code, self._has_types)
+        self._tree.forget_folder()
         block_no = self._content.append_block(folder, inode, mapping)
         self._write_leaf(folder, inode, block_no, block)
 
@@ -155,6 +161,7 @@ class NameWriter:
         settings = settings_of(volume.superblock, version, inode)
         blocks = build_index(names, folder, parent, settings, shape)
         inode.flags |= layout.INODE_INDEX
+        self._tree.forget_folder()
         self._content.replace_blocks(folder, inode, mapping, blocks)
 
     def _leave_inode(self, folder: int, inode: Inode) -> None:

@@ -55,6 +55,7 @@ class ExtTree:
 
     def __init__(self, store: Store, where: str = "the volume") -> None:
         self.volume = ExtVolume(store, where)
+        self._indexed: tuple[int, IndexedBlocks] | None = None
         self.has_types = bool(self.volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
 
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
@@ -179,13 +180,23 @@ class ExtTree:
                 if name in block.content:
                     yield block
             return
-        blocks = IndexedBlocks(self.volume, folder, inode)
+        blocks = self.indexed_blocks(folder, inode)
         seed = self.volume.inode_seed(folder, inode)
         settings = settings_of(self.volume.superblock, blocks.root.hash_version, inode)
         for logical in iter_leaves(blocks.read, blocks.root, hash_name(name, settings)[0]):
             content = blocks.read(logical)
             self._check_folder_block(folder, seed, content)
             yield FolderBlock(logical, blocks.physical(logical), content)
+
+    def indexed_blocks(self, folder: int, inode: Inode) -> IndexedBlocks:
+        """The blocks of an indexed folder; those of the last one are kept for the next question."""
+        if self._indexed is None or self._indexed[0] != folder:
+            self._indexed = folder, IndexedBlocks(self.volume, folder, inode)
+        return self._indexed[1]
+
+    def forget_folder(self) -> None:
+        """Has to be called when a folder's blocks change, or a folder goes."""
+        self._indexed = None
 
     def _get_folder(self, folder: int) -> Inode:
         inode = self.get_inode(folder)
