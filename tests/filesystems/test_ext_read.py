@@ -11,7 +11,14 @@ from tests.disks import make_ext, write_tree
 from tests.oracles import run
 from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
 from zeroseal.filesystems.ext.edit import ExtEditor
-from zeroseal.filesystems.ext.hashing import HALF_MD4, LEGACY, TEA, HashSettings, hash_name
+from zeroseal.filesystems.ext.hashing import (
+    HALF_MD4,
+    LEGACY,
+    TEA,
+    HashSettings,
+    hash_name,
+    hash_names,
+)
 from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.tree import Kind
 from zeroseal.images.detect import open_image
@@ -94,6 +101,19 @@ def test_folder_hashes_are_those_of_debugfs(tmp_path: Path, version: int, text: 
         settings = HashSettings(version, unsigned, words)  # type: ignore[arg-type]  # four words
         major, minor = hash_name(text.encode(), settings)
         assert f"0x{major:x} (minor 0x{minor:x})" in told
+
+
+@pytest.mark.parametrize("version", [0, 1, 2])
+@pytest.mark.parametrize("unsigned", [True, False])
+def test_hashing_many_names_at_once_gives_what_one_by_one_gives(
+    version: int, unsigned: bool
+) -> None:
+    chance = random.Random(version)
+    names = [chance.randbytes(chance.choice([1, 3, 4, 15, 16, 17, 31, 32, 33, 64, 200, 255]))
+             for _ in range(300)]  # fmt: skip
+    settings = HashSettings(version, unsigned, (1, 2, 3, 0xFFFFFFFF))
+    assert hash_names(names, settings) == [hash_name(name, settings) for name in names]
+    assert hash_names([], settings) == []
 
 
 @pytest.mark.parametrize(

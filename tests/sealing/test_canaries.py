@@ -19,7 +19,7 @@ KINDS = [
     ["-t", "ext3", "-b", "1024", "-I", "128"],
 ]
 IN_FILES = ["content", "name", "cut", "target", "attribute", "large-attribute", "log", "home"]
-BESIDE = ["debugfs-name", "slack", "swap", "gap", "free-block", "inode-tail", "mount"]
+BESIDE = ["debugfs-name", "slack", "swap", "gap", "free-block", "mount"]
 
 
 def canary(place: str) -> bytes:
@@ -37,9 +37,9 @@ def lay_with_kernel(point: Path) -> None:
     os.setxattr(point / "srv" / "attributes", "user.a", canary("attribute") * 8)
     if point.joinpath("ea").exists():
         os.setxattr(point / "srv" / "attributes", "user.b", canary("large-attribute") * 300)
-    (point / "var" / "log").mkdir(parents=True)
+    (point / "var" / "log").mkdir(parents=True, exist_ok=True)
     (point / "var" / "log" / "tide.log").write_bytes(canary("log") * 40)
-    (point / "home" / "ada.brine").mkdir(parents=True)
+    (point / "home" / "ada.brine").mkdir(parents=True, exist_ok=True)
     (point / "home" / "ada.brine" / "letter").write_bytes(canary("home") * 200)
     for number in range(60):
         (point / "srv" / f"filler{number}").write_bytes(b"f" * 3000)

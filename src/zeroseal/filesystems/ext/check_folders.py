@@ -9,7 +9,7 @@ from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.ext import checksums, layout
 from zeroseal.filesystems.ext.check_inodes import InodePass, Report
 from zeroseal.filesystems.ext.folders import RawEntry, has_tail, iter_entries
-from zeroseal.filesystems.ext.hashing import HashSettings, hash_name, settings_of
+from zeroseal.filesystems.ext.hashing import HashSettings, fold_case, hash_names, settings_of
 from zeroseal.filesystems.ext.index import (
     NODE_ENTRIES_OFFSET,
     ROOT_ENTRIES_OFFSET,
@@ -148,15 +148,17 @@ class FolderPass:
         if hashes != sorted(hashes):
             self._report(f"folder {folder}", "its index is out of order")
         settings = settings_of(self._volume.superblock, index.hash_version, inode)
+        placed: list[tuple[bytes, int, int]] = []
         for number, (first, logical) in enumerate(index.bounds):
             beyond = hashes[number + 1] if number + 1 < len(hashes) else 1 << 32
             last = beyond if beyond & 1 else beyond - 1
-            for entry in leaves[logical]:
-                if not entry.inode or not _can_hash(entry.name, settings):
-                    continue
-                if not first & ~1 <= hash_name(entry.name, settings)[0] <= last:
-                    self._report(f"folder {folder}", "a name lies in the wrong block of its index")
-                    return
+            names = [entry.name for entry in leaves[logical] if entry.inode]
+            placed += [(name, first & ~1, last) for name in names if _can_hash(name, settings)]
+        values = hash_names([name for name, _first, _last in placed], settings)
+        for (_name, first, last), (major, _minor) in zip(placed, values, strict=True):
+            if not first <= major <= last:
+                self._report(f"folder {folder}", "a name lies in the wrong block of its index")
+                return
 
     def _walk_index(
         self,
@@ -226,7 +228,7 @@ class FolderPass:
 def _can_hash(name: bytes, settings: HashSettings) -> bool:
     """Whether we know how the kernel folds a name's case."""
     try:
-        hash_name(name, settings)
+        fold_case(name) if settings.folds_case else None
     except UnsupportedError:
         return False
     return True

@@ -8,7 +8,11 @@ from __future__ import annotations
 
 import struct
 import unicodedata
-from typing import NamedTuple
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
 
 from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.ext.layout import (
@@ -23,6 +27,9 @@ _MASK = 0xFFFFFFFF
 _LAST_HASH = 0x7FFFFFFF << 1  # means "end of folder" and is never given to a name
 _DEFAULT_SEED = (0x67452301, 0xEFCDAB89, 0x98BADCFE, 0x10325476)
 _TEA_DELTA = 0x9E3779B9
+_MOST_AT_ONCE = 20_000
+
+Int64s = NDArray[np.int64]
 
 
 class HashSettings(NamedTuple):
@@ -70,6 +77,67 @@ def hash_name(name: bytes, settings: HashSettings) -> tuple[int, int]:
         raise ValueError(f"unknown folder hash version {settings.version}")
     major &= ~1
     return (major - 2 if major == _LAST_HASH else major), minor
+
+
+def hash_names(names: list[bytes], settings: HashSettings) -> list[tuple[int, int]]:
+    """``hash_name`` of many names at once, a hundred times as fast; the same rounds on arrays."""
+    if settings.folds_case:
+        names = [fold_case(name) for name in names]
+    found: list[tuple[int, int]] = []
+    for start in range(0, len(names), _MOST_AT_ONCE):
+        found += _hash_part(names[start : start + _MOST_AT_ONCE], settings)
+    return found
+
+
+def _hash_part(names: list[bytes], settings: HashSettings) -> list[tuple[int, int]]:
+    lengths = np.array([len(name) for name in names], np.int64)
+    width = int(lengths.max(initial=1))
+    raw = b"".join(name.ljust(width, b"\0") for name in names)
+    characters = np.frombuffer(raw, np.uint8).reshape(len(names), width).astype(np.int64)
+    if not settings.unsigned:
+        characters -= (characters > 127) * 256
+    if settings.version == LEGACY:
+        major = _legacy_of(characters, lengths)
+        minor = np.zeros_like(major)
+    else:
+        mix, words = (_half_md4, 8) if settings.version == HALF_MD4 else (_tea, 4)
+        state = [np.full(len(names), part, np.int64) for part in settings.seed]
+        for start in range(0, width, words * 4):
+            rows = np.flatnonzero(lengths > start)
+            block = _word_columns(characters[rows, start:], lengths[rows] - start, words)
+            mixed = mix([part[rows] for part in state], block)
+            for part, value in zip(state, mixed, strict=True):
+                part[rows] = value
+        first = 1 if settings.version == HALF_MD4 else 0
+        major, minor = state[first], state[first + 1]
+    major &= ~1
+    major = np.where(major == _LAST_HASH, major - 2, major)
+    return list(zip(major.tolist(), minor.tolist(), strict=True))
+
+
+def _word_columns(characters: Int64s, lengths: Int64s, count: int) -> list[Int64s]:
+    """``_words`` of many names: column by column."""
+    pad = (lengths & 0xFF) * 0x01010101
+    columns = []
+    for number in range(count):
+        word = pad
+        for place in range(number * 4, number * 4 + 4):
+            if place < characters.shape[1]:
+                more = (characters[:, place] + (word << 8)) & _MASK
+                word = np.where(lengths > place, more, word)
+        columns.append(word)
+    return columns
+
+
+def _legacy_of(characters: Int64s, lengths: Int64s) -> Int64s:
+    hash0 = np.full(len(lengths), 0x12A3FE2D, np.int64)
+    hash1 = np.full(len(lengths), 0x37ABE8F9, np.int64)
+    for place in range(characters.shape[1]):
+        value = (hash1 + (hash0 ^ (characters[:, place] * 7152373 & _MASK))) & _MASK
+        value = np.where(value & 0x80000000, (value - 0x7FFFFFFF) & _MASK, value)
+        there = lengths > place
+        hash0, hash1 = np.where(there, value, hash0), np.where(there, hash0, hash1)
+    return hash0 << 1 & _MASK
 
 
 def fold_case(name: bytes) -> bytes:
@@ -129,8 +197,6 @@ def _legacy(name: bytes, unsigned: bool) -> int:
     return hash0 << 1 & _MASK
 
 
-_State = tuple[int, int, int, int]
-
 # (word, shift) of each step; a round is one mixing function and constant over eight steps
 _STEPS_1 = tuple(zip((0, 1, 2, 3, 4, 5, 6, 7), (3, 7, 11, 19) * 2, strict=True))
 _STEPS_2 = tuple(zip((1, 3, 5, 7, 0, 2, 4, 6), (3, 5, 9, 13) * 2, strict=True))
@@ -138,8 +204,8 @@ _STEPS_3 = tuple(zip((3, 7, 2, 6, 1, 5, 0, 4), (3, 9, 11, 15) * 2, strict=True))
 _CONSTANT_2, _CONSTANT_3 = 0x5A827999, 0x6ED9EBA1
 
 
-def _half_md4(state: tuple[int, ...], words: list[int]) -> _State:
-    """Three rounds of MD4 without its second half; loops are kept flat, this runs a lot."""
+def _half_md4(state: Sequence[Any], words: Sequence[Any]) -> tuple[Any, Any, Any, Any]:
+    """Three rounds of MD4 without its second half, on numbers or on arrays of them."""
     a, b, c, d = state
     for index, shift in _STEPS_1:
         total = (a + (d ^ (b & (c ^ d))) + words[index]) & _MASK
@@ -158,7 +224,7 @@ def _half_md4(state: tuple[int, ...], words: list[int]) -> _State:
     )
 
 
-def _tea(state: tuple[int, ...], words: list[int]) -> _State:
+def _tea(state: Sequence[Any], words: Sequence[Any]) -> tuple[Any, Any, Any, Any]:
     first, second, total = state[0], state[1], 0
     for _ in range(16):
         total = (total + _TEA_DELTA) & _MASK

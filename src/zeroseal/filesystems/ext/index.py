@@ -22,7 +22,7 @@ from typing import NamedTuple
 from zeroseal.errors import DamagedError, UnsupportedError
 from zeroseal.filesystems.ext import checksums
 from zeroseal.filesystems.ext.folders import empty_block, entry_room, pack_entry
-from zeroseal.filesystems.ext.hashing import HashSettings, hash_name
+from zeroseal.filesystems.ext.hashing import HashSettings, hash_names
 from zeroseal.filesystems.ext.layout import (
     ENTRY_TYPES,
     INCOMPAT_LARGE_DIR,
@@ -184,7 +184,8 @@ def _pack_leaves(
 ) -> tuple[list[bytes], list[int]]:
     """Fills leaves in the order of hashes; returns them with the first hash of each."""
     room = shape.block_bytes - (0 if shape.own_seed is None else TAIL_BYTES)
-    hashed = sorted((*hash_name(item.name, settings), item) for item in names)
+    values = hash_names([item.name for item in names], settings)
+    hashed = sorted((*value, item) for value, item in zip(values, names, strict=True))
     groups: list[list[Name]] = [[]]
     hashes, used, last_major = [0], 0, -1
     for major, _minor, item in hashed:
