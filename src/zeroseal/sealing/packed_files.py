@@ -64,7 +64,7 @@ def search_packed_files(guest: Guest, values: ValueSet, progress: Progress) -> P
     found: dict[tuple[str, str], None] = {}
     not_opened, opened = [], 0
     known: dict[bytes, set[int]] = {}
-    for path in _iter_packed(guest):
+    for path in iter_packed(guest):
         if shipped.holds(path) or not searcher.longest:
             continue
         progress(Step("opening compressed files", opened, 0, "files", path))
@@ -81,7 +81,8 @@ def search_packed_files(guest: Guest, values: ValueSet, progress: Progress) -> P
     return PackedResult(tuple(found), opened, tuple(not_opened))
 
 
-def _iter_packed(guest: Guest) -> Iterator[str]:
+def iter_packed(guest: Guest) -> Iterator[str]:
+    """The compressed files that are looked into, by their names."""
     for place in _PLACES:
         if not guest.is_folder(place):
             continue
