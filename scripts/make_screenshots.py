@@ -17,6 +17,7 @@ from pathlib import Path
 PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 DISPLAY = ":97"
 SIZE = "1280x800"
+EXAMPLES = Path(__file__).resolve().parent.parent / "examples"
 
 _PREPARE = (
     "zeroseal demo --to all --quiet && mv all/gangway.toml all/tideline-4.qcow2 . && "
@@ -58,6 +59,13 @@ SHOTS: dict[str, str] = {
     "traces": "zeroseal traces",
     "trace": "zeroseal traces keys.ssh-host",
     "demo": "zeroseal demo",
+    "rules": f"cp {EXAMPLES}/house-rules.toml .; "
+    "zeroseal survey gangway.qcow2 --show-rules --rules house-rules.toml; "
+    "zeroseal seal gangway.qcow2 --dry-run --rules house-rules.toml | head -4; "
+    "sed -i /^services/d house-rules.toml; "
+    "zeroseal seal gangway.qcow2 --dry-run --rules house-rules.toml | tail -7; "
+    "sed -i 's/^absent/absence/' house-rules.toml; "
+    "zeroseal check gangway.qcow2 --rules house-rules.toml",
     "refusals": "zeroseal seal gangway.qcow2 --dry-run --skip keys.ssh-host; "
     "zeroseal seal gangway.qcow2 -o new.qcow2 --retain-account bob; "
     "zeroseal seal gangway.qcow2 -o gangway.qcow2",

@@ -53,7 +53,8 @@ def test_a_terminal_gets_a_bar_that_is_taken_away_again() -> None:
     ui.end_progress()
     drawn = err.getvalue()
     assert "writing                [====" in drawn
-    assert "16.0 MiB of 16.0 MiB" in drawn
+    assert "16.0 MiB of 16.0 MiB, " in drawn
+    assert "MiB/s" in drawn
     assert drawn.endswith("\r\x1b[K")
 
 

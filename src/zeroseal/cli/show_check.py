@@ -64,7 +64,7 @@ def _sentences(result: CheckResult) -> list[str]:
 
 
 def _search_sentences(result: CheckResult) -> list[str]:
-    left = "" if result.residue else ": none was found"
+    left = "" if result.residue else ": none was found that should be gone"
     count = result.values_searched
     if not count:
         return [

@@ -14,7 +14,7 @@ def show_rules(rules: HouseRules, console: Console) -> None:
     if not found:
         look.headline(console, "No house rules", look.QUIET_STYLE, ": everything is as built in.")
         return
-    look.headline(
-        console, f"{len(rules.digests)} rule files", look.SEALED_STYLE, ", laid over one another"
-    )
+    files = len(rules.digests)
+    rest = " from 1 file" if files == 1 else f" from {files} files, laid over one another"
+    look.headline(console, "House rules", look.SEALED_STYLE, rest)
     look.facts(console, found)

@@ -8,6 +8,7 @@ from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
+from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
@@ -40,7 +41,7 @@ def show_plan(
         console.print(_partial_sentence(plan))
     if not refused:
         target = ["--in-place"] if in_place else ["-o", str(output or "OUT")]
-        words = ["zeroseal seal", str(planned.source.path), *target, *_option_words(plan)]
+        words = ["zeroseal seal", str(planned.source.path), *target, *option_words(plan.choices)]
         title = "Carry it out, in place:" if in_place else "Carry it out, into a new file:"
         look.next_step(console, title, " ".join(words))
 
@@ -149,9 +150,8 @@ def _show_treated(plan: Plan, console: Console, title: str, every_place: bool) -
         look.bullets(console, plan.readiness.advice)
 
 
-def _option_words(plan: Plan) -> list[str]:
-    """The options that mean the plan's choices."""
-    choices = plan.choices
+def option_words(choices: SealChoices) -> list[str]:
+    """The options that mean these choices."""
     words = [f"--only {name}" for name in choices.only]
     words += [f"--skip {name}" for name in choices.skip]
     words += [f"--retain-account {name}" for name in choices.retained_accounts]
@@ -159,7 +159,10 @@ def _option_words(plan: Plan) -> list[str]:
         "--keep-root-login": choices.keep_root_login,
         "--plant-first-boot": choices.plant_first_boot,
         "--expect-seed": choices.expect_seed,
+        "--allow-static-address": choices.allow_static_address,
+        "--recover-journal": choices.recover_journal,
     }
+    words += [f"--rules {path}" for path in choices.rules.files]
     return words + [name for name, is_on in switches.items() if is_on]
 
 

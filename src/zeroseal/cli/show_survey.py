@@ -6,6 +6,7 @@ from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
+from zeroseal.cli.show_seal import option_words
 from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
 
 
@@ -83,7 +84,10 @@ def _show_next(survey: Survey, console: Console) -> None:
         return
     suffix = image.suffix or ".img"
     sealed = image.with_name(f"{image.stem}.sealed{suffix}")
+    options = " ".join(["", *option_words(survey.choices)])
     look.next_step(
-        console, "Look at the plan, then seal into a new file:", f"zeroseal seal {image} --dry-run"
+        console,
+        "Look at the plan, then seal into a new file:",
+        f"zeroseal seal {image} --dry-run{options}",
     )
-    console.print(f"  zeroseal seal {image} -o {sealed}", soft_wrap=True)
+    console.print(f"  zeroseal seal {image} -o {sealed}{options}", soft_wrap=True)

@@ -119,7 +119,7 @@ class Ui:
             self._drawn_at, self._is_drawn = now, True
             width = self._width() - 1
             elapsed = now - self._stage_began
-            line = _draw(step) if step.total else _draw_elapsed(step, elapsed)
+            line = _draw(step, elapsed) if step.total else _draw_elapsed(step, elapsed)
             self._stderr.write("\r" + line[:width] + "\x1b[K")
             self._stderr.flush()
 
@@ -143,12 +143,14 @@ def _draw_elapsed(step: Step, seconds: float) -> str:
     return f"{step.stage:<22} {clock:>6}  {clean(step.detail)}"
 
 
-def _draw(step: Step) -> str:
+def _draw(step: Step, seconds: float) -> str:
     share = min(1.0, step.done / step.total) if step.total else 0.0
     full = round(share * _BAR_CELLS)
     bar = "=" * full + " " * (_BAR_CELLS - full)
     done, total = str(step.done), str(step.total)
     if step.unit == "bytes":
         done, total = size_text(step.done), size_text(step.total)
-    unit = "" if step.unit == "bytes" else f" {step.unit}"
+    unit = f" {step.unit}"
+    if step.unit == "bytes":
+        unit = f", {size_text(int(step.done / max(seconds, 0.001)))}/s"
     return f"{step.stage:<22} [{bar}] {share:4.0%}  {done} of {total}{unit}"

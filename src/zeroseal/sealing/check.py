@@ -15,9 +15,10 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.sealing.record import SealRecord, find_record
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
+from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened, recoverable
-from zeroseal.sealing.values import ValueSet, collect_values, house_values
+from zeroseal.sealing.values import collect_values, house_values
 from zeroseal.traces.finding import Finding
 from zeroseal.volumes.disk import Disk
 

@@ -55,7 +55,7 @@ class HouseRules:
         newest_kernel: whether the newest installed kernel must be the one that boots.
         oldest_lists_days: how old package lists may be; 0 for any age.
         traces: the site's own.
-        digests: (name, SHA-256) of the files, in order.
+        digests: (name, SHA-256) of the files, in order; ``files`` are their paths.
     """
 
     kept_traces: tuple[str, ...] = ()
@@ -72,6 +72,7 @@ class HouseRules:
     oldest_lists_days: int = 0
     traces: tuple[Trace, ...] = ()
     digests: tuple[tuple[str, str], ...] = ()
+    files: tuple[str, ...] = ()
 
     def over(self, below: HouseRules) -> HouseRules:
         """These rules laid over others."""
@@ -141,6 +142,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         oldest_lists_days=_days(require, name),
         traces=tuple(parse_traces(text, name)),
         digests=((Path(name).name, hashlib.sha256(text.encode()).hexdigest()),),
+        files=(name,),
     )
 
 
@@ -217,6 +219,10 @@ def _check_traces(rules: HouseRules) -> None:
             raise UsageError(f"the house rules keep the trace {name!r}, which there is not")
 
 
+def _count(number: int, what: str) -> str:
+    return f"{number} {what}{'' if number == 1 else 's'}"
+
+
 def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
     """(rule, what it says) of all rules that say something, to be shown."""
     sentences = [
@@ -226,7 +232,7 @@ def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
         ("allow.residue", ", ".join(rules.residue_paths)),
         ("allow.static-address", "yes" if rules.allows_static_address else ""),
         ("allow.partial", "yes" if rules.allows_partial else ""),
-        ("search.texts", f"{len(rules.texts)}" if rules.texts else ""),
+        ("search.texts", _count(len(rules.texts), "text") if rules.texts else ""),
         ("require.packages", ", ".join(rules.packages)),
         ("require.services", ", ".join(rules.services)),
         ("require.absent", ", ".join(rules.absent)),

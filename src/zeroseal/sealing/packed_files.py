@@ -20,7 +20,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.initramfs import skip_plain_archives
 from zeroseal.progress import Progress, Step
 from zeroseal.sealing.common_words import ShippedFiles
-from zeroseal.sealing.values import ValueSet
+from zeroseal.sealing.searched_value import ValueSet
 
 _NAMES = (
     ".gz",

@@ -42,12 +42,12 @@ def assess(image: Image, subject: Subject, choices: SealChoices) -> Readiness:
         guest, choices.allow_static_address or rules.allows_static_address, rules.residue_paths
     )
     blockers += find_unmet(guest, rules)
-    hints = [_describe_recovery(recovery) for recovery in subject.recovered]
-    hints += find_guest_hints(image, guest)
+    hints = list(find_guest_hints(image, guest))
     if choices.machine:
         blockers += choices.machine.blockers
         hints += choices.machine.hints
-    advice = list(subject.disk.notes)
+    advice = [_describe_recovery(recovery) for recovery in subject.recovered]
+    advice += subject.disk.notes
     advice += [
         f"{reason} is not looked into: what is there, such as the loader's random seed, stays."
         for reason in subject.opened.boot_unread
@@ -77,10 +77,13 @@ def _describe_recovery(recovery: Recovery) -> str:
             (recovery.blocks, "block"),
             (recovery.orphans, "orphaned inode"),
         )
+        if count
     ]
+    told = f" ({', '.join(done)})" if done else ""
+    where = recovery.where[:1].upper() + recovery.where[1:]
     return (
-        f"{recovery.where} was not shut down cleanly; its journal was recovered as the guest would "
-        f"on its next start ({', '.join(done)}): what programs had not written yet is missing."
+        f"{where} was not shut down cleanly; its journal was recovered as the guest would on its "
+        f"next start{told}: what programs had not written yet is missing."
     )
 
 

@@ -12,9 +12,9 @@ from zeroseal.sealing.common_words import ShippedFiles
 from zeroseal.sealing.house_rules import HouseRules, any_pattern_fits
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
 from zeroseal.sealing.places import PlaceFinder
+from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.values import ValueSet
 
 _MOST_NAMED = 50
 

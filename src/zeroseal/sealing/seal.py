@@ -23,9 +23,10 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import build_record, record_path
+from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts, recoverable
-from zeroseal.sealing.values import ValueSet, collect_values
+from zeroseal.sealing.values import collect_values
 from zeroseal.sealing.verify import Proof, verify_result
 
 

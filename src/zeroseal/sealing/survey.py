@@ -64,6 +64,7 @@ class Survey:
         mounts: (path, volume name) of the guest's file systems.
         findings: in the order of the catalogue.
         guard: what a seal with these choices would lead to.
+        choices: what was asked for.
     """
 
     image: ImageFacts
@@ -74,6 +75,7 @@ class Survey:
     findings: tuple[Finding, ...]
     readiness: Readiness
     guard: Guard
+    choices: SealChoices
 
     @property
     def is_ready(self) -> bool:
@@ -107,6 +109,7 @@ def survey_image(
                 [finding for finding in findings if choices.treats(finding.trace)],
                 choices,
             ),
+            choices=choices,
         )
 
 

@@ -6,21 +6,19 @@ is.
 
 from __future__ import annotations
 
-import base64
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.guests.guest import Guest
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import HouseRules
+from zeroseal.sealing.searched_value import SearchedValue, ValueSet
+from zeroseal.sealing.secret_values import host_keys, removed_secrets, secret_files
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.load import get_trace
 
 _MIN_SECRET_BYTES = 16
-_PART_BYTES = 24
-_MAX_FILE_BYTES = 64 << 10
 _NETWORK_FILES = (
     "/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease",
     "/etc/udev/rules.d/70-persistent-net.rules", "/etc/netplan/50-cloud-init.yaml",
@@ -29,39 +27,6 @@ _NETWORK_FILES = (
 _MAC = re.compile(r"(?<![0-9A-Fa-f:-])((?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2})(?![0-9A-Fa-f:-])")
 _LEASED = re.compile(r"(?:fixed-address|ADDRESS=|address=)\s*([0-9.]{7,15})")
 _NEUTRAL_NAMES = ("localhost", "localhost.localdomain", "")
-
-
-@dataclass(frozen=True)
-class SearchedValue:
-    """One value; ``label`` says what it is, never what it says.
-
-    ``is_word`` says that others may have chosen the same: it may stand in what packages brought.
-    """
-
-    label: str
-    needles: tuple[Needle, ...]
-    is_word: bool = False
-
-
-@dataclass(frozen=True)
-class ValueSet:
-    """What can be searched of a machine.
-
-    Attributes:
-        not_searched: values that cannot be, each with the reason, sentences.
-    """
-
-    values: tuple[SearchedValue, ...]
-    not_searched: tuple[str, ...]
-
-    @property
-    def needles(self) -> list[Needle]:
-        """All forms of all values; each names its value by its place in ``values``."""
-        return [
-            needle._replace(value_no=number)
-            for number, value in enumerate(self.values)
-            for needle in value.needles
-        ]
 
 
 def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
@@ -76,9 +41,10 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
     if treats("identity.machine-id"):
         values += _machine_ids(guest)
     if treats("identity.random-seed"):
-        values += _secret_files(guest, "random seed", _SEEDS)
+        values += secret_files(guest, "random seed", _SEEDS)
     if treats("keys.ssh-host"):
-        values += _host_keys(guest)
+        values += host_keys(guest)
+    values += removed_secrets(subject, choices)
     if treats("identity.host-name"):
         _add_name(
             f"host name ({subject.facts.host_name})", subject.facts.host_name, values, skipped
@@ -176,54 +142,6 @@ def _password_hash(guest: Guest, account: str) -> Iterator[SearchedValue]:
                 if len(digest) >= _MIN_SECRET_BYTES:
                     needle = Needle(0, digest.encode("utf-8", "surrogateescape"))
                     yield SearchedValue(f"password hash of {account}", (needle,))
-
-
-def _host_keys(guest: Guest) -> Iterator[SearchedValue]:
-    for path in guest.glob("/etc/ssh/ssh_host_*key"):
-        if not guest.is_file(path):
-            continue
-        text = guest.read_text(path)
-        body = "".join(line for line in text.splitlines() if line and not line.startswith("-"))
-        raw = _decoded(body)
-        if len(raw) >= 4 * _MIN_SECRET_BYTES:
-            # the key's own numbers lie behind the middle of the file in all its forms
-            parts = [_secret_forms(raw, len(raw) * share // 16) for share in (8, 10, 12, 13)]
-            yield SearchedValue(
-                f"private key {path}", tuple(form for part in parts for form in part)
-            )
-    for path in guest.glob("/etc/ssh/ssh_host_*key.pub"):
-        fields = guest.read_text(path).split()
-        raw = _decoded(fields[1]) if len(fields) > 1 else b""
-        if len(raw) >= 2 * _MIN_SECRET_BYTES:
-            yield SearchedValue(f"public key {path}", tuple(_secret_forms(raw, len(raw) * 5 // 8)))
-
-
-def _secret_files(guest: Guest, label: str, paths: tuple[str, ...]) -> Iterator[SearchedValue]:
-    for path in paths:
-        if guest.is_file(path):
-            raw = guest.read_file(path)[:_MAX_FILE_BYTES]
-            if len(raw) >= 2 * _MIN_SECRET_BYTES and len(set(raw)) > 8:
-                yield SearchedValue(f"{label} {path}", tuple(_secret_forms(raw, len(raw) // 2)))
-
-
-def _decoded(text: str) -> bytes:
-    try:
-        return base64.b64decode(text, validate=True)
-    except ValueError:
-        return b""
-
-
-def _secret_forms(raw: bytes, place: int) -> Iterator[Needle]:
-    """A part of a secret as bytes, and in base64 as it may fall against the three phases."""
-    part = raw[place : place + _PART_BYTES]
-    if len(part) < _MIN_SECRET_BYTES or len(set(part)) < 8:
-        return
-    yield Needle(0, part)
-    for phase in range(3):
-        encoded = base64.b64encode(bytes(phase) + part)
-        first = -(-phase * 8 // 6)  # signs that the bytes before have a share in
-        last = (phase + len(part)) * 8 // 6
-        yield Needle(0, encoded[first:last])
 
 
 def _text(value: str) -> Needle:

@@ -11,8 +11,8 @@ from zeroseal.filesystems.fat.check import check_volume as check_fat
 from zeroseal.filesystems.fat.volume import FatVolume
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
+from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.values import ValueSet
 from zeroseal.volumes.disk import read_disk
 from zeroseal.volumes.volume import Volume
 

@@ -1,0 +1,44 @@
+"""A value that is searched for, in every form it may lie on a disk.
+
+Values are held in memory only while a disk is searched, and never shown: one is known by what it
+is.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zeroseal.blocks.search import Needle
+
+
+@dataclass(frozen=True)
+class SearchedValue:
+    """One value; ``label`` says what it is, never what it says.
+
+    ``is_word`` says that others may have chosen the same: it may stand in what packages brought.
+    """
+
+    label: str
+    needles: tuple[Needle, ...]
+    is_word: bool = False
+
+
+@dataclass(frozen=True)
+class ValueSet:
+    """What can be searched of a machine.
+
+    Attributes:
+        not_searched: values that cannot be, each with the reason, sentences.
+    """
+
+    values: tuple[SearchedValue, ...]
+    not_searched: tuple[str, ...]
+
+    @property
+    def needles(self) -> list[Needle]:
+        """All forms of all values; each names its value by its place in ``values``."""
+        return [
+            needle._replace(value_no=number)
+            for number, value in enumerate(self.values)
+            for needle in value.needles
+        ]

@@ -1,0 +1,113 @@
+"""The secrets of a machine as values to search for: parts of keys, as bytes and in base64.
+
+A part is 24 bytes from the second half of a secret, where keys have what is theirs alone. It is
+searched for as it is and in base64 at all three phases, so that it is found in other files too.
+"""
+
+from __future__ import annotations
+
+import base64
+import re
+from collections.abc import Iterator
+
+from zeroseal.blocks.search import Needle
+from zeroseal.guests.guest import Guest
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.searched_value import SearchedValue
+from zeroseal.sealing.subject import Subject
+from zeroseal.traces.changes import EmptyFile, RemovePath
+from zeroseal.traces.finders import find_trace
+
+_MIN_SECRET_BYTES = 16
+_PART_BYTES = 24
+_MAX_FILE_BYTES = 64 << 10
+_SHARES = (8, 10, 12, 13)  # sixteenths of a key: its own numbers lie behind the middle
+_PEM = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----(.*?)-----END", re.DOTALL)
+_TOKEN = re.compile(rb"(?<![A-Za-z0-9+/=])[A-Za-z0-9+/]{43,}={0,2}(?![A-Za-z0-9+/=])")
+_NOT_SECRET = re.compile(r"(\.pub|/authorized_keys2?|/known_hosts(\.old)?|/config)$")
+
+
+def removed_secrets(subject: Subject, choices: SealChoices) -> Iterator[SearchedValue]:
+    """Keys that a seal removes besides the SSH host keys: of services, people and the site."""
+    guest, context = subject.opened.guest, subject.context(choices)
+    paths: dict[str, None] = {}
+    for trace in choices.catalogue:
+        is_secret = trace.family == "keys" or trace.id == "people.ssh-keys"
+        if not is_secret or trace.id == "keys.ssh-host" or not choices.treats(trace):
+            continue
+        for finding in find_trace(trace, context, set()):
+            if isinstance(finding.change, RemovePath | EmptyFile):
+                paths[finding.change.path] = None
+    if not context.accounts_stay:
+        for account in context.doomed:
+            paths |= dict.fromkeys(guest.glob(f"{account.home}/.ssh/*"))
+    for path in paths:
+        if not _NOT_SECRET.search(path) and guest.is_file(path):
+            forms = tuple(_forms_of_file(guest.read_file(path, _MAX_FILE_BYTES)))
+            if forms:
+                yield SearchedValue(f"secret of {path}", forms, is_word=True)
+
+
+def _forms_of_file(raw: bytes) -> Iterator[Needle]:
+    """Forms of the keys in a text, or of a file that is no text."""
+    bodies = [
+        b"".join(word for word in match.split() if not word.endswith(b":") and b"," not in word)
+        for match in _PEM.findall(raw)
+    ]
+    bodies += _TOKEN.findall(_PEM.sub(b"", raw))
+    for body in bodies:
+        secret = _decoded(body.decode("ascii", "replace"))
+        for share in _SHARES:
+            yield from _secret_forms(secret, max(0, len(secret) * share // 16 - _PART_BYTES // 2))
+    if not bodies and b"\0" in raw:
+        yield from _secret_forms(raw, len(raw) // 2)
+
+
+def host_keys(guest: Guest) -> Iterator[SearchedValue]:
+    """The SSH host keys, private and public."""
+    for path in guest.glob("/etc/ssh/ssh_host_*key"):
+        if not guest.is_file(path):
+            continue
+        text = guest.read_text(path)
+        body = "".join(line for line in text.splitlines() if line and not line.startswith("-"))
+        raw = _decoded(body)
+        if len(raw) >= 4 * _MIN_SECRET_BYTES:
+            # the key's own numbers lie behind the middle of the file in all its forms
+            parts = [_secret_forms(raw, len(raw) * share // 16) for share in (8, 10, 12, 13)]
+            yield SearchedValue(
+                f"private key {path}", tuple(form for part in parts for form in part)
+            )
+    for path in guest.glob("/etc/ssh/ssh_host_*key.pub"):
+        fields = guest.read_text(path).split()
+        raw = _decoded(fields[1]) if len(fields) > 1 else b""
+        if len(raw) >= 2 * _MIN_SECRET_BYTES:
+            yield SearchedValue(f"public key {path}", tuple(_secret_forms(raw, len(raw) * 5 // 8)))
+
+
+def secret_files(guest: Guest, label: str, paths: tuple[str, ...]) -> Iterator[SearchedValue]:
+    """Files that are random from end to end."""
+    for path in paths:
+        if guest.is_file(path):
+            raw = guest.read_file(path)[:_MAX_FILE_BYTES]
+            if len(raw) >= 2 * _MIN_SECRET_BYTES and len(set(raw)) > 8:
+                yield SearchedValue(f"{label} {path}", tuple(_secret_forms(raw, len(raw) // 2)))
+
+
+def _decoded(text: str) -> bytes:
+    try:
+        return base64.b64decode(text, validate=True)
+    except ValueError:
+        return b""
+
+
+def _secret_forms(raw: bytes, place: int) -> Iterator[Needle]:
+    """A part of a secret as bytes, and in base64 as it may fall against the three phases."""
+    part = raw[place : place + _PART_BYTES]
+    if len(part) < _MIN_SECRET_BYTES or len(set(part)) < 8:
+        return
+    yield Needle(0, part)
+    for phase in range(3):
+        encoded = base64.b64encode(bytes(phase) + part)
+        first = -(-phase * 8 // 6)  # signs that the bytes before have a share in
+        last = (phase + len(part)) * 8 // 6
+        yield Needle(0, encoded[first:last])
