@@ -15,6 +15,7 @@ from hypothesis import HealthCheck, settings
 
 from tests import disks
 from tests.oracles import need
+from zeroseal.cli import ui
 from zeroseal.cli.main import main
 from zeroseal.demo.scenario import SHEET, lay_out
 from zeroseal.machines.build import BuildWish, build_machine
@@ -71,8 +72,12 @@ def stop(yard: Yard, name: str, now: int) -> Run:
 
 
 @pytest.fixture
-def zeroseal() -> Command:
-    """Runs a command line in this process, as the installed command does."""
+def zeroseal(monkeypatch: pytest.MonkeyPatch) -> Command:
+    """Runs a command line in this process, as the installed command does.
+
+    Progress is shown after a minute only: how long a stage takes depends on what else runs.
+    """
+    monkeypatch.setattr(ui, "_QUIET_SECONDS", 60.0)
 
     def run_command(*words: str | Path) -> Answer:
         out, err = io.StringIO(), io.StringIO()

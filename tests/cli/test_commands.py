@@ -175,7 +175,7 @@ def test_bad_input_to_machines_and_templates(
 
 
 def test_traces_lists_all_and_explains_one(zeroseal: Command) -> None:
-    assert zeroseal("traces").out.startswith("28 traces in eight families")
+    assert zeroseal("traces").out.startswith("50 traces in eight families")
     answer = zeroseal("traces", "keys.ssh-host")
     assert "whoever holds one clone's keys" in answer.out
     assert "/etc/ssh/ssh_host_*key" in answer.out

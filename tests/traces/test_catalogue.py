@@ -104,6 +104,257 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         {"/etc/sudoers.d/90-cloud-init-users": "x"},
         ["/etc/sudoers.d/90-cloud-init-users"],
     ),
+    "identity.host-id": (
+        dict.fromkeys(["/etc/hostid"], "x"),
+        ["/etc/hostid"],
+    ),
+    "identity.nvme-host": (
+        dict.fromkeys(["/etc/nvme/hostnqn", "/etc/nvme/hostid"], "x"),
+        ["/etc/nvme/hostnqn", "/etc/nvme/hostid"],
+    ),
+    "identity.multipath": (
+        dict.fromkeys(["/etc/multipath/bindings", "/etc/multipath/wwids"], "x"),
+        ["/etc/multipath/bindings", "/etc/multipath/wwids"],
+    ),
+    "identity.lvm-history": (
+        dict.fromkeys(
+            [
+                "/etc/lvm/archive/tide",
+                "/etc/lvm/backup/tide",
+                "/etc/lvm/cache/tide",
+                "/etc/lvm/cache/.cache",
+            ],
+            "x",
+        ),
+        [
+            "/etc/lvm/archive/tide",
+            "/etc/lvm/backup/tide",
+            "/etc/lvm/cache/tide",
+            "/etc/lvm/cache/.cache",
+        ],
+    ),
+    "keys.config-agents": (
+        dict.fromkeys(
+            [
+                "/etc/salt/minion_id",
+                "/etc/salt/pki/minion/tide",
+                "/etc/puppetlabs/puppet/ssl/private/tide.pem",
+                "/var/lib/puppet/ssl/private/tide.pem",
+                "/etc/chef/client.pem",
+            ],
+            "x",
+        ),
+        [
+            "/etc/salt/minion_id",
+            "/etc/salt/pki/minion/tide",
+            "/etc/puppetlabs/puppet/ssl/private/tide.pem",
+            "/var/lib/puppet/ssl/private/tide.pem",
+            "/etc/chef/client.pem",
+        ],
+    ),
+    "keys.container-engine": (
+        dict.fromkeys(
+            [
+                "/etc/docker/key.json",
+                "/var/lib/docker/engine-id",
+                "/var/lib/docker/swarm/certificates/tide",
+            ],
+            "x",
+        ),
+        [
+            "/etc/docker/key.json",
+            "/var/lib/docker/engine-id",
+            "/var/lib/docker/swarm/certificates/tide",
+        ],
+    ),
+    "keys.cluster-node": (
+        dict.fromkeys(
+            ["/var/lib/kubelet/pki/tide", "/etc/kubernetes/admin.conf", "/etc/kubernetes/pki/x/y"],
+            "x",
+        ),
+        ["/var/lib/kubelet/pki/tide", "/etc/kubernetes/admin.conf", "/etc/kubernetes/pki/x"],
+    ),
+    "keys.subscription": (
+        dict.fromkeys(
+            [
+                "/etc/pki/consumer/tide",
+                "/etc/pki/entitlement/tide",
+                "/etc/sysconfig/rhn/systemid",
+                "/etc/insights-client/machine-id",
+                "/etc/insights-client/.registered",
+            ],
+            "x",
+        ),
+        [
+            "/etc/pki/consumer/tide",
+            "/etc/pki/entitlement/tide",
+            "/etc/sysconfig/rhn/systemid",
+            "/etc/insights-client/machine-id",
+            "/etc/insights-client/.registered",
+        ],
+    ),
+    "keys.samba": (
+        dict.fromkeys(
+            [
+                "/var/lib/samba/private/secrets.tdb",
+                "/var/lib/samba/private/tide.keytab",
+                "/etc/samba/secrets.tdb",
+            ],
+            "x",
+        ),
+        [
+            "/var/lib/samba/private/secrets.tdb",
+            "/var/lib/samba/private/tide.keytab",
+            "/etc/samba/secrets.tdb",
+        ],
+    ),
+    "keys.sssd": (
+        dict.fromkeys(
+            ["/var/lib/sss/db/tide", "/var/lib/sss/mc/tide", "/var/lib/sss/secrets/tide"], "x"
+        ),
+        ["/var/lib/sss/db/tide", "/var/lib/sss/mc/tide", "/var/lib/sss/secrets/tide"],
+    ),
+    "people.installer-answers": (
+        dict.fromkeys(
+            [
+                "/root/anaconda-ks.cfg",
+                "/root/original-ks.cfg",
+                "/root/initial-setup-ks.cfg",
+                "/preseed.cfg",
+                "/autoinst.xml",
+                "/var/lib/autoinstall/x/y",
+            ],
+            "x",
+        ),
+        [
+            "/root/anaconda-ks.cfg",
+            "/root/original-ks.cfg",
+            "/root/initial-setup-ks.cfg",
+            "/preseed.cfg",
+            "/autoinst.xml",
+            "/var/lib/autoinstall/x",
+        ],
+    ),
+    "people.account-settings": (
+        dict.fromkeys(
+            ["/var/lib/AccountsService/users/tide", "/var/lib/AccountsService/icons/tide"], "x"
+        ),
+        ["/var/lib/AccountsService/users/tide", "/var/lib/AccountsService/icons/tide"],
+    ),
+    "people.cron-jobs-at": (
+        dict.fromkeys(
+            ["/var/spool/cron/atjobs/a0001", "/var/spool/at/a0001", "/var/spool/cron/atspool/tide"],
+            "x",
+        ),
+        ["/var/spool/cron/atjobs/a0001", "/var/spool/at/a0001", "/var/spool/cron/atspool/tide"],
+    ),
+    "wire.clock-drift": (
+        dict.fromkeys(
+            [
+                "/var/lib/chrony/drift",
+                "/var/lib/ntp/drift",
+                "/var/lib/ntp/ntp.drift",
+                "/var/lib/ntpsec/ntp.drift",
+            ],
+            "x",
+        ),
+        [
+            "/var/lib/chrony/drift",
+            "/var/lib/ntp/drift",
+            "/var/lib/ntp/ntp.drift",
+            "/var/lib/ntpsec/ntp.drift",
+        ],
+    ),
+    "diary.login-databases": (
+        dict.fromkeys(
+            [
+                "/var/lib/wtmpdb/wtmp.db",
+                "/var/lib/lastlog/lastlog2.db",
+                "/var/lib/wtmpdb/wtmp.db-wal",
+            ],
+            "x",
+        ),
+        ["/var/lib/wtmpdb/wtmp.db", "/var/lib/lastlog/lastlog2.db", "/var/lib/wtmpdb/wtmp.db-wal"],
+    ),
+    "diary.timer-stamps": (
+        dict.fromkeys(["/var/lib/systemd/timers/stamp-tide.timer"], "x"),
+        ["/var/lib/systemd/timers/stamp-tide.timer"],
+    ),
+    "diary.package-history": (
+        dict.fromkeys(
+            [
+                "/var/lib/dnf/history.sqlite",
+                "/var/lib/dnf/history/tide",
+                "/var/lib/yum/history/tide",
+                "/var/lib/yum/uuid",
+            ],
+            "x",
+        ),
+        [
+            "/var/lib/dnf/history.sqlite",
+            "/var/lib/dnf/history/tide",
+            "/var/lib/yum/history/tide",
+            "/var/lib/yum/uuid",
+        ],
+    ),
+    "leftovers.mail-queues": (
+        dict.fromkeys(
+            [
+                "/var/spool/postfix/deferred/x/y",
+                "/var/spool/postfix/active/tide",
+                "/var/spool/postfix/incoming/tide",
+                "/var/spool/postfix/maildrop/tide",
+                "/var/spool/postfix/hold/tide",
+                "/var/spool/postfix/defer/x/y",
+                "/var/spool/exim4/input/tide",
+                "/var/spool/exim4/msglog/tide",
+                "/var/spool/mqueue/tide",
+            ],
+            "x",
+        ),
+        [
+            "/var/spool/postfix/deferred/x/y",
+            "/var/spool/postfix/active/tide",
+            "/var/spool/postfix/incoming/tide",
+            "/var/spool/postfix/maildrop/tide",
+            "/var/spool/postfix/hold/tide",
+            "/var/spool/postfix/defer/x/y",
+            "/var/spool/exim4/input/tide",
+            "/var/spool/exim4/msglog/tide",
+            "/var/spool/mqueue/tide",
+        ],
+    ),
+    "leftovers.print-jobs": (
+        dict.fromkeys(["/var/spool/cups/c00001", "/var/cache/cups/job.cache"], "x"),
+        ["/var/spool/cups/c00001", "/var/cache/cups/job.cache"],
+    ),
+    "leftovers.name-index": (
+        dict.fromkeys(
+            [
+                "/var/lib/mlocate/mlocate.db",
+                "/var/lib/plocate/plocate.db",
+                "/var/cache/locate/locatedb",
+            ],
+            "x",
+        ),
+        [
+            "/var/lib/mlocate/mlocate.db",
+            "/var/lib/plocate/plocate.db",
+            "/var/cache/locate/locatedb",
+        ],
+    ),
+    "leftovers.debconf-answers": (
+        dict.fromkeys(
+            ["/var/cache/debconf/passwords.dat", "/var/cache/debconf/passwords.dat-old"], "x"
+        ),
+        ["/var/cache/debconf/passwords.dat", "/var/cache/debconf/passwords.dat-old"],
+    ),
+    "leftovers.trash": (
+        dict.fromkeys(
+            ["/root/.local/share/Trash/files/a", "/root/.thumbnails", "/root/.xsession-errors"], "x"
+        ),
+        ["/root/.local/share/Trash", "/root/.thumbnails", "/root/.xsession-errors"],
+    ),
     "disk.free-space": ({"/gone": "deleted-canary" * 400}, ["whole disk"]),
     "disk.free-inodes": ({"/gone": "deleted-canary" * 400}, ["whole disk"]),
     "disk.journal": ({}, ["whole disk"]),
