@@ -176,6 +176,11 @@ def test_bad_input_to_machines_and_templates(
 
 def test_traces_lists_all_and_explains_one(zeroseal: Command) -> None:
     assert zeroseal("traces").out.startswith("50 traces in eight families")
+    some = zeroseal("traces", "--family", "keys", "--family", "wire").out
+    assert "wire.clock-drift" in some
+    assert "identity.machine-id" not in some
+    wrong = zeroseal("traces", "--family", "kees")
+    assert (wrong.status, "there are identity, keys" in wrong.err) == (2, True)
     answer = zeroseal("traces", "keys.ssh-host")
     assert "whoever holds one clone's keys" in answer.out
     assert "/etc/ssh/ssh_host_*key" in answer.out

@@ -57,6 +57,8 @@ def test_a_sites_own_trace_is_found_sealed_and_checked(tmp_path: Path, zeroseal:
     words = ("check", out, "--deep", "--against", image)
     assert zeroseal(*words, "--rules", rules).status == 0
     assert zeroseal(*words).status == 1
+    explained = zeroseal("traces", "keys.tide-agent", "--rules", rules)
+    assert "two gauges with one enrolment" in explained.out
     only = zeroseal("seal", image, "--dry-run", "--only", "keys.tide-agent", "--rules", rules)
     assert "Tide agent enrolment" in only.out
 

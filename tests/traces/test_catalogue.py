@@ -241,7 +241,7 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         ),
         ["/var/lib/AccountsService/users/tide", "/var/lib/AccountsService/icons/tide"],
     ),
-    "people.cron-jobs-at": (
+    "people.later-jobs": (
         dict.fromkeys(
             ["/var/spool/cron/atjobs/a0001", "/var/spool/at/a0001", "/var/spool/cron/atspool/tide"],
             "x",

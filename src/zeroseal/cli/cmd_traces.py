@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import argparse
 
-from zeroseal.cli.options import Subparsers, add_common
+from zeroseal.cli.options import Subparsers, add_common, add_rules, rules_from
 from zeroseal.cli.ui import Ui
+from zeroseal.errors import UsageError
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -16,6 +17,14 @@ def add_parser(subparsers: Subparsers) -> None:
         description="Lists the catalogue of traces, or explains one.",
     )
     parser.add_argument("trace", nargs="?", metavar="ID", help="a trace to explain")
+    parser.add_argument(
+        "--family",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="list only this family; may be repeated",
+    )
+    add_rules(parser)
     add_common(parser)
 
 
@@ -23,9 +32,17 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     from zeroseal.cli.show_traces import show_trace, show_traces
     from zeroseal.reports.as_json import traces_to_json
-    from zeroseal.traces.load import get_trace, load_catalogue
+    from zeroseal.traces.load import load_catalogue, pick_trace
+    from zeroseal.traces.model import FAMILIES
 
-    traces = (get_trace(args.trace),) if args.trace else load_catalogue()
+    for family in args.family:
+        if family not in FAMILIES:
+            raise UsageError(f"there is no family {family!r}: there are {', '.join(FAMILIES)}")
+    traces = (*load_catalogue(), *rules_from(args).traces)
+    if args.trace:
+        traces = (pick_trace(args.trace, traces),)
+    elif args.family:
+        traces = tuple(trace for trace in traces if trace.family in args.family)
     if ui.as_json:
         ui.show_json(traces_to_json(traces))
     elif args.trace:

@@ -13,8 +13,14 @@ from zeroseal.traces.model import FAMILIES, Finder, HomeGlobs, PathGlobs, Trace,
 
 def show_traces(traces: tuple[Trace, ...], console: Console) -> None:
     """All traces by family, one line each and what regrows it."""
-    look.headline(console, f"{len(traces)} traces", "bold", " in eight families")
+    shown = {trace.family for trace in traces}
+    rest = (
+        " in eight families" if len(shown) == len(FAMILIES) else f" of {', '.join(sorted(shown))}"
+    )
+    look.headline(console, f"{len(traces)} traces", "bold", rest)
     for family, title in FAMILIES.items():
+        if family not in shown:
+            continue
         look.section(console, title)
         for trace in (item for item in traces if item.family == family):
             line = Text(f"  {trace.id:<27} ")

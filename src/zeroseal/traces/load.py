@@ -77,17 +77,26 @@ def parse_traces(text: str, file_name: str) -> list[Trace]:
 
 
 def get_trace(trace_id: str) -> Trace:
-    """The trace of that id.
+    """The built-in trace of that id.
 
     Raises:
         UsageError: there is none; names what comes close.
     """
-    for trace in load_catalogue():
+    return pick_trace(trace_id, load_catalogue())
+
+
+def pick_trace(trace_id: str, traces: tuple[Trace, ...]) -> Trace:
+    """The one of some traces that has that id.
+
+    Raises:
+        UsageError: there is none; names what comes close.
+    """
+    for trace in traces:
         if trace.id == trace_id:
             return trace
     import difflib
 
-    known = [trace.id for trace in load_catalogue()]
+    known = [trace.id for trace in traces]
     close = difflib.get_close_matches(trace_id, known, n=3, cutoff=0.5)
     hint = f"did you mean {' or '.join(close)}?" if close else "zeroseal traces lists them"
     raise UsageError(f"there is no trace {trace_id!r}: {hint}")
