@@ -166,4 +166,6 @@ def test_patterns_mean_what_they_say_and_layers_add_up() -> None:
     lower = parse_house_rules("version = 1\n[require]\nlists-not-older-than-days = 5\n", "l")
     both = upper.over(lower)
     assert (both.keeps_root_login, both.oldest_lists_days) == (True, 5)
+    last = parse_house_rules("version = 1\n[keep]\nroot-login = false\n", "x").over(both)
+    assert (last.keeps_root_login, last.oldest_lists_days) == (False, 5)
     assert [name for name, _digest in both.digests] == ["l", "u"]

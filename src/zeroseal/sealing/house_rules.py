@@ -56,6 +56,7 @@ class HouseRules:
         oldest_lists_days: how old package lists may be; 0 for any age.
         traces: the site's own.
         digests: (name, SHA-256) of the files, in order; ``files`` are their paths.
+        given: the names of single answers that a file gives; one that is not given is the default.
     """
 
     kept_traces: tuple[str, ...] = ()
@@ -73,6 +74,7 @@ class HouseRules:
     traces: tuple[Trace, ...] = ()
     digests: tuple[tuple[str, str], ...] = ()
     files: tuple[str, ...] = ()
+    given: tuple[str, ...] = ()
 
     def over(self, below: HouseRules) -> HouseRules:
         """These rules laid over others."""
@@ -82,7 +84,7 @@ class HouseRules:
             if isinstance(upper, tuple):
                 values[item.name] = tuple(dict.fromkeys((*lower, *upper)))
             else:
-                values[item.name] = upper or lower
+                values[item.name] = upper if item.name in self.given else lower
         return HouseRules(**values)
 
 
@@ -126,6 +128,13 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
             known = ", ".join((*_TABLES, "trace"))
             raise UsageError(f"{name}: unknown key {key!r}; there are {known}")
     tables = {table: _checked_table(document, table, name) for table in _TABLES}
+    answers = {
+        "keeps_root_login": ("keep", "root-login"),
+        "allows_static_address": ("allow", "static-address"),
+        "allows_partial": ("allow", "partial"),
+        "newest_kernel": ("require", "newest-kernel"),
+        "oldest_lists_days": ("require", "lists-not-older-than-days"),
+    }
     keep, allow, require = tables["keep"], tables["allow"], tables["require"]
     return HouseRules(
         kept_traces=_texts(keep, "traces"),
@@ -143,6 +152,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         traces=tuple(parse_traces(text, name)),
         digests=((Path(name).name, hashlib.sha256(text.encode()).hexdigest()),),
         files=(name,),
+        given=tuple(item for item, (table, key) in answers.items() if key in tables[table]),
     )
 
 

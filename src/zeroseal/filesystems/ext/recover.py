@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import NeedsRecoveryError
+from zeroseal.errors import NeedsRecoveryError, ZeroSealError
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.attributes_edit import AttributeWriter
 from zeroseal.filesystems.ext.checksums import orphan_block_checksum
@@ -40,11 +40,11 @@ class Recovery:
 
 
 def needs_recovery(store: Store, where: str) -> bool:
-    """Whether a volume was not shut down cleanly."""
+    """Whether a volume was not shut down cleanly; one that cannot be read for another reason no."""
     try:
         ExtVolume(store, where)
-    except NeedsRecoveryError:
-        return True
+    except ZeroSealError as error:
+        return isinstance(error, NeedsRecoveryError)
     return False
 
 
