@@ -168,7 +168,7 @@ def test_random_edits_leave_a_sound_file_system(tmp_path: Path, seed: int) -> No
     model = Model(ExtEditor(staged, NOW), chance)
     crowded = seed % 3 == 2
     try:
-        for _ in range(1200 if crowded else 60):
+        for _ in range(700 if crowded else 60):
             model.step(crowded)
     except NoSpaceError:
         return  # a full volume is tried below; an edit that failed half-way is never committed

@@ -407,7 +407,30 @@ def test_every_trace_is_documented_and_has_its_cases() -> None:
         assert len(trace.id) <= 26, f"{trace.id}: the table has no room for its id"
 
 
-@pytest.mark.parametrize("trace_id", [name for name in HITS if name != "disk.swap"])
+# Those that are paths and nothing else do not disturb each other: one guest has them all.
+TOGETHER = [name for name, (tree, _places) in HITS.items() if set(tree.values()) == {"x"}]
+
+
+def test_traces_of_paths_are_found_in_one_guest_and_gone_after_a_seal(tmp_path: Path) -> None:
+    clean = make_guest_volume(tmp_path, CLEAN)
+    subject = Subject.read(open_image(clean))
+    assert [item for item in subject.find_all(SealChoices()) if item.trace.id in TOGETHER] == []
+    tree = {path: "x" for name in TOGETHER for path in HITS[name][0]}
+    used = make_guest_volume(tmp_path, CLEAN | tree)
+    found = Subject.read(open_image(used)).find_all(SealChoices())
+    for name in TOGETHER:
+        assert set(HITS[name][1]) <= {item.place for item in found if item.trace.id == name}, name
+    seal_image(used, OutputSpec(tmp_path / "1.img"), SealChoices(), 1_700_000_000)
+    result = seal_image(
+        tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(), 1_800_000_000
+    )
+    assert result.planned.plan.treated == ()
+    assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
+
+
+@pytest.mark.parametrize(
+    "trace_id", [name for name in HITS if name != "disk.swap" and name not in TOGETHER]
+)
 def test_a_trace_is_found_where_it_is_gone_after_a_seal_and_a_second_changes_nothing(
     tmp_path: Path, trace_id: str
 ) -> None:
