@@ -92,12 +92,11 @@ def _value_sentences(result: SealResult) -> list[str]:
         files = "1 compressed file" if proof.files_opened == 1 else "compressed files"
         count = "" if proof.files_opened == 1 else f"{proof.files_opened} "
         told += f", and inside {count}{files}"
-    told += ": none is left."
     if proof.residue:
         places = [f"{item.label} in {item.place}" for item in proof.residue]
-        told = (
-            f"{told.removesuffix(': none is left.')}; these are still there: {'; '.join(places)}."
-        )
+        told += f"; these are still there: {'; '.join(places)}."
+    else:
+        told += ": none is left."
     return [told, *secret_sentences(proof.secrets), *proof.not_searched]
 
 

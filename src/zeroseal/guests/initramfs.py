@@ -60,11 +60,6 @@ class Entry:
         """Whether the file has more names than one."""
         return self.is_file and self._number(4) > 1
 
-    @property
-    def content_bytes(self) -> int:
-        """How long the header says the content is."""
-        return self._number(6)
-
     def with_content(self, content: bytes) -> Entry:
         """The same entry with other content."""
         header = self._with_number(6, len(content))

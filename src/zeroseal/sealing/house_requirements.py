@@ -10,9 +10,9 @@ from zeroseal.guests.kernels import default_kernel, newest_first
 from zeroseal.guests.packages import pending_updates, read_packages
 from zeroseal.guests.services import is_unit_enabled
 from zeroseal.sealing.house_rules import HouseRules
+from zeroseal.sealing.readiness_of_guest import some_of
 
 _DAY = 86400
-_NAMED = 5
 
 
 def find_unmet(guest: Guest, rules: HouseRules) -> Iterator[str]:
@@ -28,8 +28,7 @@ def find_unmet(guest: Guest, rules: HouseRules) -> Iterator[str]:
     for pattern in rules.absent:
         found = guest.glob(pattern)
         if found:
-            more = f" and {len(found) - _NAMED} more" if len(found) > _NAMED else ""
-            yield f"The house rules want {', '.join(found[:_NAMED])}{more} to be absent."
+            yield f"The house rules want {some_of(found)} to be absent."
     if rules.newest_kernel:
         yield from _kernel(guest)
     if rules.oldest_lists_days:

@@ -39,14 +39,14 @@ def find_guest_blockers(
     half = [package.name for package in read_packages(guest) if package.is_half_installed]
     if half:
         yield (
-            f"{len(half)} packages are half installed ({_some(half)}): start the machine and let "
+            f"{len(half)} packages are half installed ({some_of(half)}): start the machine and let "
             "the package manager finish them (dpkg --configure -a)."
         )
     for path, entries in iter_sealed_boot_images(guest):
         if any_pattern_fits(allowed_paths, path):
             continue
         yield (
-            f"{path} is a boot image with {_some(list(entries))} of this machine inside, and "
+            f"{path} is a boot image with {some_of(list(entries))} of this machine inside, and "
             "cannot be changed without breaking its signature: build it anew without, remove it, "
             "or allow it in the house rules (allow.residue)."
         )
@@ -77,7 +77,7 @@ def _kernel_hints(guest: Guest) -> Iterator[str]:
     if default and kernels and default != kernels[0]:
         yield f"It boots the kernel {default} by default, though {kernels[0]} is installed."
     if len(kernels) > _MANY_KERNELS:
-        yield f"It keeps {len(kernels)} kernels; the older ones are {_some(kernels[1:])}."
+        yield f"It keeps {len(kernels)} kernels; the older ones are {some_of(kernels[1:])}."
     if guest.exists("/var/run/reboot-required") or guest.exists("/run/reboot-required"):
         yield "Its package manager asked for a restart that has not happened."
 
@@ -91,7 +91,7 @@ def _update_hints(guest: Guest) -> Iterator[str]:
         count = len(pending.names)
         yield (
             f"{count} package{'' if count == 1 else 's'} could be newer by the package lists of "
-            f"{day}: {_some(pending.names)}."
+            f"{day}: {some_of(pending.names)}."
         )
     else:
         yield f"By the package lists of {day} every package is up to date."
@@ -108,6 +108,7 @@ def _service_hints(guest: Guest) -> Iterator[str]:
         yield "No SSH server is installed."
 
 
-def _some(names: list[str]) -> str:
+def some_of(names: list[str]) -> str:
+    """The first few of many names, for a sentence."""
     rest = len(names) - _NAMED
     return ", ".join(names[:_NAMED]) + (f" and {rest} more" if rest > 0 else "")

@@ -227,8 +227,10 @@ class FolderPass:
 
 def _can_hash(name: bytes, settings: HashSettings) -> bool:
     """Whether we know how the kernel folds a name's case."""
+    if not settings.folds_case:
+        return True
     try:
-        fold_case(name) if settings.folds_case else None
+        fold_case(name)
     except UnsupportedError:
         return False
     return True
