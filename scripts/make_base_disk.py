@@ -20,8 +20,8 @@ from pathlib import Path
 MIB = 1 << 20
 WHEN = "1793260800"  # 2026-10-29
 ESP_START, ESP_MIB = 1, 2
-ROOT_START, ROOT_MIB = 3, 26
-SWAP_START, SWAP_MIB = 29, 2
+SWAP_START, SWAP_MIB = 3, 2
+ROOT_START, ROOT_MIB = 5, 26  # last on the disk, so that it can grow
 DISK_MIB = 32
 ROOT_UUID = "5a17ba25-0000-4000-8000-67616e677761"
 SWAP_UUID = "5a17ba25-0000-4000-8000-737761700000"
@@ -40,6 +40,10 @@ SYSTEM = {
     "/usr/lib/systemd/systemd-random-seed": "#!demo: stands for the seed service\n",
     "/usr/sbin/qemu-ga": "#!demo: stands for the guest agent\n",
     "/usr/sbin/sshd": "#!demo: stands for the SSH server\n",
+    "/usr/bin/cloud-init": "#!demo: stands for the first-boot seeding\n",
+    "/usr/bin/growpart": "#!demo: stands for what lets a partition grow\n",
+    "/usr/sbin/resize2fs": "#!demo: stands for what lets a file system grow\n",
+    "/usr/lib/systemd/system-generators/cloud-init-generator": "#!demo: stands for its generator\n",
     "/usr/bin/ssh-keygen": "#!demo: stands for the key maker\n",
     "/usr/lib/systemd/system/sshd-keygen.target": "[Unit]\nDescription=SSH host keys\n",
     "/usr/lib/systemd/system/sshd.service": "[Unit]\nDescription=SSH server\n",

@@ -30,10 +30,20 @@ BARE_GUEST: dict[str, str] = {
     "/etc/systemd/system/placeholder": "",
     "/home/ada.brine/.bash_history": "export TOKEN=home-canary\n",
     "/home/ada.brine/.ssh/authorized_keys": "ssh-ed25519 AAAA ada.brine\n",
+    "/bin/sh": "",
     "/usr/bin/ssh-keygen": "",
+    "/usr/sbin/resize2fs": "",
+    "/usr/sbin/useradd": "",
     "/usr/sbin/sshd": "",
     "/usr/lib/systemd/systemd": "",
     "/var/log/gate.log": "log-canary ada.brine\n",
+}
+
+# What a guest has that takes seeds: cloud-init as its package lays it out.
+SEEDING: dict[str, str] = {
+    "/etc/systemd/system/multi-user.target.wants/cloud-init.service": "-> /usr/lib/x",
+    "/usr/lib/systemd/system/cloud-init.service": "[Service]\nExecStart=/usr/bin/cloud-init init\n",
+    "/usr/bin/growpart": "",
 }
 
 

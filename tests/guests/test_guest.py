@@ -7,16 +7,26 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Command
-from tests.disks import BARE_GUEST, ROOT_UUID, make_disk, make_ext, make_guest_volume, write_tree
+from tests.disks import (
+    BARE_GUEST,
+    ROOT_UUID,
+    SEEDING,
+    make_disk,
+    make_ext,
+    make_guest_volume,
+    write_tree,
+)
 from tests.oracles import cut_partition, judge_ext, run
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import DamagedError, NoGuestError, RefusedError, UnsupportedError
 from zeroseal.guests.accounts import read_accounts
+from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.facts import parse_assignments, read_facts
 from zeroseal.guests.fstab import find_volume, parse_fstab
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.guests.open import open_guest
-from zeroseal.guests.services import is_unit_enabled, seeding_service
+from zeroseal.guests.services import Services
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.seal import OutputSpec, seal_image
@@ -24,8 +34,9 @@ from zeroseal.volumes.disk import read_disk
 from zeroseal.volumes.volume import Content, Volume
 
 
-def guest_of(folder: Path, tree: dict[str, str]) -> Guest:
-    path = make_guest_volume(folder, BARE_GUEST | tree)
+def guest_of(folder: Path, tree: dict[str, str], without: str = "nothing") -> Guest:
+    whole = {path: text for path, text in BARE_GUEST.items() if without not in path} | tree
+    path = make_guest_volume(folder, whole)
     return open_guest(read_disk(open_image(path))).guest
 
 
@@ -203,34 +214,118 @@ def test_accounts_are_human_by_login_defs_and_shell(tmp_path: Path) -> None:
     }
 
 
-def test_units_are_enabled_by_links_and_disabled_by_masks(tmp_path: Path) -> None:
-    wants = "/etc/systemd/system/multi-user.target.wants"
+UNITS = "/usr/lib/systemd/system"
+WANTS = "/etc/systemd/system/multi-user.target.wants"
+
+
+def test_a_unit_is_started_if_a_boot_reaches_it_and_its_conditions_hold(tmp_path: Path) -> None:
     guest = guest_of(
         tmp_path,
         {
-            f"{wants}/a.service": "-> /usr/lib/systemd/system/a.service",
-            f"{wants}/masked.service": "-> /usr/lib/systemd/system/masked.service",
+            "/usr/lib/systemd/systemd": "",
+            f"{WANTS}/a.service": f"-> {UNITS}/a.service",
+            f"{UNITS}/a.service": "[Unit]\nWants=pulled.service\n[Service]\n"
+            "ExecStartPre=-/opt/make-keys now\n",
+            f"{UNITS}/pulled.service": "[Unit]\nConditionPathExists=!/etc/key\n",
+            "/etc/key": "",
+            "/opt/make-keys": "#!/bin/sh\nssh-keygen -A\n",
+            f"{WANTS}/masked.service": f"-> {UNITS}/masked.service",
+            f"{UNITS}/masked.service": "",
             "/etc/systemd/system/masked.service": "-> /dev/null",
-            "/usr/lib/systemd/system/sockets.target.requires/keys@rsa.service": "",
-            f"{wants}/cloud-init.service": "-> /usr/lib/systemd/system/cloud-init.service",
+            f"{WANTS}/missing.service": f"-> {UNITS}/missing.service",
+            f"{UNITS}/sockets.target.requires/keys@rsa.service": "",
+            f"{UNITS}/keys@.service": "[Unit]\n",
+            f"{UNITS}/unreached.target.wants/other.service": "",
+            f"{UNITS}/other.service": "[Service]\nExecStart=/opt/other\n",
+            f"{UNITS}/timers.target.wants/t.timer": "",
+            f"{UNITS}/t.timer": "",
+            f"{UNITS}/t.service": "[Unit]\nConditionFirstBoot=yes\n",
+            f"{UNITS}/named.service": "[Unit]\n",
+            f"{WANTS}/dbus-named.service": "-> x",
+            "/etc/systemd/system/dbus-named.service": f"-> {UNITS}/named.service",
+            f"{WANTS}/dropped.service": "-> x",
+            f"{UNITS}/dropped.service": "[Unit]\n",
+            "/etc/systemd/system/dropped.service.d/no.conf": "[Unit]\nConditionPathExists=/none\n",
         },
     )
-    assert is_unit_enabled(guest, "a.service")
-    assert is_unit_enabled(guest, "keys@*.service")
-    assert not is_unit_enabled(guest, "masked.service")
-    assert not is_unit_enabled(guest, "other.service")
-    assert seeding_service(guest) == "cloud-init"
+    services = Services(guest)
+    for name in ("a.service", "keys@*.service", "named.service"):
+        assert services.is_enabled(name), name
+    for name in ("masked.service", "missing.service", "other.service", "pulled.service",
+                 "t.service", "dropped.service"):  # fmt: skip
+        assert not services.is_enabled(name), name
+    assert services.is_enabled("pulled.service", gone={"/etc/key"})
+    assert services.find_caller(["ssh-keygen -A"]) == "a.service"
+    assert services.find_caller(["/opt/other"]) == ""
 
 
-def test_seeding_that_was_switched_off_is_none(tmp_path: Path) -> None:
+def test_openrc_and_system_v_start_the_scripts_of_their_runlevels(tmp_path: Path) -> None:
+    tree = {"/etc/init.d/sshd": "#!/sbin/openrc-run\nstart() { ssh-keygen -A; }\n"}
+    openrc = Services(
+        guest_of(tmp_path, tree | {"/etc/runlevels/default/sshd": "-> x"}, without="systemd")
+    )
+    assert openrc.has_openrc
+    assert openrc.is_enabled("sshd.service")
+    assert not openrc.is_enabled("ntpd")
+    assert openrc.find_caller(["ssh-keygen -A"]) == "sshd"
+    system_v = Services(
+        guest_of(tmp_path, tree | {"/etc/rc2.d/S20sshd": "-> x"}, without="systemd")
+    )
+    assert system_v.find_caller(["ssh-keygen -A"]) == "sshd"
+
+
+@pytest.mark.parametrize(
+    ("tree", "takes", "media", "off_by"),
+    [
+        (SEEDING, True, True, ""),
+        ({}, False, False, ""),
+        (SEEDING | {"/etc/cloud/cloud-init.disabled": ""}, False, False, "cloud-init.disabled"),
+        (SEEDING | {"/etc/cloud/ds-identify.cfg": "policy: disabled\n"}, False, False, "ds-id"),
+        (
+            SEEDING | {"/etc/default/grub": 'GRUB_CMDLINE_LINUX="cloud-init=disabled"\n'},
+            False,
+            False,
+            "/etc/default/grub",
+        ),
+        ({"/usr/bin/cloud-init": ""}, False, False, "no service"),
+        (
+            SEEDING | {"/etc/cloud/cloud.cfg.d/99.cfg": "datasource_list: [None]\n"},
+            False,
+            False,
+            "",
+        ),
+        (
+            SEEDING | {"/etc/cloud/cloud.cfg.d/99.cfg": "datasource_list: [OpenStack]\n"},
+            True,
+            False,
+            "",
+        ),
+        (SEEDING | {"/etc/cloud/cloud.cfg": "not: [yaml\n"}, True, True, ""),
+    ],
+)
+def test_what_cloud_init_will_do_is_read_from_its_configuration(
+    tmp_path: Path, tree: dict[str, str], takes: bool, media: bool, off_by: str
+) -> None:
+    guest = guest_of(tmp_path, {"/usr/lib/systemd/systemd": ""} | tree)
+    found = read_cloud_init(guest, Services(guest))
+    assert (found.takes_seeds, found.takes_seed_media) == (takes, media)
+    assert off_by in found.off_by
+    assert bool(off_by) == bool(found.off_by)
+
+
+def test_host_keys_are_found_where_the_server_is_told_to_look(tmp_path: Path) -> None:
     guest = guest_of(
         tmp_path,
         {
-            "/etc/systemd/system/x.target.wants/cloud-init.service": "-> /lib/x",
-            "/etc/cloud/cloud-init.disabled": "",
+            "/etc/ssh/sshd_config": "Include sshd_config.d/*.conf\nHostKey none\n#HostKey /no\n",
+            "/etc/ssh/sshd_config.d/a.conf": "hostkey=/persist/key\nHostKey /gone\n",
+            "/persist/key": "",
         },
     )
-    assert seeding_service(guest) == ""
+    assert list(iter_host_keys(guest)) == [
+        "/etc/ssh/ssh_host_ed25519_key",
+        "/persist/key",
+    ]
 
 
 def test_os_release_is_read_as_shell_assignments(tmp_path: Path) -> None:

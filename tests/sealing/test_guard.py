@@ -6,13 +6,18 @@ from pathlib import Path
 
 import pytest
 
-from tests.disks import BARE_GUEST, make_disk, make_ext, make_guest_volume
+from tests.disks import BARE_GUEST, SEEDING, make_disk, make_ext, make_guest_volume
 from tests.oracles import run
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.survey import Survey, survey_image
 
-SEEDING = {"/etc/systemd/system/x.wants/cloud-init.service": "-> /lib/x"}
-KEY_UNIT = {"/usr/lib/systemd/system/ssh.service.wants/sshd-keygen@rsa.service": "-> /lib/x"}
+UNITS = "/usr/lib/systemd/system"
+KEY_UNIT = {
+    f"{UNITS}/multi-user.target.wants/ssh.service": "-> ../ssh.service",
+    f"{UNITS}/ssh.service": "[Unit]\nWants=keys.target\n",
+    f"{UNITS}/keys.target.wants/sshd-keygen@rsa.service": "-> ../x",
+    f"{UNITS}/sshd-keygen@.service": "[Unit]\nConditionFileNotEmpty=|!/etc/ssh/ssh_host_%i_key\n",
+}
 
 
 def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Survey:
@@ -30,7 +35,12 @@ def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Surv
 @pytest.mark.parametrize(
     ("tree", "choices", "assured", "lock_outs"),
     [
-        ({}, {}, ["10-pier.network configures"], ["nobody could log in", "no SSH host keys"]),
+        (
+            {},
+            {},
+            ["10-pier.network configures"],
+            ["nobody could log in", "no SSH host keys", "larger disk"],
+        ),
         (
             SEEDING,
             {},
@@ -49,20 +59,42 @@ def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Surv
             [],
             ["nobody could log in"],
         ),
-        (KEY_UNIT, {"keep_root_login": True}, ["sshd-keygen@*.service is enabled"], []),
+        (
+            KEY_UNIT,
+            {"keep_root_login": True, "same_size_clones": True},
+            ["sshd-keygen@*.service is enabled"],
+            [],
+        ),
         (
             KEY_UNIT | {"/etc/shadow": "root:!:1::::::\nada.brine:!:1::::::\n"},
-            {"retained_accounts": ("ada.brine",)},
+            {"retained_accounts": ("ada.brine",), "same_size_clones": True},
             ["ada.brine stays, with its login key"],
             [],
         ),
         (
             {"/etc/shadow": "root:!:1::::::\nada.brine:!:1::::::\n"},
             {"keep_root_login": True, "plant_first_boot": True},
-            ["planted first-boot unit"],
-            ["nobody could log in"],
+            ["planted first-boot script creates", "script makes new ones", "script lets the root"],
+            [],
         ),
-        ({"/usr/sbin/sshd": None}, {"keep_root_login": True}, ["has no SSH server"], []),
+        (
+            {"/usr/sbin/useradd": None, "/usr/sbin/resize2fs": None, "/usr/bin/ssh-keygen": None},
+            {"plant_first_boot": True},
+            [],
+            ["nobody could log in", "no SSH host keys", "larger disk"],
+        ),
+        (
+            {"/etc/shadow": "root:$6$r:1:0:99999:7::10000:\n"},
+            {"keep_root_login": True, "same_size_clones": True},
+            [],
+            ["nobody could log in", "no SSH host keys"],
+        ),
+        (
+            {"/usr/sbin/sshd": None},
+            {"keep_root_login": True, "same_size_clones": True},
+            ["has no SSH server"],
+            [],
+        ),
         (
             {"/etc/systemd/network/10-pier.network": None},
             {"expect_seed": True, "plant_first_boot": True},
@@ -81,7 +113,8 @@ def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Surv
         (
             {
                 "/etc/systemd/network/10-pier.network": None,
-                "/etc/systemd/system/m.wants/NetworkManager.service": "-> /lib/x",
+                "/etc/systemd/system/multi-user.target.wants/NetworkManager.service": "-> /x",
+                f"{UNITS}/NetworkManager.service": "",
             },
             {"keep_root_login": True, "plant_first_boot": True},
             ["NetworkManager.service is enabled"],
@@ -96,7 +129,31 @@ def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Surv
             [],
             ["no network"],
         ),
-        ({}, {"skip": ("keys.ssh-host", "people")}, ["they are kept", "root stays"], []),
+        (
+            {
+                "/etc/systemd/network/10-pier.network": None,
+                "/etc/network/interfaces": "auto lo\niface lo inet loopback\n",
+            },
+            {"plant_first_boot": True},
+            ["asks for an address (ifupdown)"],
+            [],
+        ),
+        (
+            {
+                "/etc/systemd/network/10-pier.network": None,
+                "/etc/cloud/cloud.cfg.d/99-no.cfg": "network: {config: disabled}\n",
+            }
+            | SEEDING,
+            {},
+            [],
+            ["99-no.cfg keeps cloud-init from it"],
+        ),
+        (
+            {},
+            {"skip": ("keys.ssh-host", "people"), "same_size_clones": True},
+            ["they are kept", "root stays"],
+            [],
+        ),
     ],
 )
 def test_the_guard_reads_its_answers_from_the_guest(

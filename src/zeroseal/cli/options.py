@@ -122,7 +122,8 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--plant-first-boot",
         action="store_true",
-        help="put a small unit into the guest that makes new SSH host keys on the first boot",
+        help="put a script into the guest that runs once, on a clone's first boot: it makes what "
+        "nothing else there regrows, takes a seed, and removes itself",
     )
     parser.add_argument(
         "--expect-seed",
@@ -133,6 +134,11 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         "--allow-static-address",
         action="store_true",
         help="let every clone begin with the machine's static address",
+    )
+    parser.add_argument(
+        "--same-size-clones",
+        action="store_true",
+        help="no clone's disk will be larger than the template's",
     )
 
 
@@ -197,6 +203,7 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         search_values=getattr(args, "level", "full") == "deep",
         allow_residue=getattr(args, "allow_residue", False),
         allow_static_address=args.allow_static_address,
+        same_size_clones=args.same_size_clones,
         recover_journal=getattr(args, "recover_journal", False),
         machine=_knowledge_from(args),
         rules=rules_from(args),

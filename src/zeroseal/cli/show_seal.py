@@ -144,9 +144,10 @@ def _show_treated(plan: Plan, console: Console, title: str, every_place: bool) -
     if plan.guard.assured:
         look.section(console, "Clones")
         look.bullets(console, plan.guard.assured)
-    if plan.readiness.advice:
+    told = plan.readiness.advice + plan.guard.hints
+    if told:
         look.section(console, "Good to know")
-        look.bullets(console, plan.readiness.advice)
+        look.bullets(console, told)
 
 
 def option_words(choices: SealChoices) -> list[str]:
@@ -159,6 +160,7 @@ def option_words(choices: SealChoices) -> list[str]:
         "--plant-first-boot": choices.plant_first_boot,
         "--expect-seed": choices.expect_seed,
         "--allow-static-address": choices.allow_static_address,
+        "--same-size-clones": choices.same_size_clones,
         "--recover-journal": choices.recover_journal,
     }
     words += [f"--rules {path}" for path in choices.rules.files]

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass
 
 from zeroseal.guests.guest import Guest
 
+_DAY = 86400
 _NO_LOGIN_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
 _DEFAULT_UID_MIN, _DEFAULT_UID_MAX = 1000, 60000
 
@@ -17,6 +19,7 @@ class Account:
     Attributes:
         has_password: whether some password opens it (set, or empty).
         is_human: in the human range of login.defs, with a login shell.
+        is_expired: whether shadow(5) gives it an end that has passed, or one that is day 0.
     """
 
     name: str
@@ -26,6 +29,7 @@ class Account:
     shell: str
     has_password: bool
     is_human: bool
+    is_expired: bool = False
 
     @property
     def has_login_shell(self) -> bool:
@@ -40,6 +44,12 @@ def read_accounts(guest: Guest) -> list[Account]:
         for fields in _colon_lines(guest.read_text("/etc/shadow"))
         if len(fields) > 1
     }
+    ends = {
+        fields[0]: int(fields[7])
+        for fields in _colon_lines(guest.read_text("/etc/shadow"))
+        if len(fields) > 7 and fields[7].isdigit()
+    }
+    today = int(time.time() // _DAY)
     lowest, highest = _human_range(guest)
     accounts = []
     for fields in _colon_lines(guest.read_text("/etc/passwd")):
@@ -56,6 +66,7 @@ def read_accounts(guest: Guest) -> list[Account]:
                 shell=fields[6],
                 has_password=_opens(hashes.get(name, "*") if in_passwd == "x" else in_passwd),
                 is_human=lowest <= uid <= highest and shell not in _NO_LOGIN_SHELLS,
+                is_expired=ends.get(name, today + 1) <= today,
             )
         )
     return accounts

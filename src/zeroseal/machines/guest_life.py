@@ -16,10 +16,12 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519
 
 from zeroseal.guests.accounts import find_account, read_accounts
+from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.services import seeding_service
+from zeroseal.guests.services import Services
 from zeroseal.machines.seed import Seed, SeedAccount
+from zeroseal.sealing.first_boot import SEED, read_tasks
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.load import get_trace
 
@@ -116,8 +118,9 @@ class GuestLife:
         if not self.guest.exists("/usr/sbin/sshd") or self.guest.glob("/etc/ssh/ssh_host_*key"):
             return
         trace = get_trace("keys.ssh-host")
-        service = regrower(trace, self.guest) or (
-            regrower_with_seed(trace, self.guest) if self.seed else ""
+        services = Services(self.guest)
+        service = regrower(trace, self.guest, services) or (
+            regrower_with_seed(trace, services) if self.seed else ""
         )
         if not service:
             self.told.append("no service makes SSH host keys: the SSH server does not start")
@@ -130,7 +133,7 @@ class GuestLife:
     def _take_seed(self) -> None:
         """What cloud-init does with a seed that it has not taken before."""
         seed = self.seed
-        if seed is None or not seeding_service(self.guest):
+        if seed is None or not self._takes_seeds():
             return
         if self.guest.read_text(_INSTANCE_ID).strip() == seed.instance_id:
             return
@@ -148,6 +151,11 @@ class GuestLife:
         self.put("/var/lib/cloud/sem/config_users_groups.once", b"done\n")
         self.put(_INSTANCE_ID, seed.instance_id.encode() + b"\n")
         self.told.append(f"cloud-init took the seed for {seed.host_name}")
+
+    def _takes_seeds(self) -> bool:
+        """Whether cloud-init or a planted script takes the seed of a medium."""
+        seeding = read_cloud_init(self.guest, Services(self.guest))
+        return seeding.takes_seed_media or SEED in read_tasks(self.guest)
 
     def _set_host_name(self, seed: Seed) -> None:
         self.put("/etc/hostname", seed.host_name.encode() + b"\n")

@@ -232,7 +232,11 @@ def _findings(findings: tuple[Finding, ...]) -> list[Json]:
 
 
 def _guard(guard: Guard) -> Json:
-    return {"assured": list(guard.assured), "lockOuts": list(guard.lock_outs)}
+    return {
+        "assured": list(guard.assured),
+        "lockOuts": list(guard.lock_outs),
+        "hints": list(guard.hints),
+    }
 
 
 def _readiness(readiness: Readiness) -> Json:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import assert_never
 
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.services import Services
 from zeroseal.progress import Progress, Step
 from zeroseal.sealing.first_boot import plant
 from zeroseal.sealing.plan import Plan
@@ -40,7 +41,7 @@ def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
         if not isinstance(change, VolumeChange):
             apply_to_path(change, guest)
     if plan.choices.plant_first_boot:
-        plant(guest)
+        plant(guest, plan.guard.planted, Services(guest))
     guest.finish()
     context = subject.context(plan.choices)
     for change in changes:

@@ -38,6 +38,7 @@ class SealChoices:
         search_values: whether the result's bytes are searched for the values that are removed.
         allow_residue: whether a value that is found there does not stop the seal.
         allow_static_address: whether clones may begin with the machine's static address.
+        same_size_clones: whether every clone's disk will be as large as the template's.
         recover_journal: whether file systems that were not shut down cleanly are recovered first.
         machine: what is known of the machine; None where only the disk is.
         rules: the site's policy; its answers are asked for beside the other choices.
@@ -52,6 +53,7 @@ class SealChoices:
     search_values: bool = True
     allow_residue: bool = False
     allow_static_address: bool = False
+    same_size_clones: bool = False
     recover_journal: bool = False
     machine: MachineKnowledge | None = None
     rules: HouseRules = NO_RULES

@@ -1,48 +1,158 @@
-"""The small unit that ``--plant-first-boot`` puts into a guest: it makes missing SSH host keys."""
+"""What ``--plant-first-boot`` puts into a guest: a script that runs once on a clone's first boot.
+
+It makes anew what nothing else in the guest regrows, takes a seed where nothing else does, and
+removes itself. The script itself is ``first_boot.sh``: plain shell, for systemd and OpenRC.
+"""
 
 from __future__ import annotations
 
+from importlib import resources
+
 from zeroseal.errors import RefusedError
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.services import Services
 
 UNIT_NAME = "zeroseal-first-boot.service"
 UNIT_PATH = f"/etc/systemd/system/{UNIT_NAME}"
+SCRIPT_FOLDER = "/etc/zeroseal-first-boot"
+SCRIPT_PATH = f"{SCRIPT_FOLDER}/first-boot"
+INIT_SCRIPT_PATH = "/etc/init.d/zeroseal-first-boot"
 _WANTS_FOLDER = "/etc/systemd/system/multi-user.target.wants"
-_UNIT_TEXT = """\
-# Planted by Zero Seal: a sealed machine has no SSH host keys until it first starts.
+_RUNLEVEL = "/etc/runlevels/boot"
+ALWAYS = ("make_machine_id", "make_host_keys", "make_certificate", "make_storage_name")
+SEED, DHCP, GROWTH = "take_seed", "ask_dhcp", "grow_root"
+# before everything that needs a name, a network or keys; no default dependencies, because services
+# that come before sysinit.target may wait for the network
+_UNIT_TEXT = f"""\
+# Planted by Zero Seal: makes anew what the seal of this machine's template removed.
 [Unit]
-Description=New SSH host keys for a machine made from a sealed template
-ConditionPathExists=!/etc/ssh/ssh_host_ed25519_key
-Before=ssh.service sshd.service ssh.socket sshd.socket
+Description=First boot of a machine made from a sealed template
+DefaultDependencies=no
+After=local-fs.target systemd-remount-fs.service systemd-udevd.service
+Wants=network-pre.target
+Before=network-pre.target ssh.service sshd.service ssh.socket sshd.socket dropbear.service
+Before=iscsid.service open-iscsi.service shutdown.target
+Conflicts=shutdown.target
 
 [Service]
 Type=oneshot
-ExecStart=/usr/bin/ssh-keygen -A
+RemainAfterExit=yes
+ExecStart=/bin/sh {SCRIPT_PATH}
+StandardOutput=journal+console
 
 [Install]
 WantedBy=multi-user.target
 """
+_INIT_SCRIPT_TEXT = f"""\
+#!/sbin/openrc-run
+# Planted by Zero Seal: makes anew what the seal of this machine's template removed.
+description="First boot of a machine made from a sealed template"
+
+depend() {{
+  need localmount
+  after hwdrivers modules
+  before net hostname sshd dropbear
+}}
+
+start() {{
+  ebegin "First boot of a machine made from a sealed template"
+  /bin/sh {SCRIPT_PATH}
+  eend $?
+}}
+"""
 
 
-def check_plantable(guest: Guest) -> None:
-    """Raises RefusedError where the unit could not work."""
-    for path, what in (
-        ("/etc/systemd/system", "systemd"),
-        ("/usr/bin/ssh-keygen", "ssh-keygen"),
+def check_plantable(guest: Guest, services: Services) -> None:
+    """Raises RefusedError where a planted script could not run."""
+    if not services.has_systemd and not services.has_openrc:
+        raise RefusedError(
+            "--plant-first-boot works with systemd and with OpenRC, and the guest has neither: "
+            "leave the option out and retain the host keys, or expect a seed"
+        )
+    if not guest.exists("/bin/sh"):
+        raise RefusedError(
+            "--plant-first-boot needs a shell in the guest, and /bin/sh is not there: leave the "
+            "option out and retain the host keys, or expect a seed"
+        )
+
+
+def makes_host_keys(guest: Guest) -> bool:
+    """Whether a planted script finds what it needs for SSH host keys."""
+    return any(
+        guest.exists(f"{folder}/{name}")
+        for folder in ("/usr/bin", "/bin", "/usr/local/bin")
+        for name in ("ssh-keygen", "dropbearkey")
+    )
+
+
+def makes_accounts(guest: Guest) -> bool:
+    """Whether a planted script finds what it needs for accounts."""
+    return any(
+        guest.exists(f"{folder}/{name}")
+        for folder in ("/usr/sbin", "/sbin", "/usr/bin", "/bin")
+        for name in ("useradd", "adduser")
+    )
+
+
+def asks_dhcp(guest: Guest) -> str:
+    """The network service that a planted script would configure; empty where it knows none."""
+    for path, name in (
+        ("/etc/NetworkManager/system-connections", "NetworkManager"),
+        ("/etc/network/interfaces", "ifupdown"),
+        ("/etc/systemd/network", "systemd-networkd"),
     ):
-        if not guest.exists(path):
-            raise RefusedError(
-                f"--plant-first-boot needs {what} in the guest, and {path} is not there: leave the "
-                "option out and retain the host keys, or expect a seed"
-            )
+        if guest.exists(path):
+            return name
+    return ""
 
 
-def plant(guest: Guest) -> None:
-    """Puts the unit into the guest and enables it; one that is there already stays."""
-    if not guest.exists(UNIT_PATH):
-        guest.create_file(UNIT_PATH, _UNIT_TEXT.encode(), 0o644)
-    if not guest.exists(_WANTS_FOLDER):
-        guest.create_folder(_WANTS_FOLDER, 0o755)
-    link = f"{_WANTS_FOLDER}/{UNIT_NAME}"
-    if guest.find(link, follow_last=False) is None:
-        guest.create_link(link, UNIT_PATH)
+def is_planted(guest: Guest) -> bool:
+    """Whether a script is there already."""
+    return guest.exists(SCRIPT_PATH)
+
+
+def read_tasks(guest: Guest) -> tuple[str, ...]:
+    """The tasks of the script that is in the guest; none where there is none."""
+    for line in guest.read_text(SCRIPT_PATH).splitlines():
+        if line.startswith('TASKS="'):
+            return tuple(line[7:].rstrip('"').split())
+    return ()
+
+
+def plant(guest: Guest, tasks: tuple[str, ...], services: Services) -> None:
+    """Puts script and service into the guest and enables them; what is there already stays.
+
+    Args:
+        guest: opened with trees that can be changed.
+        tasks: what the script does beside ``ALWAYS``, a choice of ``SEED``, ``DHCP``, ``GROWTH``.
+        services: of the guest, which say what starts the script.
+    """
+    if is_planted(guest):
+        return
+    text = (resources.files("zeroseal.sealing") / "first_boot.sh").read_text("utf-8")
+    text = text.replace("@TASKS@", " ".join((*ALWAYS, *tasks)))
+    _make_folder(guest, SCRIPT_FOLDER, 0o755)
+    guest.create_file(SCRIPT_PATH, text.encode(), 0o755)
+    if services.has_systemd:
+        _put(guest, UNIT_PATH, _UNIT_TEXT, 0o644)
+        _enable(guest, _WANTS_FOLDER, UNIT_NAME, UNIT_PATH)
+    else:
+        _put(guest, INIT_SCRIPT_PATH, _INIT_SCRIPT_TEXT, 0o755)
+        _enable(guest, _RUNLEVEL, INIT_SCRIPT_PATH.rpartition("/")[2], INIT_SCRIPT_PATH)
+
+
+def _put(guest: Guest, path: str, text: str, mode: int) -> None:
+    if guest.find(path, follow_last=False) is None:
+        guest.create_file(path, text.encode(), mode)
+
+
+def _enable(guest: Guest, folder: str, name: str, target: str) -> None:
+    _make_folder(guest, folder, 0o755)
+    if guest.find(f"{folder}/{name}", follow_last=False) is None:
+        guest.create_link(f"{folder}/{name}", target)
+
+
+def _make_folder(guest: Guest, path: str, mode: int) -> None:
+    if path and not guest.exists(path):
+        _make_folder(guest, path.rpartition("/")[0], mode)
+        guest.create_folder(path, mode)

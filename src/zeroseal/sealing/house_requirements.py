@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.kernels import default_kernel, newest_first
 from zeroseal.guests.packages import pending_updates, read_packages
-from zeroseal.guests.services import is_unit_enabled
+from zeroseal.guests.services import Services
 from zeroseal.sealing.house_rules import HouseRules
 from zeroseal.sealing.readiness_of_guest import some_of
 
@@ -22,8 +22,9 @@ def find_unmet(guest: Guest, rules: HouseRules) -> Iterator[str]:
         for name in rules.packages:
             if name not in installed:
                 yield f"The house rules require the package {name}, which is not installed."
+    services = Services(guest)
     for service in rules.services:
-        if not is_unit_enabled(guest, service):
+        if not services.is_enabled(service):
             yield f"The house rules require the service {service}, which is not enabled."
     for pattern in rules.absent:
         found = guest.glob(pattern)

@@ -25,6 +25,7 @@ _TABLES: dict[str, dict[str, type]] = {
     "allow": {
         "residue": list,
         "static-address": bool,
+        "same-size-clones": bool,
         "partial": bool,
     },
     "search": {"texts": list},
@@ -48,6 +49,7 @@ class HouseRules:
         keeps_root_login: whether root's password and keys stay.
         residue_paths: patterns of paths where removed values may still stand.
         allows_static_address: whether clones may begin with the machine's static address.
+        allows_same_size_clones: whether clones need not use the room of a larger disk.
         allows_partial: whether a seal that leaves ``kept_traces`` counts as one all the same.
         texts: further texts that may stand nowhere on a sealed disk.
         packages, services: what must be installed, and enabled.
@@ -64,6 +66,7 @@ class HouseRules:
     keeps_root_login: bool = False
     residue_paths: tuple[str, ...] = ()
     allows_static_address: bool = False
+    allows_same_size_clones: bool = False
     allows_partial: bool = False
     texts: tuple[str, ...] = ()
     packages: tuple[str, ...] = ()
@@ -131,6 +134,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
     answers = {
         "keeps_root_login": ("keep", "root-login"),
         "allows_static_address": ("allow", "static-address"),
+        "allows_same_size_clones": ("allow", "same-size-clones"),
         "allows_partial": ("allow", "partial"),
         "newest_kernel": ("require", "newest-kernel"),
         "oldest_lists_days": ("require", "lists-not-older-than-days"),
@@ -142,6 +146,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         keeps_root_login=keep.get("root-login", False),
         residue_paths=_paths(allow, "residue", f"{name}: allow.residue"),
         allows_static_address=allow.get("static-address", False),
+        allows_same_size_clones=allow.get("same-size-clones", False),
         allows_partial=allow.get("partial", False),
         texts=_search_texts(tables["search"], name),
         packages=_texts(require, "packages"),
@@ -241,6 +246,7 @@ def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
         ("keep.root-login", "yes" if rules.keeps_root_login else ""),
         ("allow.residue", ", ".join(rules.residue_paths)),
         ("allow.static-address", "yes" if rules.allows_static_address else ""),
+        ("allow.same-size-clones", "yes" if rules.allows_same_size_clones else ""),
         ("allow.partial", "yes" if rules.allows_partial else ""),
         ("search.texts", _count(len(rules.texts), "text") if rules.texts else ""),
         ("require.packages", ", ".join(rules.packages)),

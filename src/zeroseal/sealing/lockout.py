@@ -1,9 +1,9 @@
 """The lock-out guard: after this seal, can anybody use a clone?
 
-Three things must hold: somebody can log in or be seeded, SSH host keys regrow, and the network
-comes up. The answers are read from the guest; only ``--expect-seed`` takes the administrator's
-word. Cloud-init does nothing on a clone that gets no seed: where the login rests on a seed, host
-keys and network may rest on it too, else they may not.
+Four things must hold: somebody can log in or be seeded, SSH host keys regrow, the network comes up,
+and the root file system takes the room of a larger disk. The answers are read from the guest; only
+``--expect-seed`` and ``--same-size-clones`` take the administrator's word. Cloud-init does nothing
+on a clone that gets no seed: where the login rests on a seed, the rest may rest on it too.
 """
 
 from __future__ import annotations
@@ -12,10 +12,19 @@ from dataclasses import dataclass
 
 from zeroseal.guests.accounts import Account, has_login_key
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.services import is_unit_enabled, seeding_service
+from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.traces.changes import RemovePath
-from zeroseal.traces.context import FindContext
+from zeroseal.sealing.first_boot import (
+    DHCP,
+    GROWTH,
+    SEED,
+    asks_dhcp,
+    makes_accounts,
+    makes_host_keys,
+)
+from zeroseal.sealing.growth import can_plant, find_grower, find_obstacle, grows_with_seed
+from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.subject import Subject
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.load import get_trace
@@ -28,7 +37,13 @@ _NETWORK_FILES = (
     "/etc/sysconfig/network-scripts/ifcfg-*",
     "/etc/sysconfig/network/ifcfg-*",
 )
-_NETWORK_SERVICES = ("NetworkManager.service", "dhcpcd.service", "connman.service")
+_NETWORK_SERVICES = (
+    "NetworkManager.service",
+    "dhcpcd.service",
+    "connman.service",
+    "wicked.service",
+)
+_SERVERS = ("/usr/sbin/sshd", "/usr/bin/sshd", "/usr/sbin/dropbear", "/usr/bin/dropbear")
 
 
 @dataclass(frozen=True)
@@ -38,26 +53,33 @@ class Guard:
     Attributes:
         assured: sentences that say how a clone will be usable.
         lock_outs: sentences that say why it would not be, with the way out.
+        hints: what limits clones without making them useless, sentences.
+        planted: the tasks that a planted script has to do for that.
     """
 
     assured: tuple[str, ...]
     lock_outs: tuple[str, ...]
+    hints: tuple[str, ...] = ()
+    planted: tuple[str, ...] = ()
 
 
-def guard(context: FindContext, treated: list[Finding], choices: SealChoices) -> Guard:
+def guard(subject: Subject, treated: list[Finding], choices: SealChoices) -> Guard:
     """Judges what a seal with these findings treated would lead to."""
-    assured: list[str] = []
-    lock_outs: list[str] = []
-    gone = {item.change.path for item in treated if isinstance(item.change, RemovePath)}
-    login = _login(context, choices)
+    outlook = Outlook.of(subject, treated, choices)
+    login = _login(outlook)
     is_seeded = login.needs_seed or choices.expect_seed
-    for answer in (
+    answers = (
         login,
-        _host_keys(context.guest, gone, choices, is_seeded),
-        _network(context.guest, gone, is_seeded),
-    ):
-        (assured if answer.is_good else lock_outs).append(answer.text)
-    return Guard(tuple(assured), tuple(lock_outs))
+        _host_keys(outlook, is_seeded),
+        _network(outlook, is_seeded),
+        _growth(outlook, is_seeded),
+    )
+    return Guard(
+        assured=tuple(answer.text for answer in answers if answer.is_good and answer.text),
+        lock_outs=tuple(answer.text for answer in answers if not answer.is_good),
+        hints=tuple(answer.hint for answer in answers if answer.hint),
+        planted=tuple(answer.planted for answer in answers if answer.planted),
+    )
 
 
 @dataclass(frozen=True)
@@ -65,30 +87,65 @@ class _Answer:
     is_good: bool
     text: str
     needs_seed: bool = False
+    planted: str = ""
+    hint: str = ""
 
 
-def _login(context: FindContext, choices: SealChoices) -> _Answer:
-    for account in _staying(context, choices):
-        opened_by = _how_opened(context.guest, account)
+def _login(outlook: Outlook) -> _Answer:
+    choices, seeding = outlook.choices, outlook.cloud_init
+    planted = ""
+    if choices.plant_first_boot and not seeding.takes_seed_media and makes_accounts(outlook.guest):
+        planted = SEED
+    for account in _staying(outlook):
+        opened_by = _how_opened(outlook.guest, account)
         if opened_by:
-            return _Answer(True, f"Login: {account.name} stays, with {opened_by}.")
-    seeded_by = seeding_service(context.guest)
-    if seeded_by:
-        text = (
-            f"Login: {seeded_by} is enabled and creates the accounts of the seed that a clone gets."
+            text = f"Login: {account.name} stays, with {opened_by}."
+            return _Answer(True, text, planted=planted)
+    if seeding.takes_seeds:
+        return _Answer(
+            True,
+            "Login: cloud-init is enabled and creates the accounts of the seed that a clone gets.",
+            needs_seed=True,
+            planted=planted,
+            hint=_limits(outlook),
         )
-        return _Answer(True, text, needs_seed=True)
+    if planted:
+        text = (
+            "Login: the planted first-boot script creates the accounts of the seed that a clone "
+            "gets."
+        )
+        return _Answer(True, text, needs_seed=True, planted=planted)
     if choices.expect_seed:
         return _Answer(True, "Login: you said that every clone gets a seed (--expect-seed).")
     return _Answer(
         False,
-        "nobody could log in to a clone, because no account with a password or key stays and "
-        "nothing in the guest takes a seed: use --retain-account NAME or --keep-root-login, or "
-        "--expect-seed if a seed will come all the same",
+        f"nobody could log in to a clone, because no account with a password or key stays and "
+        f"{_why_unseeded(outlook)}: use --plant-first-boot, which takes a seed, or "
+        "--retain-account NAME or --keep-root-login, or --expect-seed if a seed will come all the same",
     )
 
 
-def _staying(context: FindContext, choices: SealChoices) -> list[Account]:
+def _why_unseeded(outlook: Outlook) -> str:
+    seeding = outlook.cloud_init
+    if seeding.off_by:
+        return f"cloud-init is switched off ({seeding.off_by})"
+    if seeding.is_installed:
+        return f"cloud-init may take no seed ({seeding.sources_from})"
+    return "nothing in the guest takes a seed"
+
+
+def _limits(outlook: Outlook) -> str:
+    seeding = outlook.cloud_init
+    if seeding.takes_seed_media:
+        return ""
+    return (
+        f"cloud-init takes seeds from {', '.join(seeding.sources)} only ({seeding.sources_from}): "
+        "a seed medium (NoCloud) is not among them."
+    )
+
+
+def _staying(outlook: Outlook) -> list[Account]:
+    context, choices = outlook.context, outlook.choices
     doomed = {account.name for account in context.doomed}
     if not choices.treats(get_trace("people.accounts")):
         doomed = set()
@@ -98,6 +155,7 @@ def _staying(context: FindContext, choices: SealChoices) -> list[Account]:
         for account in context.accounts
         if account.name not in doomed
         and account.has_login_shell
+        and not account.is_expired
         and (account.uid != 0 or root_stays)
     ]
 
@@ -108,22 +166,19 @@ def _how_opened(guest: Guest, account: Account) -> str:
     return "its login key" if has_login_key(guest, account) else ""
 
 
-def _host_keys(guest: Guest, gone: set[str], choices: SealChoices, is_seeded: bool) -> _Answer:
-    server = next(
-        (path for path in ("/usr/sbin/sshd", "/usr/sbin/dropbear") if guest.exists(path)), ""
-    )
-    if not server:
+def _host_keys(outlook: Outlook, is_seeded: bool) -> _Answer:
+    guest = outlook.guest
+    if not any(guest.exists(path) for path in _SERVERS):
         return _Answer(True, "SSH host keys: the guest has no SSH server.")
-    keys = [path for path in guest.glob("/etc/ssh/ssh_host_*key") if path not in gone]
-    if keys:
+    if any(path not in outlook.gone for path in iter_host_keys(guest)):
         return _Answer(True, "SSH host keys: they are kept.")
-    if choices.plant_first_boot:
-        return _Answer(True, "SSH host keys: the planted first-boot unit makes new ones.")
+    if outlook.choices.plant_first_boot and makes_host_keys(guest):
+        return _Answer(True, "SSH host keys: the planted first-boot script makes new ones.")
     trace = get_trace("keys.ssh-host")
-    unit = regrower(trace, guest)
+    unit = regrower(trace, guest, outlook.services, outlook.gone)
     if unit:
         return _Answer(True, f"SSH host keys: {unit} is enabled and makes new ones.")
-    unit = regrower_with_seed(trace, guest)
+    unit = regrower_with_seed(trace, outlook.services, outlook.gone)
     if unit and is_seeded:
         return _Answer(True, f"SSH host keys: {unit} makes new ones when the clone gets its seed.")
     if unit:
@@ -140,21 +195,51 @@ def _host_keys(guest: Guest, gone: set[str], choices: SealChoices, is_seeded: bo
     )
 
 
-def _network(guest: Guest, gone: set[str], is_seeded: bool) -> _Answer:
+def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
+    guest, seeding = outlook.guest, outlook.cloud_init
     lines = guest.read_text("/etc/network/interfaces").splitlines()
     if any(line.split()[:1] == ["iface"] and "loopback" not in line for line in lines):
         return _Answer(True, "Network: /etc/network/interfaces configures it.")
     for pattern in _NETWORK_FILES:
         for path in guest.glob(pattern):
-            if path not in gone and not path.endswith("/ifcfg-lo"):
+            if path not in outlook.gone and not path.endswith("/ifcfg-lo"):
                 return _Answer(True, f"Network: {path} configures it.")
-    for unit in _NETWORK_SERVICES:
-        if is_unit_enabled(guest, unit):
-            return _Answer(True, f"Network: {unit} is enabled and asks for an address.")
-    if is_seeded:
+    unit = outlook.services.first_enabled(_NETWORK_SERVICES, outlook.gone)
+    if unit:
+        return _Answer(True, f"Network: {unit} is enabled and asks for an address.")
+    by_script = asks_dhcp(guest) if outlook.choices.plant_first_boot else ""
+    if by_script:
+        text = f"Network: the planted first-boot script asks for an address ({by_script})."
+        return _Answer(True, text, planted=DHCP)
+    leaves = seeding.leaves_network_by
+    if is_seeded and not (leaves and seeding.takes_seeds):
         return _Answer(True, "Network: it is configured from the seed that a clone gets.")
+    why = f"{leaves} keeps cloud-init from it" if leaves else "nothing in the guest configures it"
     return _Answer(
         False,
-        "clones would have no network, because nothing in the guest configures it: add a "
-        "configuration to the reference machine, or use --expect-seed if a seed brings one",
+        f"clones would have no network, because {why}: add a configuration to the reference "
+        "machine, use --plant-first-boot, or --expect-seed if a seed brings one",
+    )
+
+
+def _growth(outlook: Outlook, is_seeded: bool) -> _Answer:
+    choices = outlook.choices
+    if choices.same_size_clones or choices.rules.allows_same_size_clones:
+        return _Answer(True, "Larger disks: every clone's disk is as large as the template's.")
+    obstacle = find_obstacle(outlook)
+    if obstacle:
+        return _Answer(True, "", hint=obstacle)
+    grower = find_grower(outlook)
+    if grower:
+        return _Answer(True, f"Larger disks: {grower} lets the root file system grow.")
+    if choices.plant_first_boot and can_plant(outlook):
+        text = "Larger disks: the planted first-boot script lets the root file system grow."
+        return _Answer(True, text, planted=GROWTH)
+    if is_seeded and grows_with_seed(outlook):
+        text = "Larger disks: cloud-init lets the root file system grow when the clone is seeded."
+        return _Answer(True, text)
+    return _Answer(
+        False,
+        "clones on a larger disk would not use it, because nothing in the guest lets the root file "
+        "system grow: use --plant-first-boot, or --same-size-clones if none will be larger",
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.errors import BlockerError, LockOutError
+from zeroseal.guests.services import Services
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.first_boot import check_plantable
 from zeroseal.sealing.lockout import Guard, guard
@@ -21,7 +22,7 @@ class Plan:
     Attributes:
         treated: findings to be treated, files first and free space last.
         skipped: findings that stay because the administrator said so.
-        guard: why clones will be usable.
+        guard: why clones will be usable, and what is planted for that.
     """
 
     treated: tuple[Finding, ...]
@@ -55,7 +56,7 @@ def plan_seal(
         RefusedError: a first-boot unit was asked for and could not work.
     """
     if choices.plant_first_boot:
-        check_plantable(subject.opened.guest)
+        check_plantable(subject.opened.guest, Services(subject.opened.guest))
     treated = [finding for finding in findings if choices.treats(finding.trace)]
     skipped = [finding for finding in findings if not choices.treats(finding.trace)]
     return Plan(
@@ -63,7 +64,7 @@ def plan_seal(
         skipped=tuple(skipped),
         choices=choices,
         readiness=readiness,
-        guard=guard(subject.context(choices), treated, choices),
+        guard=guard(subject, treated, choices),
     )
 
 

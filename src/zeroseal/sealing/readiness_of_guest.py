@@ -5,7 +5,6 @@ Blockers are what would be wrong on every clone; hints are what an administrator
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from datetime import UTC, datetime
 
@@ -13,7 +12,7 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.kernels import default_kernel, newest_first
 from zeroseal.guests.packages import pending_updates, read_packages
-from zeroseal.guests.services import is_unit_enabled
+from zeroseal.guests.services import Services
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.images.image import Image
 from zeroseal.sealing.house_rules import any_pattern_fits
@@ -101,9 +100,8 @@ def _service_hints(guest: Guest) -> Iterator[str]:
     if not any(guest.exists(path) for path in _AGENTS):
         yield "No guest agent is installed: hosts cannot ask the clones for their addresses."
     server = guest.exists("/usr/sbin/sshd") or guest.exists("/usr/sbin/dropbear")
-    if server and not any(is_unit_enabled(guest, unit) for unit in _SSH_UNITS):
-        if not re.search(r"ssh|dropbear", " ".join(guest.list_names("/etc/runlevels/default"))):
-            yield "The SSH server is installed but not enabled."
+    if server and not Services(guest).first_enabled(_SSH_UNITS):
+        yield "The SSH server is installed but not enabled."
     elif not server:
         yield "No SSH server is installed."
 

@@ -105,7 +105,7 @@ def survey_image(
             findings=tuple(findings),
             readiness=assess(image, subject, choices),
             guard=guard(
-                subject.context(choices),
+                subject,
                 [finding for finding in findings if choices.treats(finding.trace)],
                 choices,
             ),

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from zeroseal.guests.accounts import Account, read_accounts
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.services import Services
 from zeroseal.volumes.gaps import Gap
 from zeroseal.volumes.volume import Volume
 
@@ -41,6 +43,11 @@ class FindContext:
             for account in self.accounts
             if account.is_human and account.name not in self.retained
         ]
+
+    @cached_property
+    def services(self) -> Services:
+        """What a boot of the guest starts."""
+        return Services(self.guest)
 
     def get_volume(self, name: str) -> Volume:
         """The guest's volume of that name."""

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from typing import assert_never
 
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.services import is_unit_enabled
+from zeroseal.guests.services import Services
 from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.traces.account_finders import (
     find_accounts,
@@ -89,19 +89,26 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
             yield Finding(trace, treatment, change, files, size, evidence)
 
 
-def regrower(trace: Trace, guest: Guest) -> str:
-    """The service or program in the guest that regrows a trace; empty where none was found."""
-    unit = _first_enabled(trace.regrowth.services, guest)
-    return unit or next((path for path in trace.regrowth.programs if guest.exists(path)), "")
+def regrower(trace: Trace, guest: Guest, services: Services, gone: Collection[str] = ()) -> str:
+    """The service or program in the guest that regrows a trace; empty where none was found.
+
+    Args:
+        trace: what is to regrow.
+        guest: where.
+        services: what its boot starts.
+        gone: paths that will not be there then.
+    """
+    grown = trace.regrowth
+    return (
+        services.first_enabled(grown.services, gone)
+        or (services.find_caller(grown.commands, gone) if grown.commands else "")
+        or next((path for path in grown.programs if guest.exists(path)), "")
+    )
 
 
-def regrower_with_seed(trace: Trace, guest: Guest) -> str:
+def regrower_with_seed(trace: Trace, services: Services, gone: Collection[str] = ()) -> str:
     """The unit that regrows a trace on a clone that is given a seed; empty where none was found."""
-    return _first_enabled(trace.regrowth.services_with_seed, guest)
-
-
-def _first_enabled(units: tuple[str, ...], guest: Guest) -> str:
-    return next((unit for unit in units if is_unit_enabled(guest, unit)), "")
+    return services.first_enabled(trace.regrowth.services_with_seed, gone)
 
 
 def _is_claimed(path: str, claimed: set[str]) -> bool:

@@ -35,7 +35,7 @@ _PLACE_KEYS = {
     "follow",
 }
 _TRACE_KEYS = _PLACE_KEYS | {"id", "title", "why", "guest", "also", "regrowth", "risk", "source"}
-_REGROWTH_KEYS = {"by", "service", "service_with_seed", "program", "required"}
+_REGROWTH_KEYS = {"by", "service", "service_with_seed", "command", "program", "required"}
 
 
 @cache
@@ -173,6 +173,7 @@ def _parse_regrowth(table: dict[str, Any], where: str) -> Regrowth:
         by=table.get("by") or (f"{services[0]} on the first boot" if services else "not needed"),
         services=services,
         services_with_seed=_texts(table, "service_with_seed", where),
+        commands=_texts(table, "command", where),
         programs=_texts(table, "program", where),
         required=bool(table.get("required", False)),
     )

@@ -83,6 +83,7 @@ class Regrowth:
         by: who does it and when, a sentence.
         services: units of the guest; any of them enabled is proof of regrowth.
         services_with_seed: units that do it only on a clone that is given a seed.
+        commands: what a service that regrows it calls, whatever the service's name is.
         programs: paths of the guest; any of them present is proof of regrowth.
         required: whether a clone without it would be of no use (a lock-out).
     """
@@ -90,6 +91,7 @@ class Regrowth:
     by: str
     services: tuple[str, ...] = ()
     services_with_seed: tuple[str, ...] = ()
+    commands: tuple[str, ...] = ()
     programs: tuple[str, ...] = ()
     required: bool = False
 

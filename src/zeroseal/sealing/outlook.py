@@ -1,0 +1,72 @@
+"""What a clone will find in the guest once a plan is carried out."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+from zeroseal.guests.cloud_init import CloudInit, read_cloud_init
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.services import Services
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.subject import Subject
+from zeroseal.traces.changes import RemovePath
+from zeroseal.traces.context import FindContext
+from zeroseal.traces.finding import Finding
+
+
+class GonePaths(Collection[str]):
+    """Paths that a plan removes, and all that lies beneath them."""
+
+    def __init__(self, paths: Collection[str]) -> None:
+        self._paths = frozenset(paths)
+
+    def __contains__(self, path: object) -> bool:
+        text = str(path)
+        while text:
+            if text in self._paths:
+                return True
+            text = text.rpartition("/")[0]
+        return False
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._paths)
+
+    def __len__(self) -> int:
+        return len(self._paths)
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """A guest as clones will have it: what stays, what starts, what is gone."""
+
+    subject: Subject
+    context: FindContext
+    choices: SealChoices
+    gone: GonePaths
+
+    @classmethod
+    def of(cls, subject: Subject, treated: list[Finding], choices: SealChoices) -> Outlook:
+        """The outlook after these findings are treated."""
+        gone = [item.change.path for item in treated if isinstance(item.change, RemovePath)]
+        return cls(subject, subject.context(choices), choices, GonePaths(gone))
+
+    @property
+    def guest(self) -> Guest:
+        """The guest as it is now."""
+        return self.subject.opened.guest
+
+    @property
+    def services(self) -> Services:
+        """What its boot starts."""
+        return self.context.services
+
+    @cached_property
+    def cloud_init(self) -> CloudInit:
+        """What cloud-init will do on a clone."""
+        return read_cloud_init(self.guest, self.services, self.gone)
+
+    def stays(self, path: str) -> bool:
+        """Whether a path is there and not removed."""
+        return path not in self.gone and self.guest.exists(path)
