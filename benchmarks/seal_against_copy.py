@@ -43,7 +43,8 @@ def plan_and_apply(source: Path) -> None:
     image = open_image(source)
     subject = Subject.read(StagedStore(image), opener_for_editing(0))
     choices = SealChoices()
-    plan = plan_seal(subject, subject.find_all(choices), choices, assess(image, subject, choices))
+    findings = subject.find_all(choices)
+    plan = plan_seal(subject, findings, choices, assess(image, subject, findings, choices))
     apply_plan(plan, subject, quiet)
     image.close()
 

@@ -79,3 +79,10 @@ def test_zeroed_ranges_are_not_read_and_values_across_extents_are_found() -> Non
 def test_a_disk_full_of_one_value_ends_early() -> None:
     hits = search_store(MemoryStore(b"gangway-ref" * 900_000), [Needle(0, b"gangway-ref")])
     assert len(hits) == 20_000
+
+
+def test_a_word_at_the_edge_of_a_sector_has_no_neighbour_there() -> None:
+    word = b"pier-ref"
+    text = b"x" * 512 + word + b"x" * 504 + b" " * 504 + word + b"x" * 512 + b"x" * 8 + word + b"x"
+    needles = [Needle(0, word, whole_word=True)]
+    assert [hit.offset_bytes for hit in search_store(MemoryStore(text), needles)] == [1528]

@@ -1,7 +1,8 @@
 #!/bin/bash
 # Makes a real, bootable Debian 12 disk with the identity that a used machine has.
 #   make-debian-disk.sh OUT.qcow2
-# GPT: BIOS boot, EFI system (FAT32), root (ext4), swap. One to three minutes; seconds with CACHE=DIR, which keeps
+# With MORE=PACKAGE,... those are installed too; tests/lab/furnish-debian.sh starts them all once.
+# GPT: BIOS boot, EFI system (FAT32), swap, root (ext4, the last, so that it can grow). One to three minutes; seconds with CACHE=DIR, which keeps
 # the installed tree. Needs root, loop devices, a package mirror, and: mmdebstrap gdisk qemu-utils e2fsprogs dosfstools.
 # Boot it (no KVM needed, one to three minutes to the login prompt; root's password is "saltmarsh"):
 #   qemu-system-x86_64 -m 1024 -nographic -drive file=OUT.qcow2,if=virtio,snapshot=on -nic user,model=virtio-net-pci
@@ -26,7 +27,7 @@ part() {
 uuid() { blkid -p -s UUID -o value "$1"; }
 
 truncate -s 4G "$RAW"
-sgdisk -n1:2048:4095 -t1:ef02 -c1:bios -n2:4096:+64M -t2:ef00 -c2:esp -n4:-256M:0 -t4:8200 -c4:swap \
+sgdisk -n1:2048:4095 -t1:ef02 -c1:bios -n2:4096:+64M -t2:ef00 -c2:esp -n4:0:+256M -t4:8200 -c4:swap \
   -n3:0:0 -t3:8304 -c3:root "$RAW" >/dev/null
 DISK=$(losetup -f --show "$RAW"); LOOPS+=("$DISK")
 ESP=$(part 2); ROOT=$(part 3); SWAP=$(part 4); LOOPS+=("$ESP" "$ROOT" "$SWAP")
@@ -34,8 +35,8 @@ mkfs.vfat -F32 -n ESP "$ESP" >/dev/null
 mkswap -q -L swap "$SWAP"
 mkfs.ext4 -q -L root "$ROOT"; mount "$ROOT" "$MNT"
 
-PKGS=systemd,systemd-sysv,udev,dbus,openssh-server,rsyslog,cron,cloud-init,isc-dhcp-client,ifupdown,iproute2,sudo
-PKGS=$PKGS,python3,logrotate,linux-image-cloud-amd64,grub-pc,initramfs-tools,zstd,nano,less,e2fsprogs,ca-certificates
+PKGS=systemd,systemd-sysv,udev,dbus,openssh-server,rsyslog,cron,cloud-init,cloud-guest-utils,isc-dhcp-client,ifupdown,iproute2,sudo
+PKGS=$PKGS,python3,logrotate,linux-image-cloud-amd64,grub-pc,initramfs-tools,zstd,nano,less,e2fsprogs,ca-certificates${MORE:+,$MORE}
 if [ -n "${CACHE:-}" ] && [ -s "$CACHE/tree.tar" ]; then cp "$CACHE/tree.tar" "$WORK/tree.tar"
 else
   mmdebstrap --quiet --mode=root --variant=minbase --skip=cleanup/apt --include="$PKGS" bookworm "$WORK/tree.tar"

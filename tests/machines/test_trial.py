@@ -45,7 +45,8 @@ def test_a_planted_unit_makes_the_trial_good(tmp_path: Path, zeroseal: Command) 
 
 
 def test_a_seed_that_nobody_takes_is_told_by_the_name(tmp_path: Path, zeroseal: Command) -> None:
-    image = sealed(tmp_path, zeroseal, SSH, "--expect-seed", "--plant-first-boot")
+    words = ("--expect-seed", "--same-size-clones")
+    image = sealed(tmp_path, zeroseal, {"/usr/sbin/sshd": "-> /none"}, *words)
     answer = zeroseal("trial", image, "--host", "simulated")
     assert answer.status == 1
     assert "did not take its name from the seed; it has none" in " ".join(answer.out.split())

@@ -154,7 +154,7 @@ def test_a_seal_that_locks_everybody_out_is_refused_with_the_way_out(
     [
         (SealChoices(retained_accounts=("ada.brine",), plant_first_boot=True), "ada.brine stays"),
         (SealChoices(keep_root_login=True, plant_first_boot=True), "root stays, with its password"),
-        (SEEDED, "you said"),
+        (SEEDED, "the planted first-boot script creates"),
     ],
     ids=["retained", "root", "seed"],
 )
@@ -179,18 +179,29 @@ def test_the_planted_unit_is_enabled_and_a_second_seal_needs_no_plant(
     unit = guest.read_text(
         "/etc/systemd/system/multi-user.target.wants/zeroseal-first-boot.service"
     )
-    assert "ExecStart=/usr/bin/ssh-keygen -A" in unit
-    again = seal_image(
-        tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(expect_seed=True), NOW + 9
-    )
+    assert "ExecStart=/bin/sh /etc/zeroseal-first-boot/first-boot" in unit
+    script = guest.read_text("/etc/zeroseal-first-boot/first-boot")
+    run("sh", "-n", feed=script)
+    assert "take_seed grow_root" in script
+    again = seal_image(tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(), NOW + 9)
     assert again.planned.plan.treated == ()
     assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
 
 
-def test_a_unit_that_could_not_work_is_not_planted(tmp_path: Path) -> None:
-    tree = {path: text for path, text in BARE_GUEST.items() if "ssh-keygen" not in path}
+@pytest.mark.parametrize(
+    ("missing", "told"),
+    [
+        ("ssh-keygen", "no SSH host keys"),
+        ("/bin/sh", "needs a shell"),
+        ("systemd", "the guest has neither"),
+    ],
+)
+def test_a_script_that_could_not_work_is_not_planted(
+    tmp_path: Path, missing: str, told: str
+) -> None:
+    tree = {path: text for path, text in BARE_GUEST.items() if missing not in path}
     image = make_guest_volume(tmp_path, tree)
-    with pytest.raises(RefusedError, match="needs ssh-keygen"):
+    with pytest.raises(RefusedError, match=told):
         seal_image(image, OutputSpec(tmp_path / "o"), SEEDED, NOW)
 
 
@@ -424,7 +435,7 @@ def test_an_unclean_volume_is_refused_with_the_way_out(
 
 def test_a_hibernated_guest_is_refused(tmp_path: Path, demo_disk: Path, zeroseal: Command) -> None:
     raw = to_raw(demo_disk, tmp_path / "s.raw")
-    offset = (29 << 20) + 4086
+    offset = (3 << 20) + 4086
     with raw.open("r+b") as disk:
         disk.seek(offset)
         disk.write(b"S1SUSPEND\0")

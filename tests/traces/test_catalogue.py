@@ -350,11 +350,163 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         ["/var/cache/debconf/passwords.dat", "/var/cache/debconf/passwords.dat-old"],
     ),
     "leftovers.trash": (
-        dict.fromkeys(
-            ["/root/.local/share/Trash/files/a", "/root/.thumbnails", "/root/.xsession-errors"], "x"
-        ),
-        ["/root/.local/share/Trash", "/root/.thumbnails", "/root/.xsession-errors"],
+        dict.fromkeys(["/root/.local/share/Trash/files/a", "/root/.xsession-errors"], "x"),
+        ["/root/.local/share/Trash", "/root/.xsession-errors"],
     ),
+    "identity.iscsi-initiator": (
+        dict.fromkeys(["/etc/iscsi/initiatorname.iscsi"], "x"),
+        ["/etc/iscsi/initiatorname.iscsi"],
+    ),
+    "identity.lvm-devices": (
+        dict.fromkeys(["/etc/lvm/devices/system.devices", "/etc/lvm/devices/backup/tide"], "x"),
+        ["/etc/lvm/devices/system.devices", "/etc/lvm/devices/backup/tide"],
+    ),
+    "keys.service-credentials": (
+        dict.fromkeys(["/var/lib/systemd/credential.secret", "/var/lib/systemd/tpm2-srk"], "x"),
+        ["/var/lib/systemd/credential.secret", "/var/lib/systemd/tpm2-srk"],
+    ),
+    "keys.web-console": (
+        dict.fromkeys(["/etc/cockpit/ws-certs.d/0-self-signed.cert"], "x"),
+        ["/etc/cockpit/ws-certs.d/0-self-signed.cert"],
+    ),
+    "keys.print-server": (
+        dict.fromkeys(["/etc/cups/ssl/pier.key", "/etc/cups/ssl/pier.crt"], "x"),
+        ["/etc/cups/ssl/pier.key", "/etc/cups/ssl/pier.crt"],
+    ),
+    "keys.guest-agents": (
+        dict.fromkeys(
+            ["/etc/vmware-tools/GuestProxyData/server/key.pem", "/var/lib/waagent/tide.prv"], "x"
+        ),
+        ["/etc/vmware-tools/GuestProxyData/server/key.pem", "/var/lib/waagent/tide.prv"],
+    ),
+    "keys.monitoring-agents": (
+        dict.fromkeys(["/etc/zabbix/tide.psk", "/var/ossec/etc/client.keys"], "x"),
+        ["/etc/zabbix/tide.psk", "/var/ossec/etc/client.keys"],
+    ),
+    "keys.snmp-engine": (
+        dict.fromkeys(["/var/lib/snmp/snmpd.conf"], "x"),
+        ["/var/lib/snmp/snmpd.conf"],
+    ),
+    "keys.home-folders": (
+        dict.fromkeys(["/var/lib/systemd/home/local.private"], "x"),
+        ["/var/lib/systemd/home/local.private"],
+    ),
+    "people.remembered-people": (
+        dict.fromkeys(["/var/lib/sddm/state.conf", "/var/cache/lightdm/dmrc/ada"], "x"),
+        ["/var/lib/sddm/state.conf", "/var/cache/lightdm/dmrc/ada"],
+    ),
+    "wire.bluetooth-pairings": (
+        dict.fromkeys(["/var/lib/bluetooth/02:00:00:00:00:01"], "x"),
+        ["/var/lib/bluetooth/02:00:00:00:00:01"],
+    ),
+    "wire.nfs-peers": (
+        dict.fromkeys(["/var/lib/nfs/sm/quay", "/var/lib/nfs/rmtab"], "x"),
+        ["/var/lib/nfs/sm/quay", "/var/lib/nfs/rmtab"],
+    ),
+    "diary.measurements": (
+        dict.fromkeys(["/var/log/sysstat/sa03", "/var/lib/collectd/rrd/pier-ref"], "x"),
+        ["/var/log/sysstat/sa03", "/var/lib/collectd/rrd/pier-ref"],
+    ),
+    "diary.crash-dumps": (
+        dict.fromkeys(["/core", "/var/lib/systemd/pstore/tide"], "x"),
+        ["/core", "/var/lib/systemd/pstore/tide"],
+    ),
+    "diary.process-accounting": (
+        dict.fromkeys(["/var/account/pacct"], "x"),
+        ["/var/account/pacct"],
+    ),
+    "diary.attack-memory": (
+        dict.fromkeys(["/var/lib/fail2ban/fail2ban.sqlite3"], "x"),
+        ["/var/lib/fail2ban/fail2ban.sqlite3"],
+    ),
+    "leftovers.editor-backups": (
+        dict.fromkeys(["/etc/tide/gate.conf~", "/etc/.hosts.swp"], "x"),
+        ["/etc/tide/gate.conf~", "/etc/.hosts.swp"],
+    ),
+    "leftovers.lost-files": (dict.fromkeys(["/srv/lost+found/#12"], "x"), ["/srv/lost+found/#12"]),
+    "leftovers.program-caches": (
+        dict.fromkeys(["/root/.npm/_cacache"], "x"),
+        ["/root/.npm/_cacache"],
+    ),
+    "birth.baked-seeds": (
+        dict.fromkeys(["/var/lib/cloud/seed/nocloud"], "x"),
+        ["/var/lib/cloud/seed/nocloud"],
+    ),
+    "birth.installer-seeds": (
+        dict.fromkeys(["/etc/cloud/cloud.cfg.d/99-installer.cfg"], "x"),
+        ["/etc/cloud/cloud.cfg.d/99-installer.cfg"],
+    ),
+    "identity.usage-survey": (
+        {"/etc/popularity-contest.conf": 'MY_HOSTID="56eb"\nPARTICIPATE="no"\n'},
+        ["/etc/popularity-contest.conf"],
+    ),
+    "identity.machine-info": (
+        {"/etc/machine-info": "PRETTY_HOSTNAME=Pier 3\nCHASSIS=vm\n"},
+        ["/etc/machine-info"],
+    ),
+    "identity.array-hosts": ({"/etc/mdadm.conf": "HOMEHOST pier-ref\n"}, ["/etc/mdadm.conf"]),
+    "identity.boot-entries": (
+        {
+            "/etc/machine-id": MACHINE_ID,
+            f"/boot/loader/entries/{MACHINE_ID}-6.1.conf": f"title Tide\nmachine-id {MACHINE_ID}\n"
+            f"linux /{MACHINE_ID}/6.1/linux\noptions ro systemd.machine_id={MACHINE_ID} quiet\n",
+            f"/boot/{MACHINE_ID}/6.1/linux": "kernel",
+            "/boot/grub2/grubenv": (
+                f"# GRUB Environment Block\nsaved_entry={MACHINE_ID}-6.1\n".ljust(1024, "#")
+            ),
+        },
+        [
+            f"/boot/loader/entries/{MACHINE_ID}-6.1.conf",
+            "/boot/grub2/grubenv",
+            f"/boot/{MACHINE_ID}",
+            "/etc/kernel/entry-token",
+        ],
+    ),
+    "keys.web-server": (
+        {
+            "/etc/pki/tls/private/localhost.key": "k",
+            "/usr/lib/systemd/system/httpd-init.service": "",
+        },
+        ["/etc/pki/tls/private/localhost.key"],
+    ),
+    "keys.self-made-certificate": ({}, []),  # only where a script is planted: see test_planted
+    "people.automatic-login": (
+        {
+            "/etc/gdm3/custom.conf": "[daemon]\nAutomaticLogin=ada.brine\nWaylandEnable=false\n",
+            "/etc/systemd/system/getty@tty1.service.d/a.conf": "[Service]\n"
+            "ExecStart=-/sbin/agetty --autologin ada.brine %I\n",
+        },
+        ["/etc/gdm3/custom.conf", "/etc/systemd/system/getty@tty1.service.d/a.conf"],
+    ),
+    "wire.card-addresses": (
+        {
+            "/etc/sysconfig/network-scripts/ifcfg-eth0": "DEVICE=eth0\nHWADDR=02:00:00:00:00:01\n",
+            "/etc/NetworkManager/system-connections/pier.nmconnection": "[connection]\nid=pier\n"
+            "uuid=1-2\ntype=ethernet\n[ethernet]\nmac-address=02:00:00:00:00:01\n",
+            "/etc/systemd/network/a.network": "[Match]\nMACAddress=02:00:00:00:00:01\n",
+            "/etc/systemd/network/a.link": "[Match]\nMACAddress=02:00:00:00:00:01\n",
+            "/etc/netplan/01.yaml": "network:\n  ethernets:\n    lan:\n      match:\n"
+            "        macaddress: 02:00:00:00:00:01\n      set-name: lan\n      dhcp4: true\n",
+            "/etc/network/interfaces": "auto e\niface e inet dhcp\n  hwaddress ether 02:00\n",
+        },
+        [
+            "/etc/sysconfig/network-scripts/ifcfg-eth0",
+            "/etc/NetworkManager/system-connections/pier.nmconnection",
+            "/etc/systemd/network/a.network",
+            "/etc/systemd/network/a.link",
+            "/etc/netplan/01.yaml",
+            "/etc/network/interfaces",
+        ],
+    ),
+    "wire.wifi-networks": (
+        {
+            "/etc/NetworkManager/system-connections/quay.nmconnection": "[connection]\nid=quay\n"
+            "type=wifi\n[wifi-security]\npsk=not-a-real-one\n"
+        },
+        ["/etc/NetworkManager/system-connections/quay.nmconnection"],
+    ),
+    "wire.static-addresses": ({}, []),  # only with --to-dhcp: see test_static_addresses
+    "disk.swap-files": ({}, []),  # needs a swap file made by mkswap: see test_swap_files
     "disk.free-space": ({"/gone": "deleted-canary" * 400}, ["whole disk"]),
     "disk.free-inodes": ({"/gone": "deleted-canary" * 400}, ["whole disk"]),
     "disk.journal": ({}, ["whole disk"]),

@@ -25,6 +25,7 @@ _BLOCK_WORDS = 1 << 16  # what fits a core's cache
 _FOLD = 0x20202020  # makes letters of either case one, and a few signs too: compared in full later
 _MULTIPLIER = np.uint32(2654435761)
 _THREADS = 2
+_SECTOR_BYTES = 512
 
 
 class Needle(NamedTuple):
@@ -66,8 +67,12 @@ class Searcher:
         self._table = np.zeros(1 << 16, dtype=bool)
         self._table[_hash(self._words)] = True
 
-    def find(self, window: bytes, most_from: int) -> list[tuple[int, int]]:
-        """(offset, value number) of everything that begins before ``most_from`` in a window."""
+    def find(self, window: bytes, most_from: int, begin: int = 0) -> list[tuple[int, int]]:
+        """(offset, value number) of everything that begins before ``most_from`` in a window.
+
+        ``begin`` is where the window begins on the disk: what lies in another sector is beside no
+        word, as it may belong to another file.
+        """
         found: set[tuple[int, int]] = set()
         words = np.frombuffer(window, dtype="<u4", count=len(window) // 4)
         for start in range(0, len(words), _BLOCK_WORDS):
@@ -79,7 +84,7 @@ class Searcher:
             for place in places.tolist():
                 for needle, shift in self._by_word[int(block[place])]:
                     offset = (start + place) * 4 - shift
-                    if 0 <= offset < most_from and _fits(window, offset, needle):
+                    if 0 <= offset < most_from and _fits(window, offset, needle, begin):
                         found.add((offset, needle.value_no))
         return sorted(found)
 
@@ -99,7 +104,7 @@ def search_store(
     with ThreadPoolExecutor(_THREADS) as pool:
         windows = _iter_windows(store, searcher.longest)
         waiting = [
-            (start, pool.submit(searcher.find, window, count))
+            (start, pool.submit(searcher.find, window, count, start))
             for start, window, count in islice(windows, 2 * _THREADS)
         ]
         while waiting:
@@ -112,7 +117,7 @@ def search_store(
             if not any(room.values()):
                 break
             for following, window, count in islice(windows, 1):
-                waiting.append((following, pool.submit(searcher.find, window, count)))
+                waiting.append((following, pool.submit(searcher.find, window, count, following)))
     progress(Step("searching values", store.size_bytes, store.size_bytes))
     return hits
 
@@ -149,12 +154,14 @@ def _rarest_place(pattern: bytes) -> int:
     return max(range(len(pattern) - MIN_BYTES + 1), key=variety)
 
 
-def _fits(window: bytes, offset: int, needle: Needle) -> bool:
+def _fits(window: bytes, offset: int, needle: Needle, begin: int) -> bool:
     end = offset + len(needle.pattern)
     text = window[offset:end]
     if (text.lower() if needle.caseless else text) != needle.pattern:
         return False
     if not needle.whole_word:
         return True
-    beside = window[max(0, offset - 1) : offset] + window[end : end + 1]
+    before = window[max(0, offset - 1) : offset] if (begin + offset) % _SECTOR_BYTES else b""
+    behind = window[end : end + 1] if (begin + end) % _SECTOR_BYTES else b""
+    beside = before + behind
     return not any(chr(byte).isalnum() or byte in b"-_" for byte in beside if byte < 128)

@@ -117,6 +117,13 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         help="keep this human account with its home and login keys; may be repeated",
     )
     parser.add_argument(
+        "--remove-account",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="remove this account of the human range though a service runs as it; may be repeated",
+    )
+    parser.add_argument(
         "--keep-root-login", action="store_true", help="keep root's password and login keys"
     )
     parser.add_argument(
@@ -129,6 +136,11 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         "--expect-seed",
         action="store_true",
         help="every clone will get a seed that creates an account and the network",
+    )
+    parser.add_argument(
+        "--to-dhcp",
+        action="store_true",
+        help="where the machine has a static address, let clones ask for one",
     )
     parser.add_argument(
         "--allow-static-address",
@@ -197,12 +209,14 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         only=_split(args.only),
         skip=_split(args.skip),
         retained_accounts=_split(args.retain_account),
+        removed_accounts=_split(args.remove_account),
         keep_root_login=args.keep_root_login,
         plant_first_boot=args.plant_first_boot,
         expect_seed=args.expect_seed,
         search_values=getattr(args, "level", "full") == "deep",
         allow_residue=getattr(args, "allow_residue", False),
         allow_static_address=args.allow_static_address,
+        to_dhcp=args.to_dhcp,
         same_size_clones=args.same_size_clones,
         recover_journal=getattr(args, "recover_journal", False),
         machine=_knowledge_from(args),

@@ -155,10 +155,12 @@ def option_words(choices: SealChoices) -> list[str]:
     words = [f"--only {name}" for name in choices.only]
     words += [f"--skip {name}" for name in choices.skip]
     words += [f"--retain-account {name}" for name in choices.retained_accounts]
+    words += [f"--remove-account {name}" for name in choices.removed_accounts]
     switches = {
         "--keep-root-login": choices.keep_root_login,
         "--plant-first-boot": choices.plant_first_boot,
         "--expect-seed": choices.expect_seed,
+        "--to-dhcp": choices.to_dhcp,
         "--allow-static-address": choices.allow_static_address,
         "--same-size-clones": choices.same_size_clones,
         "--recover-journal": choices.recover_journal,

@@ -6,6 +6,7 @@ follows a symbolic link: that is the guest's business, which knows where the mou
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple, Protocol
@@ -70,6 +71,9 @@ class FileTree(Protocol):
     def read_link(self, node: int) -> bytes:
         """A symbolic link's target."""
 
+    def iter_content(self, node: int, from_byte: int) -> Iterator[tuple[int, int]]:
+        """Yields (offset, length) on the volume of a file's content from that byte of it on."""
+
     def read_attributes(self, node: int) -> dict[bytes, bytes]:
         """Extended attributes, by full name (``user.comment``)."""
 
@@ -93,6 +97,12 @@ class EditableTree(FileTree, Protocol):
 
     def replace_content(self, node: int, content: bytes) -> None:
         """Gives a file other content; owner, mode, attributes and names stay."""
+
+    def zero_content(self, node: int, from_byte: int) -> None:
+        """Zeroes a file's content from that byte on; its blocks stay where they are."""
+
+    def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
+        """Gives an entry of a folder another name there."""
 
     def truncate(self, node: int, size_bytes: int) -> None:
         """Cuts a file, or lets it grow by a hole."""

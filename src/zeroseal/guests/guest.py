@@ -18,6 +18,7 @@ from zeroseal.volumes.volume import Volume
 
 MAX_LINKS = 40
 MAX_TEXT_BYTES = 16 << 20
+_PIECE = 1 << 20
 _WILD = frozenset("*?[")
 
 
@@ -187,6 +188,18 @@ class Guest:
         """A text file's content; empty where there is no such file."""
         return _text(self.read_file(path)) if self.is_file(path) else ""
 
+    def is_zero_behind(self, path: str, from_byte: int) -> bool:
+        """Whether a file holds nothing but zeros from a byte on."""
+        place = self._get(path).place
+        mount = self.mounts[place.mount_no]
+        for start, length in mount.tree.iter_content(place.node, from_byte):
+            for extent in mount.volume.store.iter_extents(start, length):
+                end = extent.offset_bytes + extent.length
+                for offset in range(extent.offset_bytes, 0 if extent.is_zero else end, _PIECE):
+                    if any(mount.volume.store.read(offset, min(_PIECE, end - offset))):
+                        return False
+        return True
+
     # -- changing; only for guests opened with editable trees
 
     def remove(self, path: str) -> int:
@@ -223,10 +236,45 @@ class Guest:
         place = self._get(path).place
         self._editor(place).replace_content(place.node, content)
 
+    def zero_content(self, path: str, from_byte: int) -> None:
+        """Zeroes a file's content from a byte on; its blocks stay where they are."""
+        place = self._get(path).place
+        self._editor(place).zero_content(place.node, from_byte)
+
+    def rename(self, path: str, new_name: str) -> None:
+        """Gives a file or folder another name in its folder.
+
+        Raises:
+            RefusedError: the folder has such a name already.
+        """
+        found = self._get(path, follow_last=False)
+        assert found.parent is not None  # the root has no name
+        raw = new_name.encode("utf-8", "surrogateescape")
+        if self._tree(found.parent).find_child(found.parent.node, raw):
+            raise RefusedError(
+                f"{path} is to become {new_name}, which is there already: remove one of the two"
+            )
+        self._forget()
+        self._editor(found.parent).rename(found.parent.node, found.name, raw)
+
     def create_file(self, path: str, content: bytes, mode: int, uid: int = 0, gid: int = 0) -> None:
         """Makes a file; its folder must be there."""
         folder, name = self._get_folder_for(path)
         self._editor(folder).create_file(folder.node, name, content, mode, uid, gid)
+
+    def put_file(self, path: str, content: bytes, mode: int) -> None:
+        """Makes a file and the folders it needs, or gives one that is there other content."""
+        if self.is_file(path):
+            self.replace_content(path, content)
+            return
+        self.make_folders(path.rpartition("/")[0], 0o755)
+        self.create_file(path, content, mode)
+
+    def make_folders(self, path: str, mode: int) -> None:
+        """Makes a folder and those above it that are not there."""
+        if path and not self.exists(path):
+            self.make_folders(path.rpartition("/")[0], mode)
+            self.create_folder(path, mode)
 
     def create_link(self, path: str, target: str) -> None:
         """Makes a symbolic link; its folder must be there."""

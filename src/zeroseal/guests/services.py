@@ -96,6 +96,15 @@ class Services:
                 return name
         return ""
 
+    def iter_users(self) -> Iterator[tuple[str, str]]:
+        """Yields (unit, account) of started units that run as another account than root."""
+        if not self.has_systemd:
+            return
+        for name in sorted(self._units.reached):
+            users = self._units.read_unit(name).values("User")
+            if users and users[-1] not in ("root", "0"):
+                yield name, users[-1]
+
     def _iter_run_texts(self, gone: Collection[str]) -> Iterator[tuple[str, str]]:
         """Yields (service, text of what it runs)."""
         for name in sorted(self.scripts):

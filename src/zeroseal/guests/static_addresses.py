@@ -7,13 +7,22 @@ initscripts, and what cloud-init writes in these forms.
 from __future__ import annotations
 
 import configparser
+import fnmatch
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from ipaddress import ip_interface
-from typing import Any
+from typing import Any, NamedTuple
 
 import yaml
 
+from zeroseal.guests.dhcp_edits import (
+    dhcpcd_to_dhcp,
+    ifcfg_to_dhcp,
+    interfaces_to_dhcp,
+    keyfile_to_dhcp,
+    netplan_to_dhcp,
+    networkd_to_dhcp,
+)
 from zeroseal.guests.facts import parse_assignments
 from zeroseal.guests.guest import Guest
 
@@ -24,20 +33,32 @@ _NETWORKD_ADDRESS = re.compile(r"^\s*Address\s*=\s*(\S+)", re.MULTILINE)
 
 def find_static_addresses(guest: Guest) -> Iterator[tuple[str, list[str]]]:
     """Yields (path, addresses) of each file that gives a static address other than loopback."""
-    for patterns, read in (
-        (("/etc/network/interfaces", "/etc/network/interfaces.d/*"), _from_interfaces),
-        (("/etc/systemd/network/*.network",), _from_networkd),
-        (("/etc/netplan/*.yaml",), _from_netplan),
-        (("/etc/NetworkManager/system-connections/*",), _from_keyfile),
-        (("/etc/sysconfig/network-scripts/ifcfg-*", "/etc/sysconfig/network/ifcfg-*"), _from_ifcfg),
-    ):
-        for pattern in patterns:
+    for kind in _KINDS:
+        for pattern in kind.patterns:
             for path in guest.glob(pattern):
                 if not guest.is_file(path):
                     continue
-                found = [item for item in read(guest.read_text(path)) if _is_outside(item)]
+                found = [item for item in kind.read(guest.read_text(path)) if _is_outside(item)]
                 if found:
                     yield path, found
+
+
+def to_dhcp(path: str, text: str) -> str:
+    """The text of a network file that asks DHCP instead of giving static addresses.
+
+    Args:
+        path: where the file is in the guest, which says its format.
+        text: its content.
+    """
+    for kind in _KINDS:
+        if any(_fits(path, pattern) for pattern in kind.patterns):
+            return kind.to_dhcp(text)
+    return text
+
+
+def _fits(path: str, pattern: str) -> bool:
+    same_folder = path.count("/") == pattern.count("/")
+    return same_folder and fnmatch.fnmatchcase(path, pattern)
 
 
 def _is_outside(address: str) -> bool:
@@ -98,3 +119,33 @@ def _from_keyfile(text: str) -> list[str]:
 def _from_ifcfg(text: str) -> list[str]:
     values = parse_assignments(text)
     return [value for key, value in values.items() if re.fullmatch(r"IPADDR\d*|IPV6ADDR\d*", key)]
+
+
+def _from_dhcpcd(text: str) -> list[str]:
+    return re.findall(r"(?m)^\s*static\s+ip6?_address\s*=\s*(\S+)", text)
+
+
+class _Kind(NamedTuple):
+    """A format of network settings: where, how its addresses are read, how they become DHCP."""
+
+    patterns: tuple[str, ...]
+    read: Callable[[str], list[str]]
+    to_dhcp: Callable[[str], str]
+
+
+_KINDS = (
+    _Kind(
+        ("/etc/network/interfaces", "/etc/network/interfaces.d/*"),
+        _from_interfaces,
+        interfaces_to_dhcp,
+    ),
+    _Kind(("/etc/systemd/network/*.network",), _from_networkd, networkd_to_dhcp),
+    _Kind(("/etc/netplan/*.yaml",), _from_netplan, netplan_to_dhcp),
+    _Kind(("/etc/NetworkManager/system-connections/*",), _from_keyfile, keyfile_to_dhcp),
+    _Kind(
+        ("/etc/sysconfig/network-scripts/ifcfg-*", "/etc/sysconfig/network/ifcfg-*"),
+        _from_ifcfg,
+        ifcfg_to_dhcp,
+    ),
+    _Kind(("/etc/dhcpcd.conf",), _from_dhcpcd, dhcpcd_to_dhcp),
+)

@@ -116,7 +116,7 @@ class SystemdUnits:
             names.append("multi-user.target")
         if self._guest.exists("/usr/lib/systemd/system-generators/cloud-init-generator"):
             names.append("cloud-init.target")
-        return [*names, *_ALWAYS]
+        return [*names, "default.target", *_ALWAYS]
 
     def _pulled_by(self, name: str) -> list[str]:
         pulled = list(self._links.get(name, []))

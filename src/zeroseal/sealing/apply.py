@@ -11,18 +11,20 @@ from zeroseal.sealing.first_boot import plant
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import (
-    DropAccounts,
-    DropHostNames,
+    BlankSwapFile,
     EmptyFile,
-    LockPassword,
     PathChange,
+    PutFile,
     RemovePath,
+    RenamePath,
     ReplaceContent,
     RewriteInitramfs,
+    TextChange,
     VolumeChange,
 )
 from zeroseal.traces.initramfs_finder import rewritten_initramfs
-from zeroseal.traces.text_edits import drop_accounts, drop_host_names, lock_password
+from zeroseal.traces.swap_file_finder import header_bytes
+from zeroseal.traces.text_edits import rewrite_text
 from zeroseal.traces.volume_finders import blank
 
 
@@ -40,7 +42,7 @@ def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
         progress(Step("removing", number, len(changes), "findings"))
         if not isinstance(change, VolumeChange):
             apply_to_path(change, guest)
-    if plan.choices.plant_first_boot:
+    if plan.choices.plants:
         plant(guest, plan.guard.planted, Services(guest))
     guest.finish()
     context = subject.context(plan.choices)
@@ -52,6 +54,10 @@ def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
 
 def apply_to_path(change: PathChange, guest: Guest) -> None:
     """Treats one place in the guest's tree."""
+    if isinstance(change, TextChange):
+        text = rewrite_text(guest.read_text(change.path), change)
+        guest.replace_content(change.path, text.encode("utf-8", "surrogateescape"))
+        return
     match change:
         case RemovePath(path=path):
             guest.remove(path)
@@ -59,17 +65,13 @@ def apply_to_path(change: PathChange, guest: Guest) -> None:
             guest.replace_content(path, b"")
         case ReplaceContent(path=path, content=content):
             guest.replace_content(path, content.encode())
-        case DropAccounts(path=path):
-            _rewrite(guest, path, drop_accounts(guest.read_text(path), change))
-        case LockPassword(path=path):
-            _rewrite(guest, path, lock_password(guest.read_text(path), change))
-        case DropHostNames(path=path):
-            _rewrite(guest, path, drop_host_names(guest.read_text(path), change))
+        case PutFile(path=path, content=content):
+            guest.put_file(path, content.encode(), 0o644)
+        case RenamePath(path=path, new_name=new_name):
+            guest.rename(path, new_name)
+        case BlankSwapFile(path=path):
+            guest.zero_content(path, header_bytes(guest, path))
         case RewriteInitramfs(path=path):
             guest.replace_content(path, rewritten_initramfs(guest, change))
         case _:
             assert_never(change)
-
-
-def _rewrite(guest: Guest, path: str, text: str) -> None:
-    guest.replace_content(path, text.encode("utf-8", "surrogateescape"))

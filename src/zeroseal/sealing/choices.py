@@ -32,12 +32,14 @@ class SealChoices:
         only: trace ids or families to treat; empty for all.
         skip: trace ids or families to leave alone.
         retained_accounts: human accounts that stay.
+        removed_accounts: accounts in the human range that go though they run services.
         keep_root_login: whether root's password and login keys stay.
         plant_first_boot: whether a small unit of ours makes new host keys on the first boot.
         expect_seed: whether the administrator vouches that every clone gets a seed.
         search_values: whether the result's bytes are searched for the values that are removed.
         allow_residue: whether a value that is found there does not stop the seal.
         allow_static_address: whether clones may begin with the machine's static address.
+        to_dhcp: whether static addresses become DHCP.
         same_size_clones: whether every clone's disk will be as large as the template's.
         recover_journal: whether file systems that were not shut down cleanly are recovered first.
         machine: what is known of the machine; None where only the disk is.
@@ -47,12 +49,14 @@ class SealChoices:
     only: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
     retained_accounts: tuple[str, ...] = ()
+    removed_accounts: tuple[str, ...] = ()
     keep_root_login: bool = False
     plant_first_boot: bool = False
     expect_seed: bool = False
     search_values: bool = True
     allow_residue: bool = False
     allow_static_address: bool = False
+    to_dhcp: bool = False
     same_size_clones: bool = False
     recover_journal: bool = False
     machine: MachineKnowledge | None = None
@@ -92,6 +96,21 @@ class SealChoices:
         return self.keep_root_login or self.rules.keeps_root_login
 
     @property
+    def asks_dhcp(self) -> bool:
+        """Whether clones ask for an address where this machine has one of its own."""
+        return self.to_dhcp or self.rules.asks_dhcp
+
+    @property
+    def plants(self) -> bool:
+        """Whether a script is planted for a clone's first boot."""
+        return self.plant_first_boot or self.rules.plants_first_boot
+
+    @property
+    def expects_seed(self) -> bool:
+        """Whether every clone gets a seed, by the administrator's word."""
+        return self.expect_seed or self.rules.expects_seed
+
+    @property
     def keeps_something(self) -> bool:
         """Whether something stays on purpose in which removed values may be named."""
         left = (self.only, self.skip, self.rules.kept_traces, self.retained_accounts)
@@ -107,4 +126,13 @@ class SealChoices:
         """The choices for a guest with these accounts: those that the rules keep are retained."""
         kept = [name for name in self.rules.kept_accounts if name in names]
         both = tuple(dict.fromkeys((*self.retained_accounts, *kept)))
-        return replace(self, retained_accounts=both)
+        gone = tuple(dict.fromkeys((*self.removed_accounts, *self.rules.removed_accounts)))
+        return replace(
+            self,
+            retained_accounts=both,
+            removed_accounts=gone,
+            plant_first_boot=self.plants,
+            expect_seed=self.expects_seed,
+            to_dhcp=self.asks_dhcp,
+            allow_static_address=self.allow_static_address or self.rules.allows_static_address,
+        )

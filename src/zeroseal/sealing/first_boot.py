@@ -131,7 +131,7 @@ def plant(guest: Guest, tasks: tuple[str, ...], services: Services) -> None:
         return
     text = (resources.files("zeroseal.sealing") / "first_boot.sh").read_text("utf-8")
     text = text.replace("@TASKS@", " ".join((*ALWAYS, *tasks)))
-    _make_folder(guest, SCRIPT_FOLDER, 0o755)
+    guest.make_folders(SCRIPT_FOLDER, 0o755)
     guest.create_file(SCRIPT_PATH, text.encode(), 0o755)
     if services.has_systemd:
         _put(guest, UNIT_PATH, _UNIT_TEXT, 0o644)
@@ -147,12 +147,6 @@ def _put(guest: Guest, path: str, text: str, mode: int) -> None:
 
 
 def _enable(guest: Guest, folder: str, name: str, target: str) -> None:
-    _make_folder(guest, folder, 0o755)
+    guest.make_folders(folder, 0o755)
     if guest.find(f"{folder}/{name}", follow_last=False) is None:
         guest.create_link(f"{folder}/{name}", target)
-
-
-def _make_folder(guest: Guest, path: str, mode: int) -> None:
-    if path and not guest.exists(path):
-        _make_folder(guest, path.rpartition("/")[0], mode)
-        guest.create_folder(path, mode)

@@ -10,7 +10,7 @@ from zeroseal.guests.kernels import default_kernel, newest_first
 from zeroseal.guests.packages import pending_updates, read_packages
 from zeroseal.guests.services import Services
 from zeroseal.sealing.house_rules import HouseRules
-from zeroseal.sealing.readiness_of_guest import some_of
+from zeroseal.sealing.some_of import some_of
 
 _DAY = 86400
 

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from zeroseal.errors import UsageError
+from zeroseal.sealing.remark import CODES
 from zeroseal.traces.load import load_catalogue, parse_traces
 from zeroseal.traces.model import FAMILIES, Trace
 
@@ -25,9 +26,16 @@ _TABLES: dict[str, dict[str, type]] = {
     "allow": {
         "residue": list,
         "static-address": bool,
-        "same-size-clones": bool,
         "partial": bool,
     },
+    "remove": {"accounts": list},
+    "clones": {
+        "plant-first-boot": bool,
+        "expect-seed": bool,
+        "to-dhcp": bool,
+        "same-size": bool,
+    },
+    "readiness": {"blockers": list, "advice": list, "ignore": list},
     "search": {"texts": list},
     "require": {
         "packages": list,
@@ -49,7 +57,10 @@ class HouseRules:
         keeps_root_login: whether root's password and keys stay.
         residue_paths: patterns of paths where removed values may still stand.
         allows_static_address: whether clones may begin with the machine's static address.
+        removed_accounts: accounts in the human range that go though they run services.
+        plants_first_boot, expects_seed, asks_dhcp: as the options of a seal.
         allows_same_size_clones: whether clones need not use the room of a larger disk.
+        remarks_as_blockers, remarks_as_advice, ignored_remarks: codes of ``remark.CODES``.
         allows_partial: whether a seal that leaves ``kept_traces`` counts as one all the same.
         texts: further texts that may stand nowhere on a sealed disk.
         packages, services: what must be installed, and enabled.
@@ -66,7 +77,14 @@ class HouseRules:
     keeps_root_login: bool = False
     residue_paths: tuple[str, ...] = ()
     allows_static_address: bool = False
+    removed_accounts: tuple[str, ...] = ()
+    plants_first_boot: bool = False
+    expects_seed: bool = False
+    asks_dhcp: bool = False
     allows_same_size_clones: bool = False
+    remarks_as_blockers: tuple[str, ...] = ()
+    remarks_as_advice: tuple[str, ...] = ()
+    ignored_remarks: tuple[str, ...] = ()
     allows_partial: bool = False
     texts: tuple[str, ...] = ()
     packages: tuple[str, ...] = ()
@@ -134,19 +152,30 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
     answers = {
         "keeps_root_login": ("keep", "root-login"),
         "allows_static_address": ("allow", "static-address"),
-        "allows_same_size_clones": ("allow", "same-size-clones"),
+        "plants_first_boot": ("clones", "plant-first-boot"),
+        "expects_seed": ("clones", "expect-seed"),
+        "asks_dhcp": ("clones", "to-dhcp"),
+        "allows_same_size_clones": ("clones", "same-size"),
         "allows_partial": ("allow", "partial"),
         "newest_kernel": ("require", "newest-kernel"),
         "oldest_lists_days": ("require", "lists-not-older-than-days"),
     }
     keep, allow, require = tables["keep"], tables["allow"], tables["require"]
+    clones, readiness = tables["clones"], tables["readiness"]
     return HouseRules(
         kept_traces=_texts(keep, "traces"),
         kept_accounts=_texts(keep, "accounts"),
         keeps_root_login=keep.get("root-login", False),
         residue_paths=_paths(allow, "residue", f"{name}: allow.residue"),
         allows_static_address=allow.get("static-address", False),
-        allows_same_size_clones=allow.get("same-size-clones", False),
+        removed_accounts=_texts(tables["remove"], "accounts"),
+        plants_first_boot=clones.get("plant-first-boot", False),
+        expects_seed=clones.get("expect-seed", False),
+        asks_dhcp=clones.get("to-dhcp", False),
+        allows_same_size_clones=clones.get("same-size", False),
+        remarks_as_blockers=_codes(readiness, "blockers", name),
+        remarks_as_advice=_codes(readiness, "advice", name),
+        ignored_remarks=_codes(readiness, "ignore", name),
         allows_partial=allow.get("partial", False),
         texts=_search_texts(tables["search"], name),
         packages=_texts(require, "packages"),
@@ -203,6 +232,17 @@ def _paths(table: dict[str, Any], key: str, where: str) -> tuple[str, ...]:
     return found
 
 
+def _codes(table: dict[str, Any], key: str, name: str) -> tuple[str, ...]:
+    found = _texts(table, key)
+    for code in found:
+        if code not in CODES:
+            raise UsageError(
+                f"{name}: readiness.{key}: there is no remark {code!r}; there are "
+                f"{', '.join(CODES)}"
+            )
+    return found
+
+
 def _search_texts(table: dict[str, Any], name: str) -> tuple[str, ...]:
     found = _texts(table, "texts")
     for number, text in enumerate(found, 1):
@@ -246,8 +286,15 @@ def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
         ("keep.root-login", "yes" if rules.keeps_root_login else ""),
         ("allow.residue", ", ".join(rules.residue_paths)),
         ("allow.static-address", "yes" if rules.allows_static_address else ""),
-        ("allow.same-size-clones", "yes" if rules.allows_same_size_clones else ""),
         ("allow.partial", "yes" if rules.allows_partial else ""),
+        ("remove.accounts", ", ".join(rules.removed_accounts)),
+        ("clones.plant-first-boot", "yes" if rules.plants_first_boot else ""),
+        ("clones.expect-seed", "yes" if rules.expects_seed else ""),
+        ("clones.to-dhcp", "yes" if rules.asks_dhcp else ""),
+        ("clones.same-size", "yes" if rules.allows_same_size_clones else ""),
+        ("readiness.blockers", ", ".join(rules.remarks_as_blockers)),
+        ("readiness.advice", ", ".join(rules.remarks_as_advice)),
+        ("readiness.ignore", ", ".join(rules.ignored_remarks)),
         ("search.texts", _count(len(rules.texts), "text") if rules.texts else ""),
         ("require.packages", ", ".join(rules.packages)),
         ("require.services", ", ".join(rules.services)),

@@ -21,6 +21,7 @@ from zeroseal.sealing.first_boot import (
     asks_dhcp,
     makes_accounts,
     makes_host_keys,
+    read_tasks,
 )
 from zeroseal.sealing.growth import can_plant, find_grower, find_obstacle, grows_with_seed
 from zeroseal.sealing.outlook import Outlook
@@ -67,12 +68,12 @@ def guard(subject: Subject, treated: list[Finding], choices: SealChoices) -> Gua
     """Judges what a seal with these findings treated would lead to."""
     outlook = Outlook.of(subject, treated, choices)
     login = _login(outlook)
-    is_seeded = login.needs_seed or choices.expect_seed
+    is_seeded = login.needs_seed or choices.expects_seed
     answers = (
         login,
         _host_keys(outlook, is_seeded),
         _network(outlook, is_seeded),
-        _growth(outlook, is_seeded),
+        _growth(outlook),
     )
     return Guard(
         assured=tuple(answer.text for answer in answers if answer.is_good and answer.text),
@@ -94,7 +95,8 @@ class _Answer:
 def _login(outlook: Outlook) -> _Answer:
     choices, seeding = outlook.choices, outlook.cloud_init
     planted = ""
-    if choices.plant_first_boot and not seeding.takes_seed_media and makes_accounts(outlook.guest):
+    plants = choices.plants and not seeding.takes_seed_media
+    if SEED in read_tasks(outlook.guest) or (plants and makes_accounts(outlook.guest)):
         planted = SEED
     for account in _staying(outlook):
         opened_by = _how_opened(outlook.guest, account)
@@ -115,13 +117,14 @@ def _login(outlook: Outlook) -> _Answer:
             "gets."
         )
         return _Answer(True, text, needs_seed=True, planted=planted)
-    if choices.expect_seed:
+    if choices.expects_seed:
         return _Answer(True, "Login: you said that every clone gets a seed (--expect-seed).")
     return _Answer(
         False,
         f"nobody could log in to a clone, because no account with a password or key stays and "
         f"{_why_unseeded(outlook)}: use --plant-first-boot, which takes a seed, or "
-        "--retain-account NAME or --keep-root-login, or --expect-seed if a seed will come all the same",
+        "--retain-account NAME or --keep-root-login, or --expect-seed if a seed will come all the "
+        "same",
     )
 
 
@@ -172,7 +175,7 @@ def _host_keys(outlook: Outlook, is_seeded: bool) -> _Answer:
         return _Answer(True, "SSH host keys: the guest has no SSH server.")
     if any(path not in outlook.gone for path in iter_host_keys(guest)):
         return _Answer(True, "SSH host keys: they are kept.")
-    if outlook.choices.plant_first_boot and makes_host_keys(guest):
+    if outlook.choices.plants and makes_host_keys(guest):
         return _Answer(True, "SSH host keys: the planted first-boot script makes new ones.")
     trace = get_trace("keys.ssh-host")
     unit = regrower(trace, guest, outlook.services, outlook.gone)
@@ -207,8 +210,8 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
     unit = outlook.services.first_enabled(_NETWORK_SERVICES, outlook.gone)
     if unit:
         return _Answer(True, f"Network: {unit} is enabled and asks for an address.")
-    by_script = asks_dhcp(guest) if outlook.choices.plant_first_boot else ""
-    if by_script:
+    by_script = asks_dhcp(guest)
+    if by_script and (outlook.choices.plants or DHCP in read_tasks(guest)):
         text = f"Network: the planted first-boot script asks for an address ({by_script})."
         return _Answer(True, text, planted=DHCP)
     leaves = seeding.leaves_network_by
@@ -222,7 +225,7 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
     )
 
 
-def _growth(outlook: Outlook, is_seeded: bool) -> _Answer:
+def _growth(outlook: Outlook) -> _Answer:
     choices = outlook.choices
     if choices.same_size_clones or choices.rules.allows_same_size_clones:
         return _Answer(True, "Larger disks: every clone's disk is as large as the template's.")
@@ -232,11 +235,11 @@ def _growth(outlook: Outlook, is_seeded: bool) -> _Answer:
     grower = find_grower(outlook)
     if grower:
         return _Answer(True, f"Larger disks: {grower} lets the root file system grow.")
-    if choices.plant_first_boot and can_plant(outlook):
+    if choices.plants and can_plant(outlook):
         text = "Larger disks: the planted first-boot script lets the root file system grow."
         return _Answer(True, text, planted=GROWTH)
-    if is_seeded and grows_with_seed(outlook):
-        text = "Larger disks: cloud-init lets the root file system grow when the clone is seeded."
+    if grows_with_seed(outlook):
+        text = "Larger disks: cloud-init lets the root file system grow on a clone with a seed."
         return _Answer(True, text)
     return _Answer(
         False,

@@ -55,7 +55,7 @@ def plan_seal(
     Raises:
         RefusedError: a first-boot unit was asked for and could not work.
     """
-    if choices.plant_first_boot:
+    if choices.plants:
         check_plantable(subject.opened.guest, Services(subject.opened.guest))
     treated = [finding for finding in findings if choices.treats(finding.trace)]
     skipped = [finding for finding in findings if not choices.treats(finding.trace)]

@@ -10,8 +10,12 @@ from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_requirements import find_unmet
-from zeroseal.sealing.readiness_of_guest import find_guest_blockers, find_guest_hints
+from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
+from zeroseal.sealing.remark import BLOCKERS
 from zeroseal.sealing.subject import Subject
+from zeroseal.traces.changes import PutFile, TextChange
+from zeroseal.traces.finding import Finding
 
 _NEARLY_FULL = 0.95
 
@@ -30,19 +34,35 @@ class Readiness:
     hints: tuple[str, ...] = ()
 
 
-def assess(image: Image, subject: Subject, choices: SealChoices) -> Readiness:
-    """Judges a machine by what is on its disk, and by its definition where that is known."""
-    guest = subject.opened.guest
+def assess(
+    image: Image, subject: Subject, findings: list[Finding], choices: SealChoices
+) -> Readiness:
+    """Judges a machine by what is on its disk, and by its definition where that is known.
+
+    Args:
+        image: the container.
+        subject: what is on the disk.
+        findings: all that was found, treated or not.
+        choices: what is to be treated; house rules may make a blocker of advice, and the other way.
+    """
+    treated = [finding for finding in findings if choices.treats(finding.trace)]
+    outlook = Outlook.of(subject, treated, choices)
+    handled = {item.place for item in treated if isinstance(item.change, TextChange | PutFile)}
+    rules = choices.rules
     blockers = [
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."
         for reason in subject.opened.unread
     ]
-    rules = choices.rules
-    blockers += find_guest_blockers(
-        guest, choices.allow_static_address or rules.allows_static_address, rules.residue_paths
-    )
-    blockers += find_unmet(guest, rules)
-    hints = list(find_guest_hints(image, guest))
+    blockers += find_unmet(subject.opened.guest, rules)
+    hints: list[str] = []
+    for remark in (*find_blockers(outlook), *find_advice(image, outlook, handled)):
+        if remark.code in rules.ignored_remarks:
+            continue
+        stops = remark.code in BLOCKERS and remark.code not in rules.remarks_as_advice
+        if stops or remark.code in rules.remarks_as_blockers:
+            blockers.append(remark.text)
+        else:
+            hints.append(remark.text)
     if choices.machine:
         blockers += choices.machine.blockers
         hints += choices.machine.hints

@@ -1,112 +1,278 @@
-"""Is the guest fit to be a template? By its packages, kernels, services and network.
-
-Blockers are what would be wrong on every clone; hints are what an administrator wants to know.
-"""
+"""Is the guest fit to be a template? By its packages, kernels, services, network and leftovers."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from datetime import UTC, datetime
 
 from zeroseal.blocks.sizes import size_text
+from zeroseal.blocks.store import MemoryStore
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.kernels import default_kernel, newest_first
 from zeroseal.guests.packages import pending_updates, read_packages
-from zeroseal.guests.services import Services
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.images.image import Image
+from zeroseal.sealing.account_use import find_services_of_accounts
 from zeroseal.sealing.house_rules import any_pattern_fits
+from zeroseal.sealing.left_behind import describe as describe_left_behind
+from zeroseal.sealing.name_spread import describe_spread
+from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.remark import Remark
+from zeroseal.sealing.some_of import some_of
 from zeroseal.traces.initramfs_finder import iter_sealed_boot_images
+from zeroseal.traces.swap_file_finder import HEADER_BYTES, iter_swap_files
+from zeroseal.volumes.swap import find_swap
 
 _AGENTS = ("/usr/sbin/qemu-ga", "/usr/bin/qemu-ga", "/usr/bin/vmtoolsd", "/usr/sbin/hv_kvp_daemon")
 _SSH_UNITS = ("ssh.service", "sshd.service", "ssh.socket", "sshd.socket", "dropbear.service")
 _MANY_KERNELS = 2
 _ROOMY_BYTES, _ROOMY_TIMES = 40 << 30, 10
-_NAMED = 5
+_FIREWALLS = ("ufw.service", "firewalld.service", "nftables.service", "iptables.service",
+              "netfilter-persistent.service")  # fmt: skip
+_MARKERS = ("/.unconfigured", "/etc/reconfigSys", "/.autorelabel", "/var/lib/first-boot")
+_CONTAINER_FOLDERS = ("/var/lib/docker/overlay2", "/var/lib/docker/volumes",
+                      "/var/lib/containers/storage/overlay", "/var/lib/containerd/io.containerd."
+                      "snapshotter.v1.overlayfs/snapshots")  # fmt: skip
+_PROXY = re.compile(r"(?i)https?://[^\s/@:'\"]+:[^\s/@'\"]+@")
+_PROXY_FILES = ("/etc/environment", "/etc/apt/apt.conf", "/etc/apt/apt.conf.d/*", "/etc/yum.conf",
+                "/etc/dnf/dnf.conf", "/etc/profile.d/*.sh", "/etc/sysconfig/proxy")  # fmt: skip
+_DIRECTORY = re.compile(r"(?m)^\s*(id_provider\s*=\s*(ad|ipa)|security\s*=\s*(ads|domain))\s*$")
 
 
-def find_guest_blockers(
-    guest: Guest, allows_static: bool, allowed_paths: tuple[str, ...] = ()
-) -> Iterator[str]:
-    """Sentences about what would be wrong on every clone.
-
-    Args:
-        guest: what is judged.
-        allows_static: whether clones may begin with the machine's static address.
-        allowed_paths: patterns of files that may keep what they hold of the machine.
-    """
+def find_blockers(outlook: Outlook) -> Iterator[Remark]:
+    """Remarks about what would be wrong on every clone."""
+    guest, choices = outlook.guest, outlook.choices
     half = [package.name for package in read_packages(guest) if package.is_half_installed]
     if half:
-        yield (
+        yield Remark(
+            "half-installed-packages",
             f"{len(half)} packages are half installed ({some_of(half)}): start the machine and let "
-            "the package manager finish them (dpkg --configure -a)."
+            "the package manager finish them (dpkg --configure -a).",
         )
     for path, entries in iter_sealed_boot_images(guest):
-        if any_pattern_fits(allowed_paths, path):
-            continue
-        yield (
-            f"{path} is a boot image with {some_of(list(entries))} of this machine inside, and "
-            "cannot be changed without breaking its signature: build it anew without, remove it, "
-            "or allow it in the house rules (allow.residue)."
-        )
-    if not allows_static:
+        if not any_pattern_fits(choices.rules.residue_paths, path):
+            yield Remark(
+                "signed-boot-image",
+                f"{path} is a boot image with {some_of(list(entries))} of this machine inside, and "
+                "cannot be changed without breaking its signature: build it anew without, remove "
+                "it, or allow it in the house rules (allow.residue).",
+            )
+    if not choices.asks_dhcp and not choices.allow_static_address:
         for path, addresses in find_static_addresses(guest):
-            yield (
+            yield Remark(
+                "static-address",
                 f"{path} gives the machine the static address {', '.join(addresses)}, which every "
-                "clone would take: change it to DHCP, or use --allow-static-address."
+                "clone would take: use --to-dhcp to have clones ask for one, or "
+                "--allow-static-address.",
+            )
+    yield from _account_blockers(outlook)
+    yield from _domain(guest)
+    for path in iter_swap_files(guest):
+        area = find_swap(MemoryStore(guest.read_file(path, HEADER_BYTES)))
+        if area and area.hibernated:
+            yield Remark(
+                "sleeping-swap-file",
+                f"{path} holds a sleeping system: wake the machine and shut it down.",
             )
 
 
-def find_guest_hints(image: Image, guest: Guest) -> Iterator[str]:
-    """Sentences about what is worth knowing before a seal."""
-    yield from _kernel_hints(guest)
-    yield from _update_hints(guest)
-    yield from _service_hints(guest)
+def find_advice(image: Image, outlook: Outlook, handled: set[str]) -> Iterator[Remark]:
+    """Remarks about what is worth knowing before a seal.
+
+    Args:
+        image: the disk's container.
+        outlook: what clones will find.
+        handled: paths that the plan rewrites.
+    """
+    guest = outlook.guest
+    yield from _kernels(guest)
+    yield from _updates(guest)
+    yield from _services(outlook)
+    yield from _seeding(outlook)
+    yield from _boot(outlook)
+    yield from _data(outlook)
+    for text in describe_left_behind(outlook):
+        yield Remark("left-behind-files", text)
+    for text in describe_spread(outlook, handled):
+        yield Remark("name-elsewhere", text)
     stored = sum(file.allocated_bytes for file in image.files)
     if image.size_bytes > _ROOMY_BYTES and stored * _ROOMY_TIMES < image.size_bytes:
-        yield (
+        yield Remark(
+            "roomy-disk",
             f"The disk of {size_text(image.size_bytes)} holds {size_text(stored)}: clones may not "
-            "need so large a disk."
+            "need so large a disk.",
         )
 
 
-def _kernel_hints(guest: Guest) -> Iterator[str]:
+def _account_blockers(outlook: Outlook) -> Iterator[Remark]:
+    users: dict[str, list[str]] = {}
+    for name, service in find_services_of_accounts(outlook):
+        users.setdefault(name, []).append(service)
+    for name, services in users.items():
+        yield Remark(
+            "service-account",
+            f"{some_of(services)} runs as {name}, an account in the human range that would be "
+            f"removed: keep it with --retain-account {name}, or use --remove-account {name}.",
+        )
+
+
+def _domain(guest: Guest) -> Iterator[Remark]:
+    for path in ("/etc/sssd/sssd.conf", "/etc/samba/smb.conf"):
+        text = guest.read_text(path)
+        has_secret = guest.exists("/etc/krb5.keytab") or guest.exists(
+            "/var/lib/samba/private/secrets.tdb"
+        )
+        if has_secret and _DIRECTORY.search(text):
+            yield Remark(
+                "domain-member",
+                f"The machine belongs to a domain ({path}), and clones cannot take its place: "
+                "leave the domain on the reference machine and let each clone join (realm leave, "
+                "net ads leave).",
+            )
+            return
+
+
+def _kernels(guest: Guest) -> Iterator[Remark]:
     kernels = newest_first(guest)
     default = default_kernel(guest)
     if default and kernels and default != kernels[0]:
-        yield f"It boots the kernel {default} by default, though {kernels[0]} is installed."
+        yield Remark(
+            "default-kernel",
+            f"It boots the kernel {default} by default, though {kernels[0]} is installed.",
+        )
     if len(kernels) > _MANY_KERNELS:
-        yield f"It keeps {len(kernels)} kernels; the older ones are {some_of(kernels[1:])}."
+        yield Remark(
+            "old-kernels",
+            f"It keeps {len(kernels)} kernels; the older ones are {some_of(kernels[1:])}.",
+        )
     if guest.exists("/var/run/reboot-required") or guest.exists("/run/reboot-required"):
-        yield "Its package manager asked for a restart that has not happened."
+        yield Remark(
+            "restart-pending", "Its package manager asked for a restart that has not happened."
+        )
 
 
-def _update_hints(guest: Guest) -> Iterator[str]:
+def _updates(guest: Guest) -> Iterator[Remark]:
     pending = pending_updates(guest)
     if pending is None:
         return
     day = datetime.fromtimestamp(pending.lists_from, UTC).strftime("%Y-%m-%d")
     if pending.names:
         count = len(pending.names)
-        yield (
+        text = (
             f"{count} package{'' if count == 1 else 's'} could be newer by the package lists of "
             f"{day}: {some_of(pending.names)}."
         )
     else:
-        yield f"By the package lists of {day} every package is up to date."
+        text = f"By the package lists of {day} every package is up to date."
+    yield Remark("pending-updates", text)
 
 
-def _service_hints(guest: Guest) -> Iterator[str]:
+def _services(outlook: Outlook) -> Iterator[Remark]:
+    guest, services = outlook.guest, outlook.services
     if not any(guest.exists(path) for path in _AGENTS):
-        yield "No guest agent is installed: hosts cannot ask the clones for their addresses."
+        yield Remark(
+            "no-guest-agent",
+            "No guest agent is installed: hosts cannot ask the clones for their addresses.",
+        )
     server = guest.exists("/usr/sbin/sshd") or guest.exists("/usr/sbin/dropbear")
-    if server and not Services(guest).first_enabled(_SSH_UNITS):
-        yield "The SSH server is installed but not enabled."
+    if server and not services.first_enabled(_SSH_UNITS, outlook.gone):
+        yield Remark("no-ssh-server", "The SSH server is installed but not enabled.")
     elif not server:
-        yield "No SSH server is installed."
+        yield Remark("no-ssh-server", "No SSH server is installed.")
+    mode = re.search(r"(?m)^SELINUX=(\w+)", guest.read_text("/etc/selinux/config"))
+    firewall = services.first_enabled(_FIREWALLS, outlook.gone)
+    if mode or firewall:
+        parts = [f"SELinux is {mode[1]}"] if mode else []
+        parts += [f"the firewall is {firewall.removesuffix('.service')}"] if firewall else []
+        yield Remark("security-state", f"On clones {' and '.join(parts)}, as here.")
 
 
-def some_of(names: list[str]) -> str:
-    """The first few of many names, for a sentence."""
-    rest = len(names) - _NAMED
-    return ", ".join(names[:_NAMED]) + (f" and {rest} more" if rest > 0 else "")
+def _seeding(outlook: Outlook) -> Iterator[Remark]:
+    seeding = outlook.cloud_init
+    if seeding.off_by:
+        yield Remark(
+            "seeding-off",
+            f"cloud-init is installed but switched off ({seeding.off_by}): clones take no seed.",
+        )
+    for path in _MARKERS:
+        if outlook.stays(path):
+            yield Remark(
+                "first-boot-marker",
+                f"{path} makes the next start ask questions or take longer: remove it if clones "
+                "are to come up by themselves.",
+            )
+
+
+def _boot(outlook: Outlook) -> Iterator[Remark]:
+    guest = outlook.guest
+    sources = guest.read_text("/etc/apt/sources.list")
+    if re.search(r"(?m)^deb cdrom:", sources):
+        yield Remark(
+            "install-medium",
+            "/etc/apt/sources.list names the installation medium, which clones do not have.",
+        )
+    if re.search(r"(?m)^/dev/(cdrom|sr\d)\s", guest.read_text("/etc/fstab")):
+        yield Remark("install-medium", "/etc/fstab mounts a CD drive, which clones may not have.")
+    for esp in ("/boot/efi", "/efi", "/boot"):
+        if guest.is_folder(f"{esp}/EFI") and not _has_fallback(guest, esp):
+            yield Remark(
+                "no-fallback-loader",
+                f"{esp}/EFI has no BOOT/BOOTX64.EFI: a clone whose firmware remembers nothing "
+                "boots only that (grub-install --removable puts it there).",
+            )
+    command_lines = " ".join(
+        guest.read_text(path)
+        for path in ("/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/etc/default/grub",
+                     "/etc/kernel/cmdline", *guest.glob("/boot/loader/entries/*.conf"))
+    )  # fmt: skip
+    if command_lines.strip() and "console=ttyS" not in command_lines:
+        yield Remark(
+            "no-serial-console",
+            "The kernel writes to no serial console: a host without a screen sees nothing of it.",
+        )
+
+
+def _has_fallback(guest: Guest, esp: str) -> bool:
+    """Whether the firmware finds a loader without being told; FAT's names know no case."""
+    names = [
+        f"{folder}/{name}".lower()
+        for folder in guest.list_names(f"{esp}/EFI")
+        for name in guest.list_names(f"{esp}/EFI/{folder}")
+    ]
+    has_loaders = any(name.endswith(".efi") for name in names)
+    return not has_loaders or any(re.fullmatch(r"boot/boot\w+\.efi", name) for name in names)
+
+
+def _data(outlook: Outlook) -> Iterator[Remark]:
+    guest = outlook.guest
+    for folder in _CONTAINER_FOLDERS:
+        files, size = guest.size_of(folder) if guest.is_folder(folder) else (0, 0)
+        if files:
+            yield Remark(
+                "container-data",
+                f"{folder} holds {files} files ({size_text(size)}) of containers, which stay.",
+            )
+    if guest.exists("/var/lib/snapd/state.json"):
+        yield Remark(
+            "snap-device",
+            "snapd keeps one device identity in /var/lib/snapd/state.json, which clones share.",
+        )
+    if outlook.stays("/etc/ssl/private/ssl-cert-snakeoil.key"):
+        yield Remark(
+            "shared-certificate",
+            "All clones will have the self-made certificate of this machine "
+            "(/etc/ssl/certs/ssl-cert-snakeoil.pem): with --plant-first-boot each makes its own.",
+        )
+    for path in [path for pattern in _PROXY_FILES for path in guest.glob(pattern)]:
+        if _PROXY.search(guest.read_text(path)):
+            yield Remark("password-in-proxy", f"{path} names a proxy with a password, which stays.")
+    servers = re.findall(r"(?m)^nameserver\s+(\S+)", guest.read_text("/etc/resolv.conf"))
+    fixed = [server for server in servers if not server.startswith(("127.", "::1"))]
+    found = guest.find("/etc/resolv.conf", follow_last=False)
+    if fixed and found and found.kind.value == "file":
+        yield Remark(
+            "name-servers",
+            f"/etc/resolv.conf names the servers {', '.join(fixed)} until DHCP or a seed gives "
+            "others.",
+        )

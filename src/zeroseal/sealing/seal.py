@@ -195,7 +195,7 @@ def plan_opened(
 ) -> PlannedSeal:
     """Surveys and plans an image that is open."""
     findings = subject.find_all(choices, progress)
-    plan = plan_seal(subject, findings, choices, assess(image, subject, choices))
+    plan = plan_seal(subject, findings, choices, assess(image, subject, findings, choices))
     return PlannedSeal(facts_of(image), subject.facts, plan)
 
 

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 
 from zeroseal.blocks.search import Needle
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.searched_value import SearchedValue
 from zeroseal.sealing.subject import Subject
@@ -65,7 +66,7 @@ def _forms_of_file(raw: bytes) -> Iterator[Needle]:
 
 def host_keys(guest: Guest) -> Iterator[SearchedValue]:
     """The SSH host keys, private and public."""
-    for path in guest.glob("/etc/ssh/ssh_host_*key"):
+    for path in iter_host_keys(guest):
         if not guest.is_file(path):
             continue
         text = guest.read_text(path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
@@ -10,6 +11,7 @@ from zeroseal.filesystems.ext.recover import Recovery, needs_recovery, recover_v
 from zeroseal.guests.accounts import find_account, read_accounts
 from zeroseal.guests.facts import SystemFacts, read_facts
 from zeroseal.guests.open import OpenedGuest, TreeOpener, open_for_reading, open_guest
+from zeroseal.guests.services import Services
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.traces.context import FindContext
@@ -52,6 +54,10 @@ class Subject:
         opened = open_guest(disk, open_tree)
         return cls(disk, opened, read_facts(opened.guest), recovered)
 
+    @cached_property
+    def _services(self) -> Services:
+        return Services(self.opened.guest)
+
     def settle(self, choices: SealChoices) -> SealChoices:
         """The choices for this guest: accounts that house rules keep are kept if they are there."""
         names = [account.name for account in read_accounts(self.opened.guest)]
@@ -69,6 +75,9 @@ class Subject:
             gaps=self.disk.gaps,
             retained=frozenset(choices.retained_accounts),
             keep_root_login=choices.keeps_root,
+            plants_first_boot=choices.plants,
+            asks_dhcp=choices.asks_dhcp,
+            known_services=self._services,
             accounts_stay=not choices.treats(get_trace("people.accounts")),
         )
         for name in choices.retained_accounts:

@@ -103,7 +103,7 @@ def survey_image(
             system=subject.facts,
             mounts=tuple((m.path, m.volume.name) for m in subject.opened.guest.mounts),
             findings=tuple(findings),
-            readiness=assess(image, subject, choices),
+            readiness=assess(image, subject, findings, choices),
             guard=guard(
                 subject,
                 [finding for finding in findings if choices.treats(finding.trace)],

@@ -6,12 +6,33 @@ from collections.abc import Iterator
 
 from zeroseal.guests.accounts import Account, find_account
 from zeroseal.guests.guest import Guest
-from zeroseal.traces.changes import Change, DropAccounts, LockPassword, RemovePath
+from zeroseal.traces.changes import Change, DropAccounts, DropLines, LockPassword, RemovePath
 from zeroseal.traces.context import FindContext
-from zeroseal.traces.text_edits import drop_accounts, lock_password
+from zeroseal.traces.text_edits import drop_accounts, drop_lines, lock_password
 
 _ACCOUNT_FILES = ("passwd", "shadow", "group", "gshadow", "subuid", "subgid")
-_SPOOLS = ("/var/mail", "/var/spool/mail", "/var/spool/cron/crontabs", "/var/spool/cron")
+_SPOOLS = (
+    "/var/mail",
+    "/var/spool/mail",
+    "/var/spool/cron/crontabs",
+    "/var/spool/cron/tabs",
+    "/var/spool/cron",
+    "/var/lib/systemd/linger",
+    "/var/lib/sudo/lectured",
+    "/var/lib/sudo/ts",
+    "/var/db/sudo/lectured",
+    "/var/db/sudo/ts",
+    "/var/lib/faillock",
+)
+_TABLES_OF_NAMES = (
+    "/etc/sudoers",
+    "/etc/sudoers.d/*",
+    "/etc/cron.allow",
+    "/etc/at.allow",
+    "/etc/cron.deny",
+    "/etc/at.deny",
+    "/etc/ftpusers",
+)
 _NAMED_SETTINGS = 8
 _NO_HOMES = ("usr", "etc", "dev", "proc", "sys", "bin", "sbin")
 
@@ -62,12 +83,30 @@ def find_accounts(context: FindContext) -> Iterator[tuple[Change, str]]:
             found = guest.find(f"{spool}/{account.name}", follow_last=False)
             if found:
                 yield RemovePath(found.path), evidence
+    yield from _find_rights(names, guest)
     own_groups = _own_groups(doomed, context)
     for name in _ACCOUNT_FILES:
         path = f"/etc/{name}"
         change = DropAccounts(path, names, own_groups)
         if drop_accounts(guest.read_text(path), change) != guest.read_text(path):
             yield change, f"{len(names)} account{'s' if len(names) != 1 else ''}"
+
+
+def _find_rights(names: tuple[str, ...], guest: Guest) -> Iterator[tuple[Change, str]]:
+    """Yields the lines that give removed accounts rights; a file of nothing else goes."""
+    for path in [path for pattern in _TABLES_OF_NAMES for path in guest.glob(pattern)]:
+        if path == "/etc/sudoers.d/90-cloud-init-users" or not guest.is_file(path):
+            continue
+        change = DropLines(path, names)
+        text = guest.read_text(path)
+        rest = drop_lines(text, change)
+        if rest == text:
+            continue
+        is_empty = not any(line and not line.startswith("#") for line in rest.splitlines())
+        if is_empty and path.startswith("/etc/sudoers.d/"):
+            yield RemovePath(path), "rights of removed accounts"
+        else:
+            yield change, "lines of removed accounts"
 
 
 def _settings_in(guest: Guest, home: str) -> str:

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zeroseal.traces.key_edits import KeyEdit
+
 
 @dataclass(frozen=True)
 class RemovePath:
@@ -57,6 +59,61 @@ class DropHostNames:
 
     path: str
     names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class EditKeys:
+    """Drops or replaces keys of a text file."""
+
+    path: str
+    edit: KeyEdit
+
+
+@dataclass(frozen=True)
+class DropLines:
+    """Takes lines out of a text file that begin with one of some words."""
+
+    path: str
+    words: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class SwapBootToken:
+    """Puts a neutral word in the place of the machine ID in files of the boot loader."""
+
+    path: str
+    old: str
+    new: str
+
+
+@dataclass(frozen=True)
+class AskDhcp:
+    """Makes a network file ask DHCP instead of giving static addresses."""
+
+    path: str
+
+
+@dataclass(frozen=True)
+class PutFile:
+    """Makes a file with its folders, or gives one that is there this content."""
+
+    path: str
+    content: str
+
+
+@dataclass(frozen=True)
+class RenamePath:
+    """Gives a file or folder another name in its folder."""
+
+    path: str
+    new_name: str
+
+
+@dataclass(frozen=True)
+class BlankSwapFile:
+    """Zeroes a swap file behind its header; its blocks stay where they are."""
+
+    path: str
 
 
 @dataclass(frozen=True)
@@ -113,13 +170,17 @@ class BlankGaps:
     volume: str
 
 
+TextChange = (
+    DropAccounts | LockPassword | DropHostNames | EditKeys | DropLines | SwapBootToken | AskDhcp
+)
 PathChange = (
     RemovePath
     | EmptyFile
     | ReplaceContent
-    | DropAccounts
-    | LockPassword
-    | DropHostNames
+    | TextChange
+    | PutFile
+    | RenamePath
+    | BlankSwapFile
     | RewriteInitramfs
 )
 VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankSlack | BlankGaps
@@ -136,6 +197,13 @@ def place_of(change: Change) -> str:
             | DropAccounts(path=path)
             | LockPassword(path=path)
             | DropHostNames(path=path)
+            | EditKeys(path=path)
+            | DropLines(path=path)
+            | SwapBootToken(path=path)
+            | AskDhcp(path=path)
+            | PutFile(path=path)
+            | RenamePath(path=path)
+            | BlankSwapFile(path=path)
             | RewriteInitramfs(path=path)
         ):
             return path

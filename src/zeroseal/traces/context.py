@@ -21,6 +21,8 @@ class FindContext:
         gaps: ranges of the disk that belong to nothing.
         retained: names of human accounts that stay.
         keep_root_login: whether root's password and keys stay.
+        plants_first_boot: whether a script is planted that makes what is missing.
+        asks_dhcp: whether static addresses become DHCP.
         accounts_stay: whether the removal of human accounts is skipped as a whole.
     """
 
@@ -30,6 +32,9 @@ class FindContext:
     retained: frozenset[str] = frozenset()
     keep_root_login: bool = False
     accounts_stay: bool = False
+    plants_first_boot: bool = False
+    asks_dhcp: bool = False
+    known_services: Services | None = None
     accounts: list[Account] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -47,7 +52,7 @@ class FindContext:
     @cached_property
     def services(self) -> Services:
         """What a boot of the guest starts."""
-        return Services(self.guest)
+        return self.known_services or Services(self.guest)
 
     def get_volume(self, name: str) -> Volume:
         """The guest's volume of that name."""

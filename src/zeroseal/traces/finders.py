@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Callable, Collection, Iterator
 from typing import assert_never
 
-from zeroseal.filesystems.tree import Kind
+from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.services import Services
 from zeroseal.guests.ssh_keys import fingerprint
@@ -16,21 +17,23 @@ from zeroseal.traces.account_finders import (
     is_kept_login,
     iter_homes,
 )
+from zeroseal.traces.boot_entry_finder import find_boot_entries
 from zeroseal.traces.changes import (
     Change,
-    DropAccounts,
-    DropHostNames,
+    EditKeys,
     EmptyFile,
-    LockPassword,
     RemovePath,
     ReplaceContent,
     RewriteInitramfs,
+    TextChange,
     VolumeChange,
 )
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.host_name_finder import find_host_name
 from zeroseal.traces.initramfs_finder import find_initramfs
+from zeroseal.traces.key_edits import KeyEdit, edit_keys, edited_values
+from zeroseal.traces.key_finders import find_host_key_paths, find_self_made_pair
 from zeroseal.traces.model import (
     Finder,
     FinderName,
@@ -40,6 +43,8 @@ from zeroseal.traces.model import (
     Treatment,
     Where,
 )
+from zeroseal.traces.network_finder import find_static_files
+from zeroseal.traces.swap_file_finder import find_swap_files
 from zeroseal.traces.volume_finders import (
     find_free_inodes,
     find_free_space,
@@ -57,6 +62,11 @@ _FINDERS: dict[FinderName, Callable[[FindContext], Iterator[tuple[Change, str]]]
     FinderName.INITRAMFS: find_initramfs,
     FinderName.ROOT_PASSWORD: find_root_password,
     FinderName.HOST_NAME: find_host_name,
+    FinderName.HOST_KEY_PATHS: find_host_key_paths,
+    FinderName.BOOT_ENTRIES: find_boot_entries,
+    FinderName.SELF_MADE_PAIR: find_self_made_pair,
+    FinderName.SWAP_FILES: find_swap_files,
+    FinderName.STATIC_ADDRESSES: find_static_files,
     FinderName.SWAP: find_swaps,
     FinderName.JOURNAL: find_journals,
     FinderName.FREE_INODES: find_free_inodes,
@@ -72,6 +82,8 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
     ``claimed`` holds the paths that earlier findings remove or empty; theirs are added.
     """
     for where in trace.places:
+        if not _is_meant(where, context.guest):
+            continue
         for change, evidence in _find_changes(where, context):
             if isinstance(change, VolumeChange):
                 size = stored_bytes(change, context)
@@ -82,9 +94,10 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
                 continue
             if isinstance(change, RemovePath | EmptyFile):
                 claimed.add(change.path)
-            files, size = context.guest.size_of(change.path)
+            is_there = context.guest.find(change.path, follow_last=False) is not None
+            files, size = context.guest.size_of(change.path) if is_there else (0, 0)
             treatment = where.treatment
-            if isinstance(change, DropAccounts | LockPassword | DropHostNames | RewriteInitramfs):
+            if isinstance(change, TextChange | RewriteInitramfs):
                 treatment = Treatment.REWRITE
             yield Finding(trace, treatment, change, files, size, evidence)
 
@@ -122,6 +135,8 @@ def _is_claimed(path: str, claimed: set[str]) -> bool:
 def _find_changes(where: Where, context: FindContext) -> Iterator[tuple[Change, str]]:
     match where.locator:
         case PathGlobs(patterns=patterns):
+            if where.unless_any_contains and _any_contains(where, patterns, context.guest):
+                return
             for pattern in patterns:
                 for path in context.guest.glob(pattern):
                     yield from _change_for(where, path, context.guest)
@@ -141,35 +156,68 @@ def _find_changes(where: Where, context: FindContext) -> Iterator[tuple[Change, 
 def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change, str]]:
     """The change for a matched path, if there is anything to change."""
     facts = guest.facts(path, follow_last=False)
-    if where.files_only and facts.kind is not Kind.FILE:
+    is_file = facts.kind is Kind.FILE
+    if where.files_only and not is_file:
+        return
+    if where.contains and not (is_file and re.search(where.contains, guest.read_text(path))):
         return
     match where.treatment:
         case Treatment.REMOVE:
-            if guest.is_lost_found(path):
-                return
-            yield RemovePath(path), _evidence(path, guest)
-            target = guest.find(path) if where.follow and facts.kind is Kind.LINK else None
-            if target and target.kind is Kind.FILE:
-                yield RemovePath(target.path), f"{path} leads to it"
-        case Treatment.EMPTY | Treatment.REPLACE:
-            if facts.kind is not Kind.FILE or (
-                where.treatment is Treatment.EMPTY and not facts.size_bytes
-            ):
-                return
-            if facts.size_bytes <= _SMALL_BYTES and (where.clean or where.content):
-                content = guest.read_text(path)
-                if content.strip() in where.clean or content == where.content:
-                    return
-            if where.treatment is Treatment.EMPTY:
+            yield from _removal(where, path, guest)
+        case Treatment.EMPTY:
+            if is_file and facts.size_bytes and not _is_clean(where, path, facts, guest):
                 yield EmptyFile(path), _evidence(path, guest)
-            else:
+        case Treatment.REPLACE:
+            if is_file and not _is_clean(where, path, facts, guest):
                 yield ReplaceContent(path, where.content), _evidence(path, guest)
+        case Treatment.REWRITE:
+            assert where.edit is not None  # the catalogue's reader sees to it
+            text = guest.read_text(path) if is_file else ""
+            if edit_keys(text, where.edit) != text:
+                yield EditKeys(path, where.edit), _edited(text, where.edit)
         case Treatment.KEEP:
             return
-        case Treatment.REWRITE | Treatment.BLANK:
+        case Treatment.BLANK | Treatment.RENAME:
             raise TypeError(f"{where.treatment} needs a finder")
         case _:
             assert_never(where.treatment)
+
+
+def _removal(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change, str]]:
+    if guest.is_lost_found(path):
+        return
+    yield RemovePath(path), _evidence(path, guest)
+    target = guest.find(path) if where.follow else None
+    if target and target.path != path and target.kind is Kind.FILE:
+        yield RemovePath(target.path), f"{path} leads to it"
+
+
+def _is_clean(where: Where, path: str, facts: NodeFacts, guest: Guest) -> bool:
+    """Whether a file has the content already that it is to get, or one that is as good."""
+    if facts.size_bytes > _SMALL_BYTES or not (where.clean or where.content):
+        return False
+    content = guest.read_text(path)
+    return content.strip() in where.clean or content == where.content
+
+
+def _edited(text: str, edit: KeyEdit) -> str:
+    count = len(edited_values(text, edit))
+    return f"{count} line{'' if count == 1 else 's'}"
+
+
+def _is_meant(where: Where, guest: Guest) -> bool:
+    """Whether a place is for a guest like this."""
+    if where.if_present and not any(guest.exists(path) for path in where.if_present):
+        return False
+    return not any(guest.exists(path) for path in where.if_absent)
+
+
+def _any_contains(where: Where, patterns: tuple[str, ...], guest: Guest) -> bool:
+    return any(
+        re.search(where.unless_any_contains, guest.read_text(path))
+        for pattern in patterns
+        for path in guest.glob(pattern)
+    )
 
 
 def _evidence(path: str, guest: Guest) -> str:

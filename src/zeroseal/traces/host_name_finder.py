@@ -1,15 +1,41 @@
-"""Finding the host name where it is written down."""
+"""Finding the host name where it is written down in a format that we know."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
 from zeroseal.guests.facts import read_host_name
-from zeroseal.traces.changes import Change, DropHostNames, ReplaceContent
+from zeroseal.traces.changes import Change, DropHostNames, EditKeys, ReplaceContent
 from zeroseal.traces.context import FindContext
+from zeroseal.traces.key_edits import KeyEdit, edit_keys
 from zeroseal.traces.text_edits import drop_host_names
 
 NEUTRAL_HOST_NAME = "localhost"
+# (paths, format, keys to drop, keys to replace): without the key each service asks the system
+_SETTINGS: tuple[tuple[tuple[str, ...], str, tuple[str, ...], tuple[tuple[str, str], ...]], ...] = (
+    (("/etc/postfix/main.cf",), "ini", ("myhostname", "mydestination", "myorigin"), ()),
+    (("/etc/sysconfig/network",), "assignments", ("HOSTNAME",), ()),
+    (("/etc/conf.d/hostname",), "assignments", (), (("hostname", 'hostname="localhost"'),)),
+    (
+        ("/etc/exim4/update-exim4.conf.conf",),
+        "assignments",
+        (),
+        (("dc_other_hostnames", "dc_other_hostnames=''"),),
+    ),
+    (
+        ("/etc/zabbix/zabbix_agentd.conf", "/etc/zabbix/zabbix_agent2.conf"),
+        "ini",
+        ("Hostname",),
+        (),
+    ),
+    (("/etc/collectd/collectd.conf",), "words", ("Hostname",), ()),
+    (("/etc/salt/minion", "/etc/salt/minion.d/*.conf"), "yaml", ("id",), ()),
+    (("/etc/puppet/puppet.conf", "/etc/puppetlabs/puppet/puppet.conf"), "ini", ("certname",), ()),
+    (("/etc/munin/munin-node.conf",), "words", ("host_name",), ()),
+    (("/etc/samba/smb.conf",), "ini", ("netbios name",), ()),
+    (("/etc/chef/client.rb",), "words", ("node_name",), ()),
+    (("/etc/dhcp/dhclient.conf", "/etc/dhclient.conf"), "lines", ("send host-name *",), ()),
+)
 
 
 def find_host_name(context: FindContext) -> Iterator[tuple[Change, str]]:
@@ -18,10 +44,18 @@ def find_host_name(context: FindContext) -> Iterator[tuple[Change, str]]:
     name = read_host_name(guest)
     if not name or name == NEUTRAL_HOST_NAME:
         return
+    evidence = f"the name {name}"
     for path in ("/etc/hostname", "/etc/HOSTNAME", "/etc/mailname"):
         if name.partition(".")[0] in guest.read_text(path):
-            yield ReplaceContent(path, NEUTRAL_HOST_NAME + "\n"), f"the name {name}"
+            yield ReplaceContent(path, NEUTRAL_HOST_NAME + "\n"), evidence
     change = DropHostNames("/etc/hosts", (name,))
     text = guest.read_text(change.path)
     if drop_host_names(text, change) != text:
-        yield change, f"the name {name}"
+        yield change, evidence
+    short = name.partition(".")[0]
+    for patterns, kind, dropped, replaced in _SETTINGS:
+        edit = KeyEdit(kind, drop=dropped, replace=replaced, values=f"*{short}*")
+        for path in [path for pattern in patterns for path in guest.glob(pattern)]:
+            text = guest.read_text(path)
+            if edit_keys(text, edit) != text:
+                yield EditKeys(path, edit), evidence

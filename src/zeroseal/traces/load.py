@@ -10,6 +10,7 @@ from importlib import resources
 from typing import Any
 
 from zeroseal.errors import UsageError
+from zeroseal.traces.key_edits import FORMATS, KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,
     Finder,
@@ -31,10 +32,16 @@ _PLACE_KEYS = {
     "treatment",
     "content",
     "clean",
+    "edit",
+    "contains",
+    "unless_any_contains",
+    "if_present",
+    "if_absent",
     "files_only",
     "follow",
 }
 _TRACE_KEYS = _PLACE_KEYS | {"id", "title", "why", "guest", "also", "regrowth", "risk", "source"}
+_EDIT_KEYS = {"format", "section", "drop", "replace", "values"}
 _REGROWTH_KEYS = {"by", "service", "service_with_seed", "command", "program", "required"}
 
 
@@ -136,14 +143,51 @@ def _parse_place(table: dict[str, Any], where: str) -> Where:
     except ValueError:
         names = ", ".join(item.value for item in Treatment)
         raise UsageError(f"{where}: treatment must be one of {names}") from None
+    locator = _parse_locator(table, where)
+    needs_edit = treatment is Treatment.REWRITE and not isinstance(locator, Finder)
+    if needs_edit != ("edit" in table):
+        raise UsageError(f"{where}: paths with the treatment rewrite, and no others, have an edit")
+    if treatment in (Treatment.BLANK, Treatment.RENAME) and not isinstance(locator, Finder):
+        raise UsageError(f"{where}: the treatment {treatment.value} needs a finder")
     return Where(
-        locator=_parse_locator(table, where),
+        locator=locator,
         treatment=treatment,
         content=table.get("content", ""),
         clean=_texts(table, "clean", where),
+        edit=_parse_edit(table["edit"], where) if needs_edit else None,
+        contains=_pattern(table.get("contains", ""), where),
+        unless_any_contains=_pattern(table.get("unless_any_contains", ""), where),
+        if_present=_texts(table, "if_present", where),
+        if_absent=_texts(table, "if_absent", where),
         files_only=table.get("files_only", False) is True,
         follow=table.get("follow", False) is True,
     )
+
+
+def _parse_edit(table: dict[str, Any], where: str) -> KeyEdit:
+    _check_keys(table, _EDIT_KEYS, f"{where}: edit")
+    if table.get("format") not in FORMATS:
+        raise UsageError(f"{where}: edit.format must be one of {', '.join(FORMATS)}")
+    drop, replace = _texts(table, "drop", where), table.get("replace", {})
+    if not isinstance(replace, dict) or not all(isinstance(line, str) for line in replace.values()):
+        raise UsageError(f"{where}: edit.replace must be a table of keys and lines")
+    if not drop and not replace:
+        raise UsageError(f"{where}: an edit drops keys or replaces their lines")
+    return KeyEdit(
+        format=table["format"],
+        section=table.get("section", ""),
+        drop=drop,
+        replace=tuple(replace.items()),
+        values=table.get("values", ""),
+    )
+
+
+def _pattern(text: str, where: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as error:
+        raise UsageError(f"{where}: contains is no regular expression ({error})") from error
+    return text
 
 
 def _parse_locator(table: dict[str, Any], where: str) -> Locator:

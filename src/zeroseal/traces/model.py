@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
+from zeroseal.traces.key_edits import KeyEdit
+
 
 class Treatment(Enum):
     """What is done to a finding."""
@@ -14,6 +16,7 @@ class Treatment(Enum):
     REWRITE = "rewrite"
     BLANK = "blank"
     REPLACE = "replace"
+    RENAME = "rename"
     KEEP = "keep"
 
 
@@ -38,6 +41,11 @@ class FinderName(Enum):
     INITRAMFS = "initramfs"
     ROOT_PASSWORD = "root-password"
     HOST_NAME = "host-name"
+    HOST_KEY_PATHS = "host-key-paths"
+    BOOT_ENTRIES = "boot-entries"
+    SELF_MADE_PAIR = "self-made-certificate"
+    SWAP_FILES = "swap-files"
+    STATIC_ADDRESSES = "static-addresses"
     SWAP = "swap"
     FREE_SPACE = "free-space"
     SLACK = "slack"
@@ -63,6 +71,10 @@ class Where:
     Attributes:
         content: with ``replace``, the new content.
         clean: contents (without white space around them) that are clean already.
+        edit: with ``rewrite`` of paths, what is done to keys of the text.
+        contains: only files are meant whose text has this pattern (a regular expression).
+        unless_any_contains: none of the files is meant where any has this pattern in its text.
+        if_present: only guests are meant that have one of these paths; ``if_absent``, none of them.
         files_only: leave folders and links alone that the patterns match.
         follow: where a link is matched, remove the file that it leads to as well.
     """
@@ -71,6 +83,11 @@ class Where:
     treatment: Treatment
     content: str = ""
     clean: tuple[str, ...] = ()
+    edit: KeyEdit | None = None
+    contains: str = ""
+    unless_any_contains: str = ""
+    if_present: tuple[str, ...] = ()
+    if_absent: tuple[str, ...] = ()
     files_only: bool = False
     follow: bool = False
 

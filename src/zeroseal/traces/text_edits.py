@@ -5,9 +5,45 @@ A finder asks them whether there is anything to change; applying a plan asks the
 
 from __future__ import annotations
 
-from zeroseal.traces.changes import DropAccounts, DropHostNames, LockPassword
+import re
+from typing import assert_never
 
+from zeroseal.guests.static_addresses import to_dhcp
+from zeroseal.traces.changes import (
+    AskDhcp,
+    DropAccounts,
+    DropHostNames,
+    DropLines,
+    EditKeys,
+    LockPassword,
+    SwapBootToken,
+    TextChange,
+)
+from zeroseal.traces.key_edits import edit_keys
+
+_GRUB_BLOCK = "# GRUB Environment Block\n"
 _LOCKED_PREFIXES = ("!", "*")
+
+
+def rewrite_text(text: str, change: TextChange) -> str:
+    """What a change makes of a text; the same text where there is nothing to do."""
+    match change:
+        case DropAccounts():
+            return drop_accounts(text, change)
+        case LockPassword():
+            return lock_password(text, change)
+        case DropHostNames():
+            return drop_host_names(text, change)
+        case EditKeys(edit=edit):
+            return edit_keys(text, edit)
+        case DropLines():
+            return drop_lines(text, change)
+        case SwapBootToken(old=old, new=new):
+            return swap_boot_token(text, old, new)
+        case AskDhcp(path=path):
+            return to_dhcp(path, text)
+        case _:
+            assert_never(change)
 
 
 def drop_accounts(text: str, change: DropAccounts) -> str:
@@ -57,3 +93,25 @@ def drop_host_names(text: str, change: DropHostNames) -> str:
         elif kept:
             lines.append(" ".join([words[0], *kept]) + f" {hash_sign}{comment}".rstrip() + "\n")
     return "".join(lines)
+
+
+def drop_lines(text: str, change: DropLines) -> str:
+    """The text without the lines whose first word is one of those named."""
+    return "".join(
+        line
+        for line in text.splitlines(keepends=True)
+        if (line.replace(":", " ").split() or [""])[0] not in change.words
+    )
+
+
+def swap_boot_token(text: str, old: str, new: str) -> str:
+    """The text with a neutral token for the machine ID; a block of GRUB keeps its size.
+
+    What would give each clone the old ID again goes: ``systemd.machine_id=`` on the kernel's
+    command line, and the ``machine-id`` line of an entry.
+    """
+    changed = text.replace(f" systemd.machine_id={old}", "")
+    changed = re.sub(rf"(?m)^machine-id\s+{re.escape(old)}\n", "", changed).replace(old, new)
+    if text.startswith(_GRUB_BLOCK) and len(changed) < len(text):
+        changed += "#" * (len(text) - len(changed))
+    return changed

@@ -106,6 +106,22 @@ class ExtEditor(ExtTree):
         self._touch(inode)
         self._content.replace_blocks(node, inode, mapping, blocks)
 
+    def zero_content(self, node: int, from_byte: int) -> None:
+        """Zeroes a file's content from a byte on; its blocks stay where they are."""
+        inode = self.get_inode(node)
+        self._check_not_sealed_by_hashes(node, inode)
+        for offset, length in self.iter_content(node, from_byte):
+            self.volume.store.zero(offset, length)
+        self._touch(inode)
+        self.volume.write_inode(node, inode)
+
+    def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
+        """Gives an entry of a folder another name there; what it is stays."""
+        self._names.check_new(folder, new_name)
+        node = self._names.remove(folder, name)
+        inode = self.get_inode(node)
+        self._names.insert(folder, Name(new_name, node, layout.ENTRY_TYPES[inode.type]))
+
     def truncate(self, node: int, size_bytes: int) -> None:
         """Cuts a file, zeroing what goes, or lets it grow by a hole."""
         inode = self.get_inode(node)

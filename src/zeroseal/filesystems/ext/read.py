@@ -122,6 +122,14 @@ class ExtTree:
         for run in self.iter_runs(node):
             yield run.physical * size, run.blocks * size
 
+    def iter_content(self, node: int, from_byte: int) -> Iterator[tuple[int, int]]:
+        """Yields (offset, length) on the volume of a file's content from a byte of it on."""
+        size = self.volume.block_bytes
+        for run in self.iter_runs(node):
+            skipped = max(0, from_byte - run.logical * size)
+            if skipped < run.blocks * size:
+                yield run.physical * size + skipped, run.blocks * size - skipped
+
     def _read_content(self, node: int, inode: Inode, limit_bytes: int | None = None) -> bytes:
         size = inode.size if limit_bytes is None else min(inode.size, limit_bytes)
         if inode.is_inline:

@@ -92,6 +92,27 @@ class FatEditor(FatTree):
         self._touch(entry)
         self.volume.store.write(node, entry.build())
 
+    def zero_content(self, node: int, from_byte: int) -> None:
+        """Zeroes a file's content from a byte on; its clusters stay where they are."""
+        for offset, length in self.iter_content(node, from_byte):
+            self.volume.store.zero(offset, length)
+        entry = self._get_entry(node)
+        self._touch(entry)
+        self.volume.store.write(node, entry.build())
+
+    def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
+        """Gives an entry of a folder another name there; what it is stays."""
+        old = self._find(folder, name)
+        if old is None:
+            raise ValueError(f"folder {folder} has no entry {name!r}")
+        node = self._create(folder, new_name, old.entry.attributes)
+        entry = self._get_entry(node)
+        for field in ("created_time", "created_date", "modified_time", "modified_date",
+                      "cluster_hi", "cluster_lo", "size"):  # fmt: skip
+            setattr(entry, field, getattr(old.entry, field))
+        self.volume.store.write(node, entry.build())
+        self._remove_slots(folder, old)
+
     def truncate(self, node: int, size_bytes: int) -> None:
         """Cuts a file, or lets it grow by zeros."""
         content = self.read_file(node, size_bytes)

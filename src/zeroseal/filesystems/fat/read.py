@@ -104,6 +104,15 @@ class FatTree:
         for start, count in cluster_runs(self.file_clusters(node)):
             yield self.volume.cluster_offset(start), count * self.volume.cluster_bytes
 
+    def iter_content(self, node: int, from_byte: int) -> Iterator[tuple[int, int]]:
+        """Yields (offset, length) on the volume of a file's content from a byte of it on."""
+        size, position = self.volume.cluster_bytes, 0
+        for cluster in self.file_clusters(node):
+            skipped = max(0, from_byte - position)
+            if skipped < size:
+                yield self.volume.cluster_offset(cluster) + skipped, size - skipped
+            position += size
+
     def file_clusters(self, node: int) -> list[int]:
         """The clusters of a file or folder that is not the root."""
         return self._chain_of(self._get_entry(node))

@@ -1,0 +1,60 @@
+"""Where the old host name and old addresses stand besides the places that are rewritten."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from zeroseal.filesystems.tree import Kind
+from zeroseal.guests.facts import read_host_name
+from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.some_of import some_of
+from zeroseal.traces.host_name_finder import NEUTRAL_HOST_NAME
+
+_MOST_BYTES = 256 << 10
+_SHORTEST = 4
+_NOT_SETTINGS = ("/etc/ssl/certs/", "/etc/alternatives/", "/etc/ssh/ssh_host_", "/etc/.git/")
+
+
+def describe_spread(outlook: Outlook, handled: set[str]) -> Iterator[str]:
+    """Sentences about files below /etc that name the machine and are not changed.
+
+    Args:
+        outlook: what clones will find.
+        handled: paths that the plan rewrites.
+    """
+    name = read_host_name(outlook.guest).partition(".")[0]
+    words = [name] if len(name) >= _SHORTEST and name != NEUTRAL_HOST_NAME else []
+    static = dict(find_static_addresses(outlook.guest))
+    words += sorted({item.partition("/")[0] for found in static.values() for item in found})
+    if not words:
+        return
+    pattern = re.compile(rb"(?i)(?<![\w.-])(" + b"|".join(map(_escaped, words)) + rb")(?![\w-])")
+    places: dict[str, list[str]] = {}
+    for path, content in _iter_texts(outlook):
+        if path in handled or path in static:
+            continue
+        for word in {match.decode().lower() for match in pattern.findall(content)}:
+            places.setdefault(word, []).append(path)
+    for word, paths in places.items():
+        yield (
+            f"{word} still stands in {some_of(sorted(paths))}: the search at the end of a seal "
+            "will find it there, so change it, or allow it in the house rules (allow.residue)."
+        )
+
+
+def _escaped(word: str) -> bytes:
+    return re.escape(word.encode())
+
+
+def _iter_texts(outlook: Outlook) -> Iterator[tuple[str, bytes]]:
+    """Yields (path, content) of the text files below /etc that stay."""
+    guest = outlook.guest
+    for path, facts in guest.walk("/etc") if guest.is_folder("/etc") else ():
+        is_text_size = facts.kind is Kind.FILE and 0 < facts.size_bytes <= _MOST_BYTES
+        if not is_text_size or path.startswith(_NOT_SETTINGS) or path in outlook.gone:
+            continue
+        content = guest.read_file(path)
+        if b"\0" not in content[:1024]:
+            yield path, content

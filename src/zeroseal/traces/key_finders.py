@@ -1,0 +1,35 @@
+"""Finding keys of the machine where no pattern can say where they are."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeroseal.guests.host_key_files import iter_configured
+from zeroseal.traces.changes import Change, RemovePath
+from zeroseal.traces.context import FindContext
+
+_SELF_MADE_KEY = "/etc/ssl/private/ssl-cert-snakeoil.key"
+_SELF_MADE_CERTIFICATE = "/etc/ssl/certs/ssl-cert-snakeoil.pem"
+_MAKERS = ("/usr/sbin/make-ssl-cert", "/sbin/make-ssl-cert")
+
+
+def find_host_key_paths(context: FindContext) -> Iterator[tuple[Change, str]]:
+    """Yields the keys and certificates that the SSH server's configuration names."""
+    for named in iter_configured(context.guest):
+        for path in (named, f"{named}.pub"):
+            found = context.guest.find(path)
+            if found and context.guest.is_file(found.path):
+                yield RemovePath(found.path), "named by the SSH server's configuration"
+
+
+def find_self_made_pair(context: FindContext) -> Iterator[tuple[Change, str]]:
+    """Yields Debian's self-made certificate where a planted script will make another.
+
+    Services do not start without it, and the package makes it only when it is installed.
+    """
+    guest = context.guest
+    if not context.plants_first_boot or not any(guest.exists(path) for path in _MAKERS):
+        return
+    for path in (_SELF_MADE_KEY, _SELF_MADE_CERTIFICATE):
+        if guest.is_file(path):
+            yield RemovePath(path), "the planted script makes a new one"
