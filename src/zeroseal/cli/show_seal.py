@@ -35,7 +35,7 @@ def show_plan(
         count = len(plan.treated)
         rest = f" on {planned.system.name}; nothing has been changed"
         look.headline(console, f"Plan for {count} findings", look.FINDING_STYLE, rest)
-    _show_treated(plan, console, "Would be treated", every_place)
+    _show_treated(plan, console, "Would be treated", every_place, hints=True)
     if not plan.is_complete:
         console.print()
         console.print(_partial_sentence(plan))
@@ -132,7 +132,9 @@ def _source_sentence(result: SealResult) -> str:
     return f"{result.planned.source.path}: not changed, it still holds everything"
 
 
-def _show_treated(plan: Plan, console: Console, title: str, every_place: bool) -> None:
+def _show_treated(
+    plan: Plan, console: Console, title: str, every_place: bool, hints: bool = False
+) -> None:
     if plan.treated:
         look.section(console, title)
         look.trace_table(console, by_trace(plan.treated), every_place)
@@ -144,7 +146,7 @@ def _show_treated(plan: Plan, console: Console, title: str, every_place: bool) -
     if plan.guard.assured:
         look.section(console, "Clones")
         look.bullets(console, plan.guard.assured)
-    told = plan.readiness.advice + plan.guard.hints
+    told = plan.readiness.advice + plan.guard.hints + (plan.readiness.hints if hints else ())
     if told:
         look.section(console, "Good to know")
         look.bullets(console, told)

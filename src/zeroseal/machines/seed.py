@@ -6,6 +6,7 @@ Source: cloud-init's documentation of the NoCloud datasource (``meta-data``, ``u
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any
@@ -16,6 +17,7 @@ from zeroseal.errors import DamagedError
 
 VOLUME_ID = "cidata"
 FILE_NAMES = ("meta-data", "user-data")
+PLAIN_NAME, PLAIN_MAGIC = "first-boot", "zeroseal-seed 1"
 _EVERY_NETWORK = {4: "0.0.0.0/0", 6: "::/0"}
 
 
@@ -65,7 +67,33 @@ class Seed:
         }
         if self.network:
             texts["network-config"] = yaml.safe_dump(_network_data(self.network), sort_keys=False)
+        texts[PLAIN_NAME] = "".join(f"{line}\n" for line in self._plain_lines())
         return texts
+
+    def _plain_lines(self) -> Iterator[str]:
+        """The seed in lines of a word and its value, for the planted first-boot script."""
+        yield PLAIN_MAGIC
+        full = f"{self.host_name}.{self.domain}" if self.domain else self.host_name
+        yield f"host-name {self.host_name} {full}"
+        if self.time_zone:
+            yield f"time-zone {self.time_zone}"
+        for account in self.accounts:
+            yield f"account {account.name}"
+            if account.full_name:
+                yield f"full-name {' '.join(account.full_name.split())}"
+            if account.password_hash != "!":
+                yield f"password {account.password_hash}"
+            if account.admin:
+                yield "admin yes"
+            for key in account.public_keys:
+                yield f"key {' '.join(key.split())}"
+        if self.root_password_hash:
+            yield f"root-password {self.root_password_hash}"
+        if self.network:
+            yield f"mac {self.network.mac}"
+            yield from (f"address {item}" for item in self.network.addresses)
+            yield from (f"gateway {item}" for item in self.network.gateways)
+            yield from (f"name-server {item}" for item in self.network.name_servers)
 
     def _user_data(self) -> dict[str, Any]:
         # its own name in /etc/hosts, or each sudo on the machine asks the network for it

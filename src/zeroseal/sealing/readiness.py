@@ -14,7 +14,6 @@ from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
 from zeroseal.sealing.remark import BLOCKERS
 from zeroseal.sealing.subject import Subject
-from zeroseal.traces.changes import PutFile, TextChange
 from zeroseal.traces.finding import Finding
 
 _NEARLY_FULL = 0.95
@@ -47,7 +46,7 @@ def assess(
     """
     treated = [finding for finding in findings if choices.treats(finding.trace)]
     outlook = Outlook.of(subject, treated, choices)
-    handled = {item.place for item in treated if isinstance(item.change, TextChange | PutFile)}
+    handled = {item.place for item in treated}
     rules = choices.rules
     blockers = [
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."

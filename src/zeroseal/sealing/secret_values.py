@@ -24,7 +24,10 @@ _PART_BYTES = 24
 _MAX_FILE_BYTES = 64 << 10
 _SHARES = (8, 10, 12, 13)  # sixteenths of a key: its own numbers lie behind the middle
 _PEM = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----(.*?)-----END", re.DOTALL)
+_CERTIFICATE = re.compile(rb"-----BEGIN CERTIFICATE-----(.*?)-----END", re.DOTALL)
+_SIGNATURE_SHARES = (13, 14, 15)  # what a certificate has alone stands at its end
 _TOKEN = re.compile(rb"(?<![A-Za-z0-9+/=])[A-Za-z0-9+/]{43,}={0,2}(?![A-Za-z0-9+/=])")
+_KEY_KIND = re.compile(rb"[a-z0-9@.-]{6}")  # ecdsa-sha2-nistp256: in every such key
 _NOT_SECRET = re.compile(r"(\.pub|/authorized_keys2?|/known_hosts(\.old)?|/config)$")
 
 
@@ -55,7 +58,11 @@ def _forms_of_file(raw: bytes) -> Iterator[Needle]:
         b"".join(word for word in match.split() if not word.endswith(b":") and b"," not in word)
         for match in _PEM.findall(raw)
     ]
-    bodies += _TOKEN.findall(_PEM.sub(b"", raw))
+    bodies += _TOKEN.findall(_CERTIFICATE.sub(b"", _PEM.sub(b"", raw)))
+    for body in _CERTIFICATE.findall(raw):
+        certificate = _decoded(b"".join(body.split()).decode("ascii", "replace"))
+        for share in _SIGNATURE_SHARES:
+            yield from _secret_forms(certificate, len(certificate) * share // 16)
     for body in bodies:
         secret = _decoded(body.decode("ascii", "replace"))
         for share in _SHARES:
@@ -104,7 +111,7 @@ def _decoded(text: str) -> bytes:
 def _secret_forms(raw: bytes, place: int) -> Iterator[Needle]:
     """A part of a secret as bytes, and in base64 as it may fall against the three phases."""
     part = raw[place : place + _PART_BYTES]
-    if len(part) < _MIN_SECRET_BYTES or len(set(part)) < 8:
+    if len(part) < _MIN_SECRET_BYTES or len(set(part)) < 8 or _KEY_KIND.search(part):
         return
     yield Needle(0, part)
     for phase in range(3):

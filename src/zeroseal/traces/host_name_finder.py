@@ -11,6 +11,7 @@ from zeroseal.traces.key_edits import KeyEdit, edit_keys
 from zeroseal.traces.text_edits import drop_host_names
 
 NEUTRAL_HOST_NAME = "localhost"
+_HOSTS_FILES = ("/etc/hosts", "/var/spool/postfix/etc/hosts")  # postfix has a copy in its chroot
 # (paths, format, keys to drop, keys to replace): without the key each service asks the system
 _SETTINGS: tuple[tuple[tuple[str, ...], str, tuple[str, ...], tuple[tuple[str, str], ...]], ...] = (
     (("/etc/postfix/main.cf",), "ini", ("myhostname", "mydestination", "myorigin"), ()),
@@ -48,10 +49,11 @@ def find_host_name(context: FindContext) -> Iterator[tuple[Change, str]]:
     for path in ("/etc/hostname", "/etc/HOSTNAME", "/etc/mailname"):
         if name.partition(".")[0] in guest.read_text(path):
             yield ReplaceContent(path, NEUTRAL_HOST_NAME + "\n"), evidence
-    change = DropHostNames("/etc/hosts", (name,))
-    text = guest.read_text(change.path)
-    if drop_host_names(text, change) != text:
-        yield change, evidence
+    for path in _HOSTS_FILES:
+        change = DropHostNames(path, (name,))
+        text = guest.read_text(path)
+        if drop_host_names(text, change) != text:
+            yield change, evidence
     short = name.partition(".")[0]
     for patterns, kind, dropped, replaced in _SETTINGS:
         edit = KeyEdit(kind, drop=dropped, replace=replaced, values=f"*{short}*")

@@ -55,8 +55,8 @@ def edited_values(text: str, edit: KeyEdit) -> list[str]:
     """The values that an edit takes out of a text."""
     return [
         value
-        for _line, key, value, _indent in _iter_lines(text, edit)
-        if key and edit.new_line(key, value) not in (None, f"{key}={value}")
+        for line, key, value, _indent in _iter_lines(text, edit)
+        if key and edit.new_line(key, value) not in (None, line.strip())
     ]
 
 

@@ -10,6 +10,7 @@ from zeroseal.traces.context import FindContext
 
 _SELF_MADE_KEY = "/etc/ssl/private/ssl-cert-snakeoil.key"
 _SELF_MADE_CERTIFICATE = "/etc/ssl/certs/ssl-cert-snakeoil.pem"
+_POSTFIX_COPY = "/var/spool/postfix/etc/ssl/certs/ssl-cert-snakeoil.pem"  # made anew at its start
 _MAKERS = ("/usr/sbin/make-ssl-cert", "/sbin/make-ssl-cert")
 
 
@@ -30,6 +31,6 @@ def find_self_made_pair(context: FindContext) -> Iterator[tuple[Change, str]]:
     guest = context.guest
     if not context.plants_first_boot or not any(guest.exists(path) for path in _MAKERS):
         return
-    for path in (_SELF_MADE_KEY, _SELF_MADE_CERTIFICATE):
+    for path in (_SELF_MADE_KEY, _SELF_MADE_CERTIFICATE, _POSTFIX_COPY):
         if guest.is_file(path):
             yield RemovePath(path), "the planted script makes a new one"
