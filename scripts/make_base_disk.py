@@ -40,6 +40,7 @@ SYSTEM = {
     "/usr/lib/systemd/systemd-random-seed": "#!demo: stands for the seed service\n",
     "/usr/sbin/qemu-ga": "#!demo: stands for the guest agent\n",
     "/usr/sbin/sshd": "#!demo: stands for the SSH server\n",
+    "/bin/sh": "#!demo: stands for the shell\n",
     "/usr/bin/cloud-init": "#!demo: stands for the first-boot seeding\n",
     "/usr/bin/growpart": "#!demo: stands for what lets a partition grow\n",
     "/usr/sbin/resize2fs": "#!demo: stands for what lets a file system grow\n",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from zeroseal.cli.many import add_images, are_many, get_image, run_each
 from zeroseal.cli.options import Subparsers, add_common, add_rules, rules_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
@@ -20,7 +21,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "sealed), UNKNOWN. Nothing is written. Ends with 0 for SEALED and CLEAN, with 1 otherwise; "
         "UNKNOWN ends with 3 or 4 where the disk cannot be read.",
     )
-    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
+    add_images(parser, "checked")
     parser.add_argument(
         "--level",
         choices=("quick", "full", "deep"),
@@ -47,12 +48,15 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
+    if args.against and args.level != "deep":
+        raise UsageError("--against goes with --deep: only then are values searched for")
+    if are_many(args):
+        return run_each(args, ui)
+    args.image = get_image(args)
     from zeroseal.cli.show_check import show_check
     from zeroseal.reports.as_json import check_to_json
     from zeroseal.sealing.check import Level, Verdict, check_image
 
-    if args.against and args.level != "deep":
-        raise UsageError("--against goes with --deep: only then are values searched for")
     result = check_image(args.image, Level(args.level), ui.progress, args.against, rules_from(args))
     ui.show(
         lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)

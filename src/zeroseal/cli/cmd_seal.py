@@ -6,6 +6,7 @@ import argparse
 import time
 from pathlib import Path
 
+from zeroseal.cli.many import add_images, are_many, get_image, output_in, run_each
 from zeroseal.cli.options import (
     Subparsers,
     add_choices,
@@ -19,7 +20,7 @@ from zeroseal.cli.options import (
     choices_from,
 )
 from zeroseal.cli.ui import Ui
-from zeroseal.errors import UsageError
+from zeroseal.errors import MissingError, UsageError
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -33,7 +34,13 @@ def add_parser(subparsers: Subparsers) -> None:
         "with 0 if the new image is sealed, with 1 if traces that make a machine itself were "
         "skipped, with 4 if the seal was refused.",
     )
-    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
+    add_images(parser, "sealed")
+    parser.add_argument(
+        "--to",
+        type=Path,
+        metavar="DIR",
+        help="the folder of the new images, which keep their names",
+    )
     parser.add_argument("-o", dest="output", type=Path, metavar="OUT", help="the new image file")
     parser.add_argument(
         "--in-place",
@@ -63,7 +70,13 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     if args.in_place:
         _check_in_place(args)
-    elif args.output is None and not args.dry_run:
+    if are_many(args):
+        _check_many(args)
+        return run_each(args, ui)
+    args.image = get_image(args)
+    if args.to:
+        args.output = args.output or output_in(args.to, args.image, args.format or "")
+    if args.output is None and not args.dry_run and not args.in_place:
         raise UsageError(
             "name the new image with -o OUT, seal the image itself with --in-place, or look at the "
             "plan with --dry-run"
@@ -71,9 +84,24 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     return _plan(args, ui) if args.dry_run else _seal(args, ui)
 
 
+def _check_many(args: argparse.Namespace) -> None:
+    if args.output:
+        raise UsageError("-o names one file: with several images name a folder with --to DIR")
+    if args.machine:
+        raise UsageError("--machine describes one machine: seal its image by itself")
+    if not args.to and not args.in_place and not args.dry_run:
+        raise UsageError(
+            "name the folder of the new images with --to DIR, or seal the images themselves with "
+            "--in-place"
+        )
+    if args.to and not args.to.is_dir():
+        raise MissingError(f"there is no folder {args.to}: make it first")
+
+
 def _check_in_place(args: argparse.Namespace) -> None:
     given = {
         "-o": args.output,
+        "--to": args.to,
         "--format": args.format,
         "--compress": args.compress,
         "--fixed": args.fixed,

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
+from zeroseal.cli.many import add_images, are_many, get_image, run_each
 from zeroseal.cli.options import (
     Subparsers,
     add_choices,
@@ -26,7 +26,7 @@ def add_parser(subparsers: Subparsers) -> None:
         description="Reads an image and tells what is on it. Nothing is written. Ends with 0 if "
         "the machine is fit to be sealed, with 1 if something stands against it.",
     )
-    parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image, OVA or OVF")
+    add_images(parser, "surveyed")
     add_snapshot(parser)
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
     add_machine_file(parser)
@@ -38,6 +38,9 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
+    if are_many(args):
+        return run_each(args, ui)
+    args.image = get_image(args)
     from zeroseal.cli.show_survey import show_survey
     from zeroseal.reports.as_json import survey_to_json
     from zeroseal.sealing.survey import survey_image
