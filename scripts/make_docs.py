@@ -12,10 +12,9 @@ from pathlib import Path
 
 from zeroseal import errors
 from zeroseal.cli.main import COMMANDS, main
-from zeroseal.cli.show_traces import describe_place
 from zeroseal.errors import ZeroSealError
+from zeroseal.reports.catalogue_page import build_page
 from zeroseal.traces.load import load_catalogue
-from zeroseal.traces.model import FAMILIES, Trace
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 ACTIONS = [
@@ -49,12 +48,7 @@ def commands_page() -> str:
 
 def traces_page() -> str:
     """The trace reference, from the catalogue."""
-    traces = load_catalogue()
-    parts = [_NOTE, "# Traces\n\n", f"{len(traces)} traces in eight families.\n"]
-    for family, title in FAMILIES.items():
-        parts.append(f"\n## {title}\n")
-        parts += [_trace_text(trace) for trace in traces if trace.family == family]
-    return "".join(parts)
+    return _NOTE + build_page(load_catalogue())
 
 
 def errors_page() -> str:
@@ -79,23 +73,6 @@ def _help(words: list[str]) -> str:
     os.environ["COLUMNS"] = "100"  # argparse has no other way to be told
     main([*words, "--help"], out, io.StringIO(), {})
     return out.getvalue()
-
-
-def _trace_text(trace: Trace) -> str:
-    lines = [f"\n### `{trace.id}`: {trace.title}\n", f"- why: {trace.why}"]
-    for place in trace.places:
-        where = ", ".join(f"`{text}`" for text in describe_place(place))
-        lines.append(f"- {place.treatment.value}: {where}")
-    lines.append(f"- regrows: {trace.regrowth.by}")
-    if trace.regrowth.required:
-        services = ", ".join(f"`{unit}`" for unit in trace.regrowth.services)
-        seeded = ", ".join(f"`{unit}`" for unit in trace.regrowth.services_with_seed)
-        lines.append(
-            f"- a clone is of no use without it: one of {services} must be enabled, or one of "
-            f"{seeded} and a seed given"
-        )
-    lines += [f"- risk: {trace.risk}", f"- source: {trace.source}"]
-    return "\n".join(lines) + "\n"
 
 
 if __name__ == "__main__":

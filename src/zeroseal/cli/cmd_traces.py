@@ -3,10 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal.cli.options import Subparsers, add_common, add_rules, rules_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.house_rules import HouseRules
+    from zeroseal.traces.model import Trace
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -24,6 +30,18 @@ def add_parser(subparsers: Subparsers) -> None:
         metavar="NAME",
         help="list only this family; may be repeated",
     )
+    parser.add_argument(
+        "--guest",
+        choices=("linux", "windows"),
+        help="list only what applies to guests of this family",
+    )
+    parser.add_argument(
+        "--on",
+        type=Path,
+        metavar="IMAGE",
+        help="list only what is found on this image, with the number of places",
+    )
+    parser.add_argument("--markdown", action="store_true", help="print the list as Markdown")
     add_rules(parser)
     add_common(parser)
 
@@ -38,15 +56,47 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     for family in args.family:
         if family not in FAMILIES:
             raise UsageError(f"there is no family {family!r}: there are {', '.join(FAMILIES)}")
-    traces = (*load_catalogue(), *rules_from(args).traces)
+    if args.markdown and (args.json or args.on):
+        raise UsageError("--markdown prints the catalogue: it goes with neither --json nor --on")
+    rules = rules_from(args)
+    traces = (*load_catalogue(), *rules.traces)
     if args.trace:
         traces = (pick_trace(args.trace, traces),)
-    elif args.family:
+    if args.family:
         traces = tuple(trace for trace in traces if trace.family in args.family)
-    if ui.as_json:
+    if args.guest:
+        traces = tuple(trace for trace in traces if trace.guest in ("any", args.guest))
+    if args.on:
+        return _show_on(args.on, traces, rules, ui)
+    if args.markdown:
+        from zeroseal.reports.catalogue_page import build_page
+
+        ui.show_text(build_page(traces))
+    elif ui.as_json:
         ui.show_json(traces_to_json(traces))
-    elif args.trace:
+    elif args.trace and traces:
         show_trace(traces[0], ui.console)
     else:
         show_traces(traces, ui.console)
+    return 0
+
+
+def _show_on(image: Path, traces: tuple[Trace, ...], rules: HouseRules, ui: Ui) -> int:
+    """What of the catalogue is found on an image."""
+    from zeroseal.cli.show_traces import show_found
+    from zeroseal.reports.as_json import traces_to_json
+    from zeroseal.sealing.choices import SealChoices
+    from zeroseal.sealing.survey import survey_image
+
+    survey = survey_image(image, SealChoices(rules=rules), ui.progress)
+    wanted = {trace.id for trace in traces}
+    counts: dict[str, int] = {}
+    for finding in survey.findings:
+        if finding.trace.id in wanted:
+            counts[finding.trace.id] = counts.get(finding.trace.id, 0) + 1
+    found = tuple(trace for trace in traces if trace.id in counts)
+    ui.show(
+        lambda: traces_to_json(found, counts),
+        lambda out: show_found(found, counts, survey, out),
+    )
     return 0

@@ -9,7 +9,16 @@ from rich.text import Text
 
 from zeroseal.cli import look
 from zeroseal.cli.ui import clean
-from zeroseal.sealing.compare import Comparison, SharedValue
+from zeroseal.sealing.compare import Comparison, SharedValue, letter_of
+from zeroseal.sealing.identity_values import Severity
+
+_STYLES = {
+    Severity.EXPOSED: look.BROKEN_STYLE,
+    Severity.CONFUSED: look.FINDING_STYLE,
+    Severity.NOTICED: "default",
+    Severity.BY_DESIGN: look.QUIET_STYLE,
+}
+_HAS, _LACKS = "●", "·"
 
 
 def show_comparison(comparison: Comparison, console: Console) -> None:
@@ -24,32 +33,35 @@ def show_comparison(comparison: Comparison, console: Console) -> None:
         rest = f": {len(shared)} identity {one} on more than one of {count} images"
         look.headline(console, "SHARED", look.BROKEN_STYLE, rest)
     look.section(console, "Images")
-    names = [chr(ord("A") + number) if number < 26 else f"#{number}" for number in range(count)]
-    rows = zip(names, comparison.images, comparison.values, strict=True)
+    rows = enumerate(zip(comparison.images, comparison.values, strict=True))
     look.facts(
         console,
-        [(name, f"{path}  ({len(values)} identity values)") for name, path, values in rows],
+        [
+            (letter_of(number), f"{path}  ({len(values)} identity values)")
+            for number, (path, values) in rows
+        ],
     )
-    if shared:
-        look.section(console, "Shared")
-        _show_table(shared, names, console)
-    by_design = [item for item in comparison.shared if item.value.by_design]
-    if by_design:
-        look.section(console, "Shared by design, as clones of one template do")
-        _show_table(by_design, names, console)
+    for severity in sorted(Severity, reverse=True):
+        items = [item for item in comparison.shared if item.value.severity is severity]
+        if items:
+            look.section(console, severity.meaning)
+            _show_matrix(items, count, _STYLES[severity], console)
     if shared:
         console.print()
         console.print("Seal the machine that they come from, and make them anew from the result.")
 
 
-def _show_table(items: list[SharedValue], names: list[str], console: Console) -> None:
-    table = Table.grid(padding=(0, 2))
+def _show_matrix(items: list[SharedValue], count: int, style: str, console: Console) -> None:
+    table = Table.grid(padding=(0, 2, 0, 0))
     for _column in range(3):
-        table.add_column()
+        table.add_column(overflow="fold")
+    letters = " ".join(letter_of(number) for number in range(count))
+    table.add_row(Text(letters, style=look.QUIET_STYLE), Text(""), Text(""))
     for item in items:
-        owners = " ".join(names[number] for number in item.images)
-        style = look.QUIET_STYLE if item.value.by_design else look.FINDING_STYLE
-        table.add_row(
-            Text(owners), Text(item.value.kind, style=style), Text(clean(item.value.shown))
-        )
+        cells = Text()
+        for number in range(count):
+            has = number in item.images
+            width = len(letter_of(number))
+            cells.append(f"{_HAS if has else _LACKS:<{width + 1}}", style=style if has else "dim")
+        table.add_row(cells, Text(item.value.kind, style=style), Text(clean(item.value.shown)))
     console.print(Padding(table, (0, 0, 0, 2), expand=False))

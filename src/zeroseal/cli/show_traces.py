@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import assert_never
-
 from rich.console import Console
 from rich.text import Text
 
 from zeroseal.cli import look
-from zeroseal.traces.model import FAMILIES, Finder, HomeGlobs, PathGlobs, Trace, Where
+from zeroseal.reports.catalogue_page import describe_place
+from zeroseal.sealing.survey import Survey
+from zeroseal.traces.model import FAMILIES, Trace
 
 
 def show_traces(traces: tuple[Trace, ...], console: Console) -> None:
@@ -53,17 +53,25 @@ def show_trace(trace: Trace, console: Console) -> None:
         look.items(console, describe_place(place))
 
 
-def describe_place(place: Where) -> list[str]:
-    """Where a trace is looked for, a line each."""
-    match place.locator:
-        case PathGlobs(patterns=patterns):
-            return list(patterns)
-        case HomeGlobs(patterns=patterns):
-            return [f"~/{pattern}" for pattern in patterns]
-        case Finder(name=name):
-            return [f"found by the {name.value} finder"]
-        case _:
-            assert_never(place.locator)
+def show_found(
+    traces: tuple[Trace, ...], counts: dict[str, int], survey: Survey, console: Console
+) -> None:
+    """The traces that an image has, by family, with the number of places."""
+    name = survey.image.path.name
+    places = sum(counts.values())
+    rest = f" in {places} place{'' if places == 1 else 's'} on {name} ({survey.system.name})"
+    one = len(traces) == 1
+    style = look.FINDING_STYLE if traces else "bold"
+    look.headline(console, f"{len(traces)} trace{'' if one else 's'}", style, rest)
+    for family, title in FAMILIES.items():
+        found = [trace for trace in traces if trace.family == family]
+        if found:
+            look.section(console, title)
+        for trace in found:
+            line = Text(f"  {trace.id:<27} {trace.title:<32}{counts[trace.id]:>4}  ")
+            line.append(_treatments(trace), style=look.FINDING_STYLE)
+            console.print(line, soft_wrap=True)
+    look.next_step(console, "Name every place:", f"zeroseal survey {survey.image.path} --places")
 
 
 def _treatments(trace: Trace) -> str:

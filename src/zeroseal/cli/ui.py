@@ -68,6 +68,10 @@ class Ui:
         """Prints a value as JSON."""
         print(json.dumps(value, indent=2, ensure_ascii=True), file=self._stdout)
 
+    def show_text(self, text: str) -> None:
+        """Prints a text as it is."""
+        print(text, end="", file=self._stdout)
+
     def show_json_line(self, value: Mapping[str, object]) -> None:
         """Prints a value as one line of JSON, at once."""
         print(json.dumps(value, ensure_ascii=True), file=self._stdout, flush=True)

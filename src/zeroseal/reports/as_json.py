@@ -117,8 +117,8 @@ def export_to_json(result: ExportResult) -> Json:
     }
 
 
-def traces_to_json(traces: tuple[Trace, ...]) -> Json:
-    """The catalogue or a part of it."""
+def traces_to_json(traces: tuple[Trace, ...], counts: dict[str, int] | None = None) -> Json:
+    """The catalogue or a part of it, with the number of places where they were looked for."""
     return head("traces") | {
         "traces": [
             {
@@ -132,12 +132,14 @@ def traces_to_json(traces: tuple[Trace, ...]) -> Json:
                     "by": trace.regrowth.by,
                     "services": list(trace.regrowth.services),
                     "servicesWithSeed": list(trace.regrowth.services_with_seed),
+                    "commands": list(trace.regrowth.commands),
                     "programs": list(trace.regrowth.programs),
                     "required": trace.regrowth.required,
                 },
                 "risk": trace.risk,
                 "source": trace.source,
             }
+            | ({"places": counts.get(trace.id, 0)} if counts is not None else {})
             for trace in traces
         ]
     }

@@ -83,7 +83,7 @@ def build_html(disks: list[ReportedDisk]) -> str:
         }
         for disk in disks
     ]
-    return page.render(disks=shown, accents=ACCENTS, labels=_LABELS)
+    return page.render(disks=shown, accents=ACCENTS, labels=_LABELS, page_style=PAGE_STYLE)
 
 
 def report_to_json(disks: list[ReportedDisk], written: list[Path]) -> Json:
@@ -229,12 +229,14 @@ def _labels(map_: DiskMap) -> list[tuple[int, str]]:
     return sorted(labels)
 
 
-_PAGE = """<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><title>Where the disk holds what</title><style>
+PAGE_STYLE = """\
 body { font: 15px/1.45 system-ui, sans-serif; margin: 2rem auto; max-width: 72rem; color: #1c2329 }
-svg { width: 100%; height: auto; display: block }
 table { border-collapse: collapse; margin: .6rem 0 2rem } td, th { padding: .15rem 1.2rem .15rem 0;
 text-align: left } td.number, th.number { text-align: right }
+"""
+_PAGE = """<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><title>Where the disk holds what</title><style>
+{{ page_style }}svg { width: 100%; height: auto; display: block }
 .sign { display: inline-block; width: .9rem; height: .9rem; margin: 0 .4rem 0 1.2rem }
 </style></head><body>
 <h1>Where the disk holds what</h1>

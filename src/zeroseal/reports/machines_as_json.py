@@ -126,11 +126,13 @@ def comparison_to_json(comparison: Comparison) -> Json:
     """Which values are shared."""
     return head("comparison") | {
         "unique": comparison.are_unique,
+        "worst": comparison.worst.title,
         "images": [str(path) for path in comparison.images],
         "shared": [
             {
                 "kind": item.value.kind,
                 "value": item.value.shown,
+                "severity": item.value.severity.title,
                 "byDesign": item.value.by_design,
                 "images": [str(comparison.images[number]) for number in item.images],
             }

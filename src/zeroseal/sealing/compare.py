@@ -7,9 +7,15 @@ from pathlib import Path
 
 from zeroseal.errors import UsageError
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.identity_values import IdentityValue, read_values
+from zeroseal.sealing.identity_values import IdentityValue, Severity, read_values
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened
+
+
+def letter_of(number: int) -> str:
+    """What an image is called in a matrix: A to Z, then AA and so on, as columns of a sheet."""
+    rest, letter = divmod(number, 26)
+    return (letter_of(rest - 1) if rest else "") + chr(ord("A") + letter)
 
 
 @dataclass(frozen=True)
@@ -27,12 +33,17 @@ class Comparison:
     Attributes:
         images: in the order given.
         values: the identity values of each.
-        shared: values that two or more have, in a fixed order.
+        shared: values that two or more have, the worst first.
     """
 
     images: tuple[Path, ...]
     values: tuple[tuple[IdentityValue, ...], ...]
     shared: tuple[SharedValue, ...]
+
+    @property
+    def worst(self) -> Severity:
+        """The worst that is shared; ``BY_DESIGN`` where nothing else is."""
+        return max((item.value.severity for item in self.shared), default=Severity.BY_DESIGN)
 
     @property
     def are_unique(self) -> bool:
@@ -65,4 +76,5 @@ def compare_images(paths: list[Path], progress: Progress = quiet) -> Comparison:
     shared = [
         SharedValue(value, tuple(images)) for value, images in owners.items() if len(images) > 1
     ]
+    shared.sort(key=lambda item: -item.value.severity)
     return Comparison(tuple(paths), tuple(values), tuple(shared))

@@ -6,14 +6,82 @@ import hashlib
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from enum import IntEnum
 
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.guests.ssh_keys import fingerprint
+from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.sealing.subject import Subject
 
 _LEASES = ("/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease")
 _ADDRESS = re.compile(r"(?:fixed-address|ADDRESS=|address=)\s*([0-9a-fA-F.:]+)")
+_MAC = re.compile(r"(?i)(?:hardware ethernet|HWADDR=|macaddress:|mac-address=|ATTR\{address\}==)"
+                  r"\s*['\"]?((?:[0-9a-f]{2}[:-]){5}[0-9a-f]{2})")  # fmt: skip
+_MAC_FILES = (*_LEASES, "/etc/sysconfig/network-scripts/ifcfg-*", "/etc/netplan/*.yaml",
+              "/etc/NetworkManager/system-connections/*",
+              "/etc/udev/rules.d/70-persistent-net.rules")  # fmt: skip
+_CLIENT_IDS = ("/var/lib/dhcp/*.leases", "/var/lib/NetworkManager/secret_key",
+               "/var/lib/dhcpcd/duid", "/etc/dhcpcd.duid")  # fmt: skip
+_SMALL_FILES = {
+    "iSCSI initiator": "/etc/iscsi/initiatorname.iscsi",
+    "NVMe host name": "/etc/nvme/hostnqn",
+    "container engine": "/var/lib/docker/engine-id",
+    "Kerberos keytab": "/etc/krb5.keytab",
+    "Samba secrets": "/var/lib/samba/private/secrets.tdb",
+    "subscription": "/etc/pki/consumer/cert.pem",
+    "management agent": "/etc/salt/pki/minion/minion.pem",
+}
 _NEUTRAL_NAMES = ("localhost", "")
+_MOST_HASHED = 1 << 20
+
+
+class Severity(IntEnum):
+    """What it means that two machines share a value; the larger the worse."""
+
+    BY_DESIGN = 0
+    NOTICED = 1
+    CONFUSED = 2
+    EXPOSED = 3
+
+    @property
+    def title(self) -> str:
+        """A word for it."""
+        return self.name.lower().replace("_", " ")
+
+    @property
+    def meaning(self) -> str:
+        """What it comes to."""
+        return _MEANINGS[self]
+
+
+_MEANINGS = {
+    Severity.EXPOSED: "Exposed: one can pose as the other",
+    Severity.CONFUSED: "Confused: two look like one",
+    Severity.NOTICED: "Noticed: people mix them up",
+    Severity.BY_DESIGN: "By design, as clones of one template",
+}
+SEVERITIES = {
+    "SSH host key": Severity.EXPOSED,
+    "random seed": Severity.EXPOSED,
+    "Kerberos keytab": Severity.EXPOSED,
+    "Samba secrets": Severity.EXPOSED,
+    "management agent": Severity.EXPOSED,
+    "machine ID": Severity.CONFUSED,
+    "iSCSI initiator": Severity.CONFUSED,
+    "NVMe host name": Severity.CONFUSED,
+    "container engine": Severity.CONFUSED,
+    "subscription": Severity.CONFUSED,
+    "DHCP client ID": Severity.CONFUSED,
+    "static address": Severity.CONFUSED,
+    "host name": Severity.NOTICED,
+    "MAC": Severity.NOTICED,
+    "leased address": Severity.NOTICED,
+    "disk GUID": Severity.BY_DESIGN,
+    "volume UUID": Severity.BY_DESIGN,
+}
+"""How bad it is that machines share a value of a kind: keys let one pose as another, IDs make two
+look like one, names confuse people, and volume ids are the same on all clones of a template."""
 
 
 @dataclass(frozen=True)
@@ -21,14 +89,22 @@ class IdentityValue:
     """One value of one machine.
 
     Attributes:
-        kind: what it is, such as ``SSH host key``.
+        kind: what it is, one of ``SEVERITIES``.
         shown: a fingerprint, a short hash, or the value where it is no secret.
-        by_design: whether clones of one template share it unless told otherwise.
     """
 
     kind: str
     shown: str
-    by_design: bool = False
+
+    @property
+    def severity(self) -> Severity:
+        """How bad it is to share it."""
+        return SEVERITIES[self.kind]
+
+    @property
+    def by_design(self) -> bool:
+        """Whether clones of one template share it unless told otherwise."""
+        return self.severity is Severity.BY_DESIGN
 
 
 def read_values(subject: Subject) -> list[IdentityValue]:
@@ -39,7 +115,8 @@ def read_values(subject: Subject) -> list[IdentityValue]:
         *_host_keys(guest),
         *_random_seeds(guest),
         *_host_names(subject),
-        *_lease_addresses(guest),
+        *_small_files(guest),
+        *_network(guest),
         *_volume_ids(subject),
     ]
     return list(dict.fromkeys(found))
@@ -58,7 +135,7 @@ def _host_keys(guest: Guest) -> Iterator[IdentityValue]:
         shown = fingerprint(line)
         if shown:
             yield IdentityValue("SSH host key", f"{line.split()[0]} {shown}")
-    for path in guest.glob("/etc/ssh/ssh_host_*key"):
+    for path in iter_host_keys(guest):
         if guest.is_file(path) and not guest.exists(f"{path}.pub"):
             shown = f"private key, hash {_short_hash(guest.read_file(path))}"
             yield IdentityValue("SSH host key", shown)
@@ -75,19 +152,40 @@ def _host_names(subject: Subject) -> Iterator[IdentityValue]:
         yield IdentityValue("host name", subject.facts.host_name)
 
 
-def _lease_addresses(guest: Guest) -> Iterator[IdentityValue]:
-    for pattern in _LEASES:
-        for path in guest.glob(pattern):
-            for address in _ADDRESS.findall(guest.read_text(path)):
-                yield IdentityValue("leased address", address)
+def _small_files(guest: Guest) -> Iterator[IdentityValue]:
+    for kind, path in _SMALL_FILES.items():
+        if not guest.is_file(path) or "GenerateName=yes" in guest.read_text(path)[:4096]:
+            continue
+        content = guest.read_file(path, _MOST_HASHED)
+        if content.strip():
+            yield IdentityValue(kind, f"hash {_short_hash(content)}")
+
+
+def _network(guest: Guest) -> Iterator[IdentityValue]:
+    for path in [path for pattern in _MAC_FILES for path in guest.glob(pattern)]:
+        for mac in _MAC.findall(guest.read_text(path)):
+            yield IdentityValue("MAC", mac.lower().replace("-", ":"))
+    for path in [path for pattern in _LEASES for path in guest.glob(pattern)]:
+        for address in _ADDRESS.findall(guest.read_text(path)):
+            yield IdentityValue("leased address", address)
+    for path in [path for pattern in _CLIENT_IDS for path in guest.glob(pattern)]:
+        text = guest.read_text(path)
+        named = re.findall(r"(?:default-duid|dhcp-client-identifier)\s+([^;]+);", text)
+        whole = [] if path.endswith(".leases") or not text.strip() else [text]
+        for value in (*named, *whole):
+            shown = f"hash {_short_hash(value.encode('utf-8', 'surrogateescape'))}"
+            yield IdentityValue("DHCP client ID", shown)
+    for _path, addresses in find_static_addresses(guest):
+        for address in addresses:
+            yield IdentityValue("static address", address)
 
 
 def _volume_ids(subject: Subject) -> Iterator[IdentityValue]:
     if subject.disk.disk_uuid:
-        yield IdentityValue("disk GUID", subject.disk.disk_uuid, by_design=True)
+        yield IdentityValue("disk GUID", subject.disk.disk_uuid)
     for volume in subject.disk.volumes:
         if volume.content.uuid:
-            yield IdentityValue("volume UUID", volume.content.uuid, by_design=True)
+            yield IdentityValue("volume UUID", volume.content.uuid)
 
 
 def _short_hash(content: bytes) -> str:

@@ -1,0 +1,63 @@
+"""The catalogue as a Markdown page: what ``traces --markdown`` prints and ``docs/traces.md`` is."""
+
+from __future__ import annotations
+
+from typing import assert_never
+
+from zeroseal.traces.key_edits import KeyEdit
+from zeroseal.traces.model import FAMILIES, Finder, HomeGlobs, PathGlobs, Trace, Where
+
+
+def build_page(traces: tuple[Trace, ...]) -> str:
+    """Traces by family, each with all that the catalogue says of it."""
+    families = {trace.family for trace in traces}
+    where = " in eight families" if len(families) == len(FAMILIES) else ""
+    one = len(traces) == 1
+    parts = ["# Traces\n\n", f"{len(traces)} trace{'' if one else 's'}{where}.\n"]
+    for family, title in FAMILIES.items():
+        if family in families:
+            parts.append(f"\n## {title}\n")
+        parts += [_trace_text(trace) for trace in traces if trace.family == family]
+    return "".join(parts)
+
+
+def describe_place(place: Where) -> list[str]:
+    """Where a trace is looked for, a line each."""
+    conditions = [f"where {path} is there" for path in place.if_present]
+    conditions += [f"where {path} is not there" for path in place.if_absent]
+    conditions += [f"with {place.contains!r} in it"] if place.contains else []
+    rest = f" ({'; '.join(conditions)})" if conditions else ""
+    match place.locator:
+        case PathGlobs(patterns=patterns):
+            lines = [f"{pattern}{rest}" for pattern in patterns]
+        case HomeGlobs(patterns=patterns):
+            lines = [f"~/{pattern}{rest}" for pattern in patterns]
+        case Finder(name=name):
+            lines = [f"found by the {name.value} finder"]
+        case _:
+            assert_never(place.locator)
+    return lines + (_describe_edit(place.edit) if place.edit else [])
+
+
+def _describe_edit(edit: KeyEdit) -> list[str]:
+    section = f" in [{edit.section}]" if edit.section else ""
+    lines = [f"drops {key}{section}" for key in edit.drop]
+    return lines + [f"{key}{section} becomes {line}" for key, line in edit.replace]
+
+
+def _trace_text(trace: Trace) -> str:
+    lines = [f"\n### `{trace.id}`: {trace.title}\n", f"- why: {trace.why}"]
+    for place in trace.places:
+        where = ", ".join(f"`{text}`" for text in describe_place(place))
+        lines.append(f"- {place.treatment.value}: {where}")
+    lines.append(f"- regrows: {trace.regrowth.by}")
+    if trace.regrowth.required:
+        services = ", ".join(f"`{unit}`" for unit in trace.regrowth.services)
+        seeded = ", ".join(f"`{unit}`" for unit in trace.regrowth.services_with_seed)
+        commands = ", ".join(f"`{command}`" for command in trace.regrowth.commands)
+        lines.append(
+            f"- a clone is of no use without it: one of {services} must be enabled, or a service "
+            f"that runs one of {commands}, or one of {seeded} and a seed given"
+        )
+    lines += [f"- risk: {trace.risk}", f"- source: {trace.source}"]
+    return "\n".join(lines) + "\n"
