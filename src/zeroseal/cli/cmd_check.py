@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from zeroseal.cli.many import add_images, are_many, get_image, run_each
-from zeroseal.cli.options import Subparsers, add_common, add_rules, rules_from
+from zeroseal.cli.options import Subparsers, add_common, add_root, add_rules, check_root, rules_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -22,6 +22,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "UNKNOWN ends with 3 or 4 where the disk cannot be read.",
     )
     add_images(parser, "checked")
+    add_root(parser)
     parser.add_argument(
         "--level",
         choices=("quick", "full", "deep"),
@@ -50,14 +51,25 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     if args.against and args.level != "deep":
         raise UsageError("--against goes with --deep: only then are values searched for")
-    if are_many(args):
+    if args.root:
+        check_root(args)
+        if args.level != "full":
+            raise UsageError("a tree is checked at level full only: leave --level out")
+    elif are_many(args):
         return run_each(args, ui)
-    args.image = get_image(args)
+    else:
+        args.image = get_image(args)
     from zeroseal.cli.show_check import show_check
     from zeroseal.reports.as_json import check_to_json
     from zeroseal.sealing.check import Level, Verdict, check_image
 
-    result = check_image(args.image, Level(args.level), ui.progress, args.against, rules_from(args))
+    rules = rules_from(args)
+    if args.root:
+        from zeroseal.sealing.tree_seal import check_tree
+
+        result = check_tree(args.root, ui.progress, rules)
+    else:
+        result = check_image(args.image, Level(args.level), ui.progress, args.against, rules)
     ui.show(
         lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)
     )

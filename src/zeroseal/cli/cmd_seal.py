@@ -14,9 +14,11 @@ from zeroseal.cli.options import (
     add_container,
     add_machine_file,
     add_recovery,
+    add_root,
     add_rules,
     add_search,
     add_snapshot,
+    check_root,
     choices_from,
 )
 from zeroseal.cli.ui import Ui
@@ -52,6 +54,7 @@ def add_parser(subparsers: Subparsers) -> None:
         choices=("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi"),
         help="container of the new file (default: as IMAGE)",
     )
+    add_root(parser)
     add_container(parser)
     add_snapshot(parser)
     parser.add_argument(
@@ -70,6 +73,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     if args.in_place:
         _check_in_place(args)
+    if args.root:
+        check_root(args)
+        return _run_tree(args, ui)
     if are_many(args):
         _check_many(args)
         return run_each(args, ui)
@@ -82,6 +88,34 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
             "plan with --dry-run"
         )
     return _plan(args, ui) if args.dry_run else _seal(args, ui)
+
+
+def _run_tree(args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.show_seal import show_plan, show_tree_result
+    from zeroseal.errors import RefusedError
+    from zeroseal.reports.as_json import plan_to_json, tree_to_json
+    from zeroseal.sealing.plan import check_allowed
+    from zeroseal.sealing.tree_seal import plan_tree, seal_tree
+
+    choices = choices_from(args)
+    if args.dry_run:
+        planned = plan_tree(args.root, choices, ui.progress)
+        ui.show(
+            lambda: plan_to_json(planned),
+            lambda out: show_plan(planned, args.output, out, args.places, args.in_place),
+        )
+        try:
+            check_allowed(planned.plan)
+        except RefusedError as error:
+            return error.exit_status
+        return 0
+    if args.output is None and not args.in_place:
+        raise UsageError(
+            "name the new archive with -o OUT.tar, or change the folder itself with --in-place"
+        )
+    result = seal_tree(args.root, args.output, choices, int(time.time()), ui.progress)
+    ui.show(lambda: tree_to_json(result), lambda out: show_tree_result(result, out, args.places))
+    return 0 if result.planned.plan.is_complete else 1
 
 
 def _check_many(args: argparse.Namespace) -> None:

@@ -11,8 +11,10 @@ from zeroseal.cli.options import (
     add_common,
     add_machine_file,
     add_recovery,
+    add_root,
     add_rules,
     add_snapshot,
+    check_root,
     choices_from,
 )
 from zeroseal.cli.ui import Ui
@@ -27,6 +29,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "the machine is fit to be sealed, with 1 if something stands against it.",
     )
     add_images(parser, "surveyed")
+    add_root(parser)
     add_snapshot(parser)
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
     add_machine_file(parser)
@@ -38,14 +41,22 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    if are_many(args):
+    if args.root:
+        check_root(args)
+    elif are_many(args):
         return run_each(args, ui)
-    args.image = get_image(args)
+    else:
+        args.image = get_image(args)
     from zeroseal.cli.show_survey import show_survey
     from zeroseal.reports.as_json import survey_to_json
     from zeroseal.sealing.survey import survey_image
 
-    survey = survey_image(args.image, choices_from(args), ui.progress, args.snapshot)
+    if args.root:
+        from zeroseal.sealing.tree_seal import survey_tree
+
+        survey = survey_tree(args.root, choices_from(args), ui.progress)
+    else:
+        survey = survey_image(args.image, choices_from(args), ui.progress, args.snapshot)
     ui.show(
         lambda: survey_to_json(survey),
         lambda out: show_survey(survey, out, every_place=args.places),

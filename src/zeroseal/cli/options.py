@@ -6,6 +6,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
 
+from zeroseal.errors import UsageError
+
 if TYPE_CHECKING:
     from zeroseal.machines.definition import MachineDefinition
     from zeroseal.sealing.choices import MachineKnowledge, SealChoices
@@ -43,6 +45,38 @@ def add_snapshot(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="the disk as this internal snapshot has it (qcow2)",
     )
+
+
+def add_root(parser: argparse.ArgumentParser) -> None:
+    """A root file system that is no disk."""
+    parser.add_argument(
+        "--root",
+        type=Path,
+        metavar="TREE",
+        help="instead of IMAGE: a folder with a root file system, or a tar archive of one",
+    )
+
+
+def check_root(args: argparse.Namespace) -> None:
+    """A tree is handled by itself.
+
+    Raises:
+        UsageError: it is named together with images, or with what only a disk has.
+    """
+    given = {
+        "IMAGE": args.images,
+        "--snapshot": getattr(args, "snapshot", ""),
+        "--machine": getattr(args, "machine", None),
+        "--format": getattr(args, "format", None),
+        "--recover-journal": getattr(args, "recover_journal", False),
+        "--to": getattr(args, "to", None),
+        "--against": getattr(args, "against", None),
+        "--junit": args.junit,
+        "--json-lines": args.json_lines,
+    }
+    wrong = [name for name, value in given.items() if value]
+    if wrong:
+        raise UsageError(f"--root names one tree, and does not go with {wrong[0]}")
 
 
 def images_of(args: argparse.Namespace) -> list[Path]:
@@ -84,6 +118,8 @@ def definition_from(args: argparse.Namespace) -> MachineDefinition | None:
     from zeroseal.machines.definition import FILE_NAME, read_machine_file
     from zeroseal.machines.definition_files import read_definition_file
 
+    if args.machine is None and getattr(args, "image", None) is None:
+        return None
     if args.machine:
         return read_definition_file(args.machine)
     beside = args.image.parent / FILE_NAME

@@ -35,7 +35,8 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
     if result.findings:
         look.section(console, "Findings")
         look.trace_table(console, by_trace(result.findings), every_place)
-    _show_next(result, console)
+    if not result.is_tree:
+        _show_next(result, console)
 
 
 def _sentences(result: CheckResult) -> list[str]:

@@ -13,6 +13,7 @@ from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import by_trace
+from zeroseal.sealing.tree_seal import TreeResult
 from zeroseal.traces.model import SEAL_FAMILIES
 
 
@@ -41,9 +42,44 @@ def show_plan(
         console.print(_partial_sentence(plan))
     if not refused:
         target = ["--in-place"] if in_place else ["-o", str(output or "OUT")]
-        words = ["zeroseal seal", str(planned.source.path), *target, *option_words(plan.choices)]
+        source = str(planned.source.path)
+        named = ["--root", source] if planned.source.is_tree else [source]
+        words = ["zeroseal seal", *named, *target, *option_words(plan.choices)]
         title = "Carry it out, in place:" if in_place else "Carry it out, into a new file:"
         look.next_step(console, title, " ".join(words))
+
+
+def show_tree_result(result: TreeResult, console: Console, every_place: bool) -> None:
+    """What was done to a folder or an archive, how it is proven, what stays."""
+    plan = result.planned.plan
+    word, style = "UNSEALED", look.FINDING_STYLE
+    if plan.is_complete:
+        word, style = "SEALED", look.SEALED_STYLE
+    kind = "the folder itself" if result.record is None else "a new archive"
+    look.headline(console, word, style, f"  {result.output} ({kind})")
+    if not plan.is_complete:
+        console.print(_partial_sentence(plan))
+    _show_treated(plan, console, "Treated", every_place)
+    look.section(console, "Proof")
+    count = result.proof.values_searched
+    searched = (
+        f"The files were searched for {count} removed values: none that matters is left."
+        if result.proof.level == "deep"
+        else "The files were not searched for removed values."
+    )
+    again = "The catalogue finds none of the treated traces on the result, read anew."
+    look.bullets(console, (again, searched, *result.proof.not_searched))
+    look.section(console, "Files")
+    rows = [("sealed", str(result.output))]
+    if result.record:
+        rows += [
+            ("seal record", str(result.record)),
+            ("source", f"{result.planned.source.path}: not changed, it still holds everything"),
+        ]
+    else:
+        rows.append(("record", "a folder has none: what it held was overwritten where it lay"))
+    look.facts(console, rows)
+    look.next_step(console, "Any time later:", f"zeroseal check --root {result.output}")
 
 
 def show_result(result: SealResult, console: Console, every_place: bool) -> None:

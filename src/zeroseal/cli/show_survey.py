@@ -26,10 +26,12 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     _show_readiness(survey, console)
     look.section(console, "Image")
     look.facts(console, image_rows(survey.image))
-    look.section(console, f"Volumes ({survey.disk.table})")
-    look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
-    mounts = ", ".join(f"{name} on {path}" for path, name in survey.mounts)
-    system = [("mounted", mounts), ("host name", survey.system.host_name or "none")]
+    system = [("host name", survey.system.host_name or "none")]
+    if not survey.image.is_tree:
+        look.section(console, f"Volumes ({survey.disk.table})")
+        look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
+        mounts = ", ".join(f"{name} on {path}" for path, name in survey.mounts)
+        system.insert(0, ("mounted", mounts))
     look.facts(console, system)
     if groups:
         look.section(console, "Findings")
@@ -45,6 +47,8 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
 
 def image_rows(image: ImageFacts) -> list[tuple[str, str]]:
     """The facts of a container."""
+    if image.is_tree:
+        return [(image.format_name, str(image.path))]
     rows = [
         ("file", str(image.path)),
         (
@@ -79,6 +83,16 @@ def _show_readiness(survey: Survey, console: Console) -> None:
 
 def _show_next(survey: Survey, console: Console) -> None:
     image = survey.image.path
+    if survey.image.is_tree:
+        options = " ".join(["", *option_words(survey.choices)])
+        look.next_step(
+            console,
+            "Seal it into a new archive:" if survey.findings else "Check it later:",
+            f"zeroseal seal --root {image} -o OUT.tar{options}"
+            if survey.findings
+            else f"zeroseal check --root {image}",
+        )
+        return
     if not survey.findings:
         look.next_step(console, "Compare it with its seal record:", f"zeroseal check {image}")
         return

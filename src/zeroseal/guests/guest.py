@@ -13,12 +13,14 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from zeroseal.errors import DamagedError, RefusedError
+from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.filesystems.tree import EditableTree, FileTree, FolderEntry, Kind, NodeFacts
 from zeroseal.volumes.volume import Volume
 
 MAX_LINKS = 40
 MAX_TEXT_BYTES = 16 << 20
 _PIECE = 1 << 20
+_SPECIAL = (Kind.DEVICE, Kind.SOCKET)
 _WILD = frozenset("*?[")
 
 
@@ -230,6 +232,19 @@ class Guest:
         """Whether a path is the folder that a file system checker keeps for itself."""
         folder, _slash, name = path.rpartition("/")
         return name == "lost+found" and self._is_mount_point(folder or "/")
+
+    def is_untouchable(self, path: str) -> bool:
+        """Whether a path is a device or a socket, or holds nothing else, of a tree that keeps them.
+
+        In a folder of the host they belong to processes that run.
+        """
+        found = self.find(path, follow_last=False)
+        if found is None or not isinstance(self._tree(found.place), PlainTree):
+            return False
+        if found.kind is not Kind.FOLDER:
+            return found.kind in _SPECIAL
+        kinds = [item.kind for item in self._walk(found) if item.kind is not Kind.FOLDER]
+        return bool(kinds) and all(kind in _SPECIAL for kind in kinds)
 
     def replace_content(self, path: str, content: bytes) -> None:
         """Gives a file other content."""

@@ -126,7 +126,7 @@ def _find_root(disk: Disk) -> Volume:
             continue
         try:
             guest = Guest([Mount("/", volume, open_for_reading(volume))])
-            if _looks_like_root(guest):
+            if looks_like_root(guest):
                 return volume
         except ZeroSealError as error:
             unreadable = unreadable or error
@@ -135,7 +135,8 @@ def _find_root(disk: Disk) -> Volume:
     raise NoGuestError(_describe_absence(disk))
 
 
-def _looks_like_root(guest: Guest) -> bool:
+def looks_like_root(guest: Guest) -> bool:
+    """Whether a tree is the root of a Linux system."""
     has_system = guest.is_file("/etc/os-release") or guest.is_file("/usr/lib/os-release")
     return has_system and guest.is_folder("/etc")
 

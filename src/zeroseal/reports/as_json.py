@@ -12,6 +12,7 @@ from zeroseal.sealing.readiness import Readiness
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
+from zeroseal.sealing.tree_seal import TreeResult
 from zeroseal.templates.export import ExportResult
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
@@ -115,6 +116,24 @@ def export_to_json(result: ExportResult) -> Json:
         "record": str(result.record) if result.record else None,
         "tableMoved": result.table_moved,
     }
+
+
+def tree_to_json(result: TreeResult) -> Json:
+    """A finished seal of a folder or an archive."""
+    return (
+        head("seal")
+        | {
+            "sealed": result.planned.plan.is_complete,
+            "output": {"path": str(result.output), "format": "tar" if result.record else "folder"},
+            "inPlace": result.record is None,
+            "record": str(result.record) if result.record else None,
+            "proof": {
+                "level": result.proof.level,
+                "valuesSearched": result.proof.values_searched,
+            },
+        }
+        | _plan(result.planned.plan)
+    )
 
 
 def traces_to_json(traces: tuple[Trace, ...], counts: dict[str, int] | None = None) -> Json:

@@ -59,6 +59,7 @@ class CheckResult:
             saying which could not be.
         residue: values, or secrets by their look, that should be gone, and where.
         secrets: secrets by their look in files that stay.
+        is_tree: whether it is no disk but a folder or an archive.
     """
 
     path: Path
@@ -76,6 +77,7 @@ class CheckResult:
     not_searched: tuple[str, ...] = ()
     residue: tuple[Residue, ...] = ()
     secrets: tuple[Residue, ...] = ()
+    is_tree: bool = False
 
 
 def check_image(

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.sizes import size_text
 from zeroseal.filesystems.ext.owners import find_in_acls, find_owned
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.guests.accounts import Account
 from zeroseal.guests.guest import Mount
 from zeroseal.sealing.outlook import Outlook
@@ -60,13 +61,18 @@ def _find(outlook: Outlook, in_acls: bool) -> list[LeftBehind]:
         return []
     doomed = {account.uid: account for account in outlook.context.doomed}
     found: dict[int, list[tuple[str, int]]] = {uid: [] for uid in doomed}
-    for number, mount in enumerate(outlook.guest.mounts):
+    for mount in outlook.guest.mounts:
+        tree = mount.tree
+        if isinstance(tree, PlainTree) and not in_acls:
+            nodes = {no: node.uid for no, node in tree.nodes.items() if node.uid in doomed}
+            for uid, path, size in _iter_named(outlook, mount, nodes):
+                found[uid].append((path, size))
         if not doomed or not mount.volume.content.is_ext:
             continue
         volume = ExtVolume(mount.volume.store, mount.volume.name)
         nodes = find_in_acls(volume, doomed) if in_acls else find_owned(volume, doomed)
         if nodes:
-            for uid, path, size in _iter_named(outlook, number, mount, nodes):
+            for uid, path, size in _iter_named(outlook, mount, nodes):
                 found[uid].append((path, size))
     return [
         LeftBehind(
@@ -78,7 +84,7 @@ def _find(outlook: Outlook, in_acls: bool) -> list[LeftBehind]:
 
 
 def _iter_named(
-    outlook: Outlook, number: int, mount: Mount, nodes: dict[int, int]
+    outlook: Outlook, mount: Mount, nodes: dict[int, int]
 ) -> Iterator[tuple[int, str, int]]:
     """Yields (uid, path, bytes) of those nodes that stay, walking only what is not removed."""
     seen: set[int] = set()

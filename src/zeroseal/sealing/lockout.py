@@ -227,6 +227,8 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
 
 def _growth(outlook: Outlook) -> _Answer:
     choices = outlook.choices
+    if outlook.guest.mounts[0].volume.content.kind == "tree":
+        return _Answer(True, "")  # no disk is seen here, so nothing of its size
     if choices.same_size_clones or choices.rules.allows_same_size_clones:
         return _Answer(True, "Larger disks: every clone's disk is as large as the template's.")
     obstacle = find_obstacle(outlook)

@@ -22,6 +22,7 @@ from zeroseal.traces.model import Trace
 from zeroseal.volumes.disk import Disk
 
 STRIP_CELLS = 72
+TREE_FORMATS = ("folder", "tar")
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,11 @@ class ImageFacts:
     chain: tuple[Path, ...]
     snapshots: tuple[str, ...]
     remarks: tuple[str, ...]
+
+    @property
+    def is_tree(self) -> bool:
+        """Whether it is no disk but a root file system by itself."""
+        return self.format_name in TREE_FORMATS
 
     @property
     def other_files(self) -> tuple[Path, ...]:

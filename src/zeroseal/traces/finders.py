@@ -184,7 +184,7 @@ def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change,
 
 
 def _removal(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change, str]]:
-    if guest.is_lost_found(path):
+    if guest.is_lost_found(path) or guest.is_untouchable(path):
         return
     yield RemovePath(path), _evidence(path, guest)
     target = guest.find(path) if where.follow else None

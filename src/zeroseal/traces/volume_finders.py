@@ -51,15 +51,19 @@ def _ext_mounts(context: FindContext) -> list[Mount]:
     return [mount for mount in context.guest.mounts if mount.volume.content.is_ext]
 
 
+def _readable_mounts(context: FindContext) -> list[Mount]:
+    return [mount for mount in context.guest.mounts if mount.volume.content.is_readable]
+
+
 def find_free_space(context: FindContext) -> Iterator[tuple[Change, str]]:
     """Yields the free space of the mounted file systems."""
-    for mount in context.guest.mounts:
+    for mount in _readable_mounts(context):
         yield BlankFreeSpace(mount.volume.name), f"mounted on {mount.path}"
 
 
 def find_slack(context: FindContext) -> Iterator[tuple[Change, str]]:
     """Yields the slack of the mounted file systems."""
-    for mount in context.guest.mounts:
+    for mount in _readable_mounts(context):
         yield BlankSlack(mount.volume.name), f"mounted on {mount.path}"
 
 
