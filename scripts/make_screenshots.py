@@ -44,8 +44,13 @@ SHOTS: dict[str, str] = {
     "zeroseal shelf list",
     "clone": "zeroseal clone gangway --shelf all/shelf --name north --name south --to yard "
     "--linked; zeroseal yard start north; zeroseal yard list",
-    "compare": "zeroseal compare all/yard/gangway-*h/disk.qcow2; "
-    "zeroseal compare gangway.qcow2 all/yard/gangway-ref/disk.qcow2",
+    "compare": "zeroseal compare all/yard/gangway-*h/disk.qcow2 | head -1; "
+    "zeroseal compare gangway.qcow2 all/yard/gangway-ref/disk.qcow2 all/yard/gangway-north/*.qcow2",
+    "many": "mkdir pier out; cp gangway.qcow2 pier/north.qcow2; "
+    "cp tideline-4.qcow2 pier/south.qcow2; "
+    "head -c 90000 gangway.qcow2 > pier/west.qcow2; zeroseal survey pier; "
+    "zeroseal seal pier --to out; zeroseal check out pier --stop-at-first --junit answers.xml; "
+    "head -8 answers.xml",
     "yard": "cp -r all/yard/gangway-ref yard/; "
     "zeroseal yard snapshot gangway-ref before-tide --purpose 'a way back'; "
     "zeroseal yard start gangway-ref; zeroseal yard list; zeroseal yard stop gangway-ref; "

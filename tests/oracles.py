@@ -69,17 +69,22 @@ def to_raw(image: Path, raw: Path) -> Path:
     return raw
 
 
-def cut_partition(raw: Path, number: int, target: Path) -> Path:
-    """One partition of a raw disk, found by sgdisk, as a file of its own."""
+def partition_range(raw: Path, number: int) -> tuple[int, int]:
+    """(offset, length) of a partition in bytes, as sgdisk tells them."""
     told = run("sgdisk", "-i", str(number), raw)
     values = {
         line.partition(":")[0]: line.partition(":")[2].split()[0]
         for line in told.splitlines()
         if line.startswith(("First sector", "Partition size"))
     }
-    left = int(values["Partition size"]) * 512
+    return int(values["First sector"]) * 512, int(values["Partition size"]) * 512
+
+
+def cut_partition(raw: Path, number: int, target: Path) -> Path:
+    """One partition of a raw disk, found by sgdisk, as a file of its own."""
+    offset, left = partition_range(raw, number)
     with raw.open("rb") as disk, target.open("wb") as cut:
-        disk.seek(int(values["First sector"]) * 512)
+        disk.seek(offset)
         cut.truncate(left)
         while left:
             piece = disk.read(min(left, 1 << 20))

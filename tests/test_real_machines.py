@@ -14,7 +14,16 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Command
-from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, need, run, to_raw
+from tests.oracles import (
+    cut_partition,
+    find_texts,
+    judge_ext,
+    judge_qcow2,
+    need,
+    partition_range,
+    run,
+    to_raw,
+)
 
 pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
 
@@ -147,3 +156,26 @@ def test_a_machine_is_adopted_from_a_bare_disk_and_a_domain(
         assert sentence in words_of.replace("also has what", "has what")
     surveyed = zeroseal("survey", tmp_path / "yard/old-pier/disk.qcow2")
     assert (surveyed.status, "is in a drive" in surveyed.out) == (1, True)
+
+
+def test_a_machine_installed_by_hand_comes_up_with_the_planted_script_alone(
+    debian: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    need("qemu-system-x86_64")
+    raw = to_raw(debian, tmp_path / "hand.raw")
+    (tmp_path / "empty").write_text("")
+    words = f"write {tmp_path / 'empty'} /etc/cloud/cloud-init.disabled"
+    run("debugfs", "-w", "-R", words, f"{raw}?offset={partition_range(raw, 3)[0]}")
+    refused = zeroseal("seal", raw, "-o", tmp_path / "x")
+    assert (refused.status, refused.err.count("use --plant-first-boot")) == (4, 3)
+    sealed = tmp_path / "sealed.qcow2"
+    done = zeroseal("seal", raw, "-o", sealed, "--format", "qcow2", "--plant-first-boot")
+    assert done.status == 0, done.err
+    raw.unlink()
+    tried = zeroseal("trial", sealed, "--json")
+    assert tried.status == 0, tried.out + tried.err
+    trial = json.loads(tried.out)
+    assert all(item["good"] for item in trial["regrowth"])
+    for machine in trial["machines"]:
+        assert "a login over SSH worked" in machine["told"]
+        assert machine["failed"] == []

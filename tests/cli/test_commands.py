@@ -228,7 +228,7 @@ def test_json_of_a_survey_carries_places_and_numbers(zeroseal: Command, demo_dis
         (["survey", "no-guest"], 3, "no operating system that is supported"),
         (["survey", "no-backing"], 3, "needs its backing file"),
         (["survey", "gone"], 3, "cannot open"),
-        (["survey", "."], 3, "not a regular file"),
+        (["survey", "/"], 3, "has no disk image"),
         (["survey", "vmdk"], 3, "VMDK of version 0"),
         (["survey", "vhd"], 3, "VHD whose footer fails its checksum"),
         (["check", "text"], 3, ""),
@@ -277,7 +277,7 @@ def test_bad_input_gets_one_sentence_and_leaves_nothing(
 
 
 @pytest.mark.parametrize(
-    "words", [[], ["nonsense"], ["survey"], ["check", "x", "--level", "abyss"]]
+    "words", [[], ["nonsense"], ["survey", "x", "--jobs", "x"], ["check", "x", "--level", "abyss"]]
 )
 def test_words_that_make_no_sense_end_with_two(zeroseal: Command, words: list[str]) -> None:
     answer = zeroseal(*words)

@@ -188,6 +188,29 @@ def test_the_planted_unit_is_enabled_and_a_second_seal_needs_no_plant(
     assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
 
 
+def test_with_openrc_an_init_script_is_planted(tmp_path: Path, zeroseal: Command) -> None:
+    tree = {path: text for path, text in BARE_GUEST.items() if "systemd" not in path}
+    tree |= {
+        "/etc/runlevels/default/sshd": "-> /etc/init.d/sshd",
+        "/etc/init.d/sshd": "#!/sbin/openrc-run\nchecks() { ssh-keygen -A; }\n",
+        "/etc/network/interfaces": "auto lo\niface lo inet loopback\n",
+    }
+    image = make_guest_volume(tmp_path, tree)
+    plain = zeroseal("seal", image, "-o", tmp_path / "x.img", "--keep-root-login")
+    assert plain.status == 4
+    assert "no SSH host keys" not in plain.err  # sshd's own script makes them
+    sealed = tmp_path / "o.img"
+    assert zeroseal("seal", image, "-o", sealed, "--plant-first-boot").status == 0
+    judge_ext(sealed)
+    link = run("debugfs", "-R", "stat /etc/runlevels/boot/zeroseal-first-boot", sealed)
+    assert '"/etc/init.d/zeroseal-first-boot"' in link
+    script = run("debugfs", "-R", "cat /etc/zeroseal-first-boot/first-boot", sealed)
+    assert "take_seed ask_dhcp grow_root" in script
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+    tried = zeroseal("trial", sealed, "--host", "simulated")
+    assert tried.out.startswith("GOOD"), tried.out
+
+
 @pytest.mark.parametrize(
     ("missing", "told"),
     [

@@ -21,7 +21,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "sealed), UNKNOWN. Nothing is written. Ends with 0 for SEALED and CLEAN, with 1 otherwise; "
         "UNKNOWN ends with 3 or 4 where the disk cannot be read.",
     )
-    add_images(parser, "checked")
+    add_images(parser)
     add_root(parser)
     parser.add_argument(
         "--level",

@@ -36,7 +36,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "with 0 if the new image is sealed, with 1 if traces that make a machine itself were "
         "skipped, with 4 if the seal was refused.",
     )
-    add_images(parser, "sealed")
+    add_images(parser)
     parser.add_argument(
         "--to",
         type=Path,

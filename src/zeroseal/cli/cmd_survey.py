@@ -28,7 +28,7 @@ def add_parser(subparsers: Subparsers) -> None:
         description="Reads an image and tells what is on it. Nothing is written. Ends with 0 if "
         "the machine is fit to be sealed, with 1 if something stands against it.",
     )
-    add_images(parser, "surveyed")
+    add_images(parser)
     add_root(parser)
     add_snapshot(parser)
     parser.add_argument("--places", action="store_true", help="name every place of every trace")

@@ -68,7 +68,7 @@ class Answer:
         return _sentence_of(self.value) if self.value else "it ended without an answer"
 
 
-def add_images(parser: argparse.ArgumentParser, does: str) -> None:
+def add_images(parser: argparse.ArgumentParser) -> None:
     """One image or many, and how many are handled."""
     parser.add_argument(
         "images",
@@ -88,7 +88,7 @@ def add_images(parser: argparse.ArgumentParser, does: str) -> None:
     many.add_argument(
         "--stop-at-first",
         action="store_true",
-        help=f"begin no further image once one could not be {does}",
+        help="begin no further image once an answer is no, or there is none",
     )
     many.add_argument(
         "--json-lines", action="store_true", help="print each answer as a line of JSON when it ends"
@@ -152,12 +152,14 @@ def run_each(args: argparse.Namespace, ui: Ui) -> int:
         )
     words = _words_of(args)
     answers: list[Answer] = []
+    names = _names_of(images)
+    width = max(len(name) for name in names.values())
     for answer in _iter_answers(args, images, words):
         answers.append(answer)
         if args.json_lines:
             ui.show_json_line(answer_to_json(answer))
         elif not args.json and not ui.quiet:
-            show_line(answer, ui, max(len(image.name) for image in images))
+            show_line(answer, names[answer.image], ui, width)
     if args.junit:
         from zeroseal.images.output import write_small_file
         from zeroseal.reports.junit import build_junit
@@ -196,7 +198,7 @@ def many_to_json(command: str, answers: list[Answer]) -> dict[str, object]:
     }
 
 
-def show_line(answer: Answer, ui: Ui, width: int) -> None:
+def show_line(answer: Answer, name: str, ui: Ui, width: int) -> None:
     """The answer on one image."""
     from rich.table import Table
     from rich.text import Text
@@ -210,7 +212,7 @@ def show_line(answer: Answer, ui: Ui, width: int) -> None:
         row.add_column(width=size, overflow="fold")
     row.add_row(
         Text(answer.word, style=styles.get(answer.status, look.BROKEN_STYLE)),
-        Text(clean(answer.image.name)),
+        Text(clean(name)),
         Text(clean(answer.sentence), style=look.QUIET_STYLE),
     )
     ui.console.print(row)
@@ -253,6 +255,12 @@ def _iter_answers(
             process.terminate()
         for process in list(running):
             process.wait()
+
+
+def _names_of(images: list[Path]) -> dict[Path, str]:
+    """What each image is called in its line: its path where two have one name."""
+    found = [image.name for image in images]
+    return {image: image.name if found.count(image.name) == 1 else str(image) for image in images}
 
 
 def _ask(image: Path, words: list[str], running: set[subprocess.Popen[bytes]]) -> Answer:

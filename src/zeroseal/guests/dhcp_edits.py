@@ -8,6 +8,7 @@ goes.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from typing import Any
 
 import yaml
@@ -99,16 +100,22 @@ def dhcpcd_to_dhcp(text: str) -> str:
 def netplan_to_dhcp(text: str) -> str:
     """A file of netplan; its comments are lost."""
     document = yaml.safe_load(text)
-    for kind, devices in (document.get("network") or {}).items():
-        if isinstance(devices, dict) and kind not in ("renderer", "version"):
-            for device in devices.values():
-                _device_to_dhcp(device)
+    for device in iter_netplan_devices(document):
+        if isinstance(device.get("addresses"), list):
+            _device_to_dhcp(device)
     return yaml.safe_dump(document, sort_keys=False)
 
 
-def _device_to_dhcp(device: Any) -> None:
-    if not isinstance(device, dict) or not isinstance(device.get("addresses"), list):
-        return
+def iter_netplan_devices(document: Any) -> Iterator[dict[str, Any]]:
+    """Yields the devices of a netplan document, of all kinds."""
+    network = document.get("network") if isinstance(document, dict) else None
+    for devices in network.values() if isinstance(network, dict) else []:
+        for device in devices.values() if isinstance(devices, dict) else []:
+            if isinstance(device, dict):
+                yield device
+
+
+def _device_to_dhcp(device: dict[str, Any]) -> None:
     for key in ("addresses", "gateway4", "gateway6", "routes", "routing-policy"):
         device.pop(key, None)
     device["dhcp4"] = True

@@ -11,7 +11,7 @@ import fnmatch
 import re
 from collections.abc import Callable, Iterator
 from ipaddress import ip_interface
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import yaml
 
@@ -19,6 +19,7 @@ from zeroseal.guests.dhcp_edits import (
     dhcpcd_to_dhcp,
     ifcfg_to_dhcp,
     interfaces_to_dhcp,
+    iter_netplan_devices,
     keyfile_to_dhcp,
     netplan_to_dhcp,
     networkd_to_dhcp,
@@ -84,19 +85,15 @@ def _from_networkd(text: str) -> list[str]:
 def _from_netplan(text: str) -> list[str]:
     try:
         document = yaml.safe_load(text)
-    except yaml.YAMLError:
+    except (yaml.YAMLError, RecursionError):
         return []
-    return list(_walk_netplan(document))
-
-
-def _walk_netplan(value: Any) -> Iterator[str]:
-    if isinstance(value, dict):
-        for key, item in value.items():
-            if key == "addresses" and isinstance(item, list):
-                # name servers' addresses have no prefix
-                yield from (str(entry) for entry in item if "/" in str(entry))
-            else:
-                yield from _walk_netplan(item)
+    found: list[str] = []
+    for device in iter_netplan_devices(document):
+        addresses = device.get("addresses")
+        for entry in addresses if isinstance(addresses, list) else []:
+            # an address may come with its options: {192.0.2.9/24: {label: a}}
+            found += [str(item) for item in (entry if isinstance(entry, dict) else [entry])]
+    return found
 
 
 def _from_keyfile(text: str) -> list[str]:

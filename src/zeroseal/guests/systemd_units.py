@@ -10,7 +10,8 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zeroseal.guests.guest import Guest
+from zeroseal.errors import DamagedError
+from zeroseal.guests.guest import Found, Guest
 
 _FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
 _KINDS_OF_LINKS = ("wants", "requires", "upholds")
@@ -67,12 +68,19 @@ class SystemdUnits:
         path = self._path_of(name)
         if path is None:
             return False
-        found = self._guest.find(path)
+        found = self._find(path)
         if found is None or found.path == "/dev/null":
             link = self._guest.find(path, follow_last=False)
             tree = self._guest.mounts[link.place.mount_no].tree if link else None
             return bool(link and tree and tree.read_link(link.place.node) == b"/dev/null")
         return False
+
+    def _find(self, path: str) -> Found | None:
+        """Where a unit's link leads; nowhere where it leads in circles."""
+        try:
+            return self._guest.find(path)
+        except DamagedError:
+            return None
 
     def read_unit(self, name: str) -> Unit:
         """A unit's settings; none where there is no such unit."""
@@ -83,7 +91,7 @@ class SystemdUnits:
             for folder in reversed(self._drop_ins.get(stem, [])):
                 names = self._guest.list_names(folder)
                 paths += [f"{folder}/{item}" for item in names if item.endswith(".conf")]
-        for item in paths:
+        for item in (item for item in paths if self._find(item)):
             settings += _parse_settings(self._guest.read_text(item))
         return Unit(name, tuple(settings))
 
@@ -133,7 +141,7 @@ class SystemdUnits:
         instance = stem.partition("@")[2]
         pulled = [item.replace("%i", instance).replace("%I", instance) for item in pulled]
         path = self._path_of(name)
-        found = self._guest.find(path) if path else None
+        found = self._find(path) if path else None
         alias = found.path.rpartition("/")[2] if found else name
         return [*pulled, alias] if alias != name and "@" not in name else pulled
 

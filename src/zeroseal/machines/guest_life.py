@@ -21,7 +21,15 @@ from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.services import Services
 from zeroseal.machines.seed import Seed, SeedAccount
-from zeroseal.sealing.first_boot import SEED, read_tasks
+from zeroseal.sealing.first_boot import (
+    INIT_SCRIPT_PATH,
+    PLANTED_LINKS,
+    SCRIPT_FOLDER,
+    SEED,
+    UNIT_PATH,
+    is_planted,
+    read_tasks,
+)
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.load import get_trace
 
@@ -57,6 +65,7 @@ class GuestLife:
         self._grow_machine_id()
         self._take_seed()
         self._grow_host_keys()
+        self._remove_planted()
         self._ask_for_address()
         self.log("systemd[1]", "Startup finished.")
 
@@ -129,6 +138,14 @@ class GuestLife:
             self.put(f"/etc/ssh/ssh_host_{kind}_key", private, 0o600)
             self.put(f"/etc/ssh/ssh_host_{kind}_key.pub", public)
         self.told.append(f"{service} made new SSH host keys")
+
+    def _remove_planted(self) -> None:
+        """The planted script has done its work, and goes."""
+        if is_planted(self.guest):
+            for path in (*PLANTED_LINKS, UNIT_PATH, INIT_SCRIPT_PATH, SCRIPT_FOLDER):
+                if self.guest.find(path, follow_last=False):
+                    self.guest.remove(path)
+            self.told.append("the planted first-boot script did its work and removed itself")
 
     def _take_seed(self) -> None:
         """What cloud-init does with a seed that it has not taken before."""

@@ -17,8 +17,10 @@ UNIT_PATH = f"/etc/systemd/system/{UNIT_NAME}"
 SCRIPT_FOLDER = "/etc/zeroseal-first-boot"
 SCRIPT_PATH = f"{SCRIPT_FOLDER}/first-boot"
 INIT_SCRIPT_PATH = "/etc/init.d/zeroseal-first-boot"
-_WANTS_FOLDER = "/etc/systemd/system/multi-user.target.wants"
-_RUNLEVEL = "/etc/runlevels/boot"
+PLANTED_LINKS = (
+    f"/etc/systemd/system/multi-user.target.wants/{UNIT_NAME}",
+    "/etc/runlevels/boot/zeroseal-first-boot",
+)
 ALWAYS = ("make_machine_id", "make_host_keys", "make_certificate", "make_storage_name")
 SEED, DHCP, GROWTH = "take_seed", "ask_dhcp", "grow_root"
 # before everything that needs a name, a network or keys; no default dependencies, because services
@@ -135,10 +137,10 @@ def plant(guest: Guest, tasks: tuple[str, ...], services: Services) -> None:
     guest.create_file(SCRIPT_PATH, text.encode(), 0o755)
     if services.has_systemd:
         _put(guest, UNIT_PATH, _UNIT_TEXT, 0o644)
-        _enable(guest, _WANTS_FOLDER, UNIT_NAME, UNIT_PATH)
+        _enable(guest, PLANTED_LINKS[0], UNIT_PATH)
     else:
         _put(guest, INIT_SCRIPT_PATH, _INIT_SCRIPT_TEXT, 0o755)
-        _enable(guest, _RUNLEVEL, INIT_SCRIPT_PATH.rpartition("/")[2], INIT_SCRIPT_PATH)
+        _enable(guest, PLANTED_LINKS[1], INIT_SCRIPT_PATH)
 
 
 def _put(guest: Guest, path: str, text: str, mode: int) -> None:
@@ -146,7 +148,7 @@ def _put(guest: Guest, path: str, text: str, mode: int) -> None:
         guest.create_file(path, text.encode(), mode)
 
 
-def _enable(guest: Guest, folder: str, name: str, target: str) -> None:
-    guest.make_folders(folder, 0o755)
-    if guest.find(f"{folder}/{name}", follow_last=False) is None:
-        guest.create_link(f"{folder}/{name}", target)
+def _enable(guest: Guest, link: str, target: str) -> None:
+    guest.make_folders(link.rpartition("/")[0], 0o755)
+    if guest.find(link, follow_last=False) is None:
+        guest.create_link(link, target)

@@ -99,7 +99,7 @@ class IdentityValue:
     @property
     def severity(self) -> Severity:
         """How bad it is to share it."""
-        return SEVERITIES[self.kind]
+        return SEVERITIES.get(self.kind, Severity.NOTICED)
 
     @property
     def by_design(self) -> bool:

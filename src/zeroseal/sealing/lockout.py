@@ -181,7 +181,8 @@ def _host_keys(outlook: Outlook, is_seeded: bool) -> _Answer:
     unit = regrower(trace, guest, outlook.services, outlook.gone)
     if unit:
         return _Answer(True, f"SSH host keys: {unit} is enabled and makes new ones.")
-    unit = regrower_with_seed(trace, outlook.services, outlook.gone)
+    seeding = outlook.cloud_init.takes_seeds
+    unit = regrower_with_seed(trace, outlook.services, outlook.gone) if seeding else ""
     if unit and is_seeded:
         return _Answer(True, f"SSH host keys: {unit} makes new ones when the clone gets its seed.")
     if unit:

@@ -37,6 +37,9 @@ _CONTAINER_FOLDERS = ("/var/lib/docker/overlay2", "/var/lib/docker/volumes",
 _PROXY = re.compile(r"(?i)https?://[^\s/@:'\"]+:[^\s/@'\"]+@")
 _PROXY_FILES = ("/etc/environment", "/etc/apt/apt.conf", "/etc/apt/apt.conf.d/*", "/etc/yum.conf",
                 "/etc/dnf/dnf.conf", "/etc/profile.d/*.sh", "/etc/sysconfig/proxy")  # fmt: skip
+_SELF_MADE = "/etc/ssl/private/ssl-cert-snakeoil.key"
+_KEY_FILES = ("/etc/ssl/private/*", "/etc/pki/tls/private/*", "/etc/nginx/**/*.key",
+              "/etc/apache2/**/*.key", "/etc/letsencrypt/live/*/privkey.pem")  # fmt: skip
 _DIRECTORY = re.compile(r"(?m)^\s*(id_provider\s*=\s*(ad|ipa)|security\s*=\s*(ads|domain))\s*$")
 
 
@@ -258,11 +261,19 @@ def _data(outlook: Outlook) -> Iterator[Remark]:
             "snap-device",
             "snapd keeps one device identity in /var/lib/snapd/state.json, which clones share.",
         )
-    if outlook.stays("/etc/ssl/private/ssl-cert-snakeoil.key"):
+    if outlook.stays(_SELF_MADE):
         yield Remark(
             "shared-certificate",
             "All clones will have the self-made certificate of this machine "
             "(/etc/ssl/certs/ssl-cert-snakeoil.pem): with --plant-first-boot each makes its own.",
+        )
+    keys = [path for pattern in _KEY_FILES for path in guest.glob(pattern) if outlook.stays(path)]
+    keys = [path for path in keys if "PRIVATE KEY" in guest.read_text(path) and path != _SELF_MADE]
+    if keys:
+        yield Remark(
+            "private-keys",
+            f"{some_of(keys)} {'is a private key' if len(keys) == 1 else 'are private keys'} that "
+            "all clones will share: services may need them, so they stay.",
         )
     for path in [path for pattern in _PROXY_FILES for path in guest.glob(pattern)]:
         if _PROXY.search(guest.read_text(path)):

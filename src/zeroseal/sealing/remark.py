@@ -33,6 +33,7 @@ ADVICE = {
     "left-behind-files": "files of removed accounts stay elsewhere",
     "name-elsewhere": "the old name or address stands in other files",
     "shared-certificate": "a self-made certificate stays",
+    "private-keys": "private keys of services stay",
     "seeding-off": "cloud-init is switched off",
     "first-boot-marker": "a marker makes the next start ask questions or take long",
     "install-medium": "an installation medium is named",
