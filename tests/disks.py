@@ -33,6 +33,7 @@ BARE_GUEST: dict[str, str] = {
     "/bin/sh": "",
     "/usr/bin/ssh-keygen": "",
     "/usr/sbin/resize2fs": "",
+    "/usr/sbin/sfdisk": "",
     "/usr/sbin/useradd": "",
     "/usr/sbin/sshd": "",
     "/usr/lib/systemd/systemd": "",

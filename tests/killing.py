@@ -24,7 +24,7 @@ from zeroseal.images.output import OutputFile
 from zeroseal.images.redo import finish_interrupted, journal_path
 
 DISK = 3 << 20
-_POINTS = 302
+_POINTS = int(os.environ.get("ZEROSEAL_KILL_PLACES", "150"))  # more by hand
 
 
 def change(path: Path, pieces: int = 170, companion: str = "") -> bytes:

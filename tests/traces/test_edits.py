@@ -33,6 +33,20 @@ MACHINE_ID = "0123456789abcdef0123456789abcdef"
             "[Match]\n  Type=ether\nName=e\n[Link]\nMACAddress=keep\n",
         ),
         (
+            KeyEdit(
+                "yaml",
+                section="match",
+                replace=(("macaddress", 'name: "e*"'),),
+            ),
+            "lan:\n  macaddress: own\n  match:\n    # c\n    macaddress: x\n  dhcp4: true\n",
+            'lan:\n  macaddress: own\n  match:\n    # c\n    name: "e*"\n  dhcp4: true\n',
+        ),
+        (
+            KeyEdit("ini", drop=("mydestination",), values="*pier*"),
+            "a = 1\nmydestination = pier,\n  quay,\n  localhost\n\nb = 2\n",
+            "a = 1\n\nb = 2\n",
+        ),
+        (
             KeyEdit("yaml", drop=("set-name",), replace=(("macaddress", 'name: "e*"'),)),
             "a:\n  match:\n    macaddress: x # c\n  set-name:\n    deep:\n      - 1\n"
             "  dhcp4: true\n",

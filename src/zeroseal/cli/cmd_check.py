@@ -42,6 +42,15 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument(
         "--require-record", action="store_true", help="without a seal record the answer is no"
     )
+    parser.add_argument(
+        "--trusted",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="KEYS",
+        help="public keys (OpenSSH or PEM): only a record that one of them signed counts; may be "
+        "repeated",
+    )
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
     add_rules(parser)
     add_common(parser)
@@ -70,6 +79,11 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         result = check_tree(args.root, ui.progress, rules)
     else:
         result = check_image(args.image, Level(args.level), ui.progress, args.against, rules)
+    if args.trusted:
+        from zeroseal.sealing.signing import read_trusted
+        from zeroseal.sealing.trust import require_signature
+
+        result = require_signature(result, read_trusted(args.trusted))
     ui.show(
         lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal.cli.many import add_images, are_many, get_image, output_in, run_each
 from zeroseal.cli.options import (
@@ -23,6 +24,9 @@ from zeroseal.cli.options import (
 )
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.signing import RecordSigner
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -65,6 +69,18 @@ def add_parser(subparsers: Subparsers) -> None:
     add_choices(parser)
     add_recovery(parser)
     add_search(parser)
+    parser.add_argument(
+        "--sign",
+        type=Path,
+        metavar="KEY",
+        help="sign the seal record with this Ed25519 key (OpenSSH or PEM)",
+    )
+    parser.add_argument(
+        "--passphrase-from",
+        type=Path,
+        metavar="FILE",
+        help="with --sign: the file whose first line opens the key (default: ask)",
+    )
     add_rules(parser)
     add_common(parser)
 
@@ -113,9 +129,38 @@ def _run_tree(args: argparse.Namespace, ui: Ui) -> int:
         raise UsageError(
             "name the new archive with -o OUT.tar, or change the folder itself with --in-place"
         )
-    result = seal_tree(args.root, args.output, choices, int(time.time()), ui.progress)
+    signer = _signer(args)
+    result = seal_tree(args.root, args.output, choices, int(time.time()), ui.progress, signer)
     ui.show(lambda: tree_to_json(result), lambda out: show_tree_result(result, out, args.places))
     return 0 if result.planned.plan.is_complete else 1
+
+
+def _signer(args: argparse.Namespace) -> RecordSigner | None:
+    """Who signs the record."""
+    if args.sign is None:
+        if args.passphrase_from:
+            raise UsageError("--passphrase-from goes with --sign")
+        return None
+    from zeroseal.sealing.signing import read_signer
+
+    return read_signer(args.sign, lambda: _passphrase(args))
+
+
+def _passphrase(args: argparse.Namespace) -> bytes:
+    if args.passphrase_from:
+        try:
+            first: bytes = args.passphrase_from.read_bytes().split(b"\n")[0]
+        except OSError as error:
+            raise MissingError(f"{args.passphrase_from} cannot be read ({error})") from error
+        return first
+    import getpass
+    import sys
+
+    if not sys.stdin.isatty():
+        raise UsageError(
+            f"the key {args.sign} has a passphrase: give it with --passphrase-from FILE"
+        )
+    return getpass.getpass(f"Passphrase of {args.sign}: ").encode()
 
 
 def _check_many(args: argparse.Namespace) -> None:
@@ -173,11 +218,11 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.as_json import seal_to_json
     from zeroseal.sealing.seal import OutputSpec, seal_image
 
-    now = int(time.time())
+    now, signer = int(time.time()), _signer(args)
     if args.in_place:
         from zeroseal.sealing.seal_in_place import seal_in_place
 
-        result = seal_in_place(args.image, choices_from(args), now, ui.progress)
+        result = seal_in_place(args.image, choices_from(args), now, ui.progress, signer)
     else:
         output = OutputSpec(
             args.output,
@@ -187,7 +232,7 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
             preallocate=args.preallocate,
             snapshot=args.snapshot,
         )
-        result = seal_image(args.image, output, choices_from(args), now, ui.progress)
+        result = seal_image(args.image, output, choices_from(args), now, ui.progress, signer)
     ui.show(
         lambda: seal_to_json(result), lambda out: show_result(result, out, every_place=args.places)
     )

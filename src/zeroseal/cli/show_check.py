@@ -9,6 +9,7 @@ from rich.console import Console
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import look
 from zeroseal.cli.show_seal import secret_sentences
+from zeroseal.cli.ui import clean
 from zeroseal.sealing.check import CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
@@ -45,6 +46,13 @@ def _sentences(result: CheckResult) -> list[str]:
     if record:
         when = datetime.fromtimestamp(record.sealed_at, UTC).strftime("%Y-%m-%d %H:%M UTC")
         sentences.append(f"Sealed {when} with zeroseal {record.tool_version}.")
+        if result.signer:
+            sentences.append(f"The record is signed by {clean(result.signer)}, who is trusted.")
+        elif record.envelope and result.verdict in (Verdict.SEALED, Verdict.UNSEALED):
+            sentences.append(
+                f"The record is signed by {clean(', '.join(record.envelope.key_ids))}, which was "
+                "not verified: name the keys that you trust with --trusted."
+            )
         if record.retained_accounts:
             sentences.append(f"Retained on purpose: {', '.join(record.retained_accounts)}.")
         if record.keep_root_login:

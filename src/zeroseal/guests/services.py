@@ -126,8 +126,9 @@ class Services:
     def _read_script(self, path: str) -> str:
         if not self._guest.is_file(path):
             return ""
-        content = self._guest.read_file(path, _SCRIPT_BYTES)
-        return content.decode("utf-8", "replace") if content.startswith(b"#!") else ""
+        if self._guest.read_file(path, 2) != b"#!":
+            return ""
+        return self._guest.read_file(path, _SCRIPT_BYTES).decode("utf-8", "replace")
 
     # -- conditions, see systemd.unit(5)
 

@@ -83,6 +83,8 @@ def check_to_json(result: CheckResult) -> Json:
         "reason": result.reason,
         "recordFound": result.record is not None,
         "sealedAt": result.record.sealed_at if result.record else None,
+        "signed": bool(result.record and result.record.envelope),
+        "signer": result.signer or None,
         "skipped": list(result.skipped),
         "findings": _findings(result.findings),
         "valuesSearched": result.values_searched,

@@ -60,6 +60,7 @@ class CheckResult:
         residue: values, or secrets by their look, that should be gone, and where.
         secrets: secrets by their look in files that stay.
         is_tree: whether it is no disk but a folder or an archive.
+        signer: whose signature of the record was verified; empty where none was.
     """
 
     path: Path
@@ -78,6 +79,7 @@ class CheckResult:
     residue: tuple[Residue, ...] = ()
     secrets: tuple[Residue, ...] = ()
     is_tree: bool = False
+    signer: str = ""
 
 
 def check_image(

@@ -70,6 +70,9 @@ class SealChoices:
         both = [name for name in self.only if name in self.skip]
         if both:
             raise UsageError(f"{both[0]} is named by --only and by --skip: choose one")
+        for name in self.removed_accounts:
+            if name in self.retained_accounts:
+                raise UsageError(f"{name} is to be retained and to be removed: choose one")
         self._check_throwaway()
 
     def _check_throwaway(self) -> None:

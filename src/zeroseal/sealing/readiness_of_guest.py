@@ -71,6 +71,14 @@ def find_blockers(outlook: Outlook) -> Iterator[Remark]:
             )
     yield from _account_blockers(outlook)
     yield from _domain(guest)
+    homed = guest.glob("/var/lib/systemd/home/*.identity")
+    if homed:
+        names = [path.rpartition("/")[2].removesuffix(".identity") for path in homed]
+        yield Remark(
+            "homed-account",
+            f"systemd-homed keeps the accounts {some_of(names)} with their homes, which are not "
+            "looked into: remove them on the reference machine (homectl remove).",
+        )
     for path in iter_swap_files(guest):
         area = find_swap(MemoryStore(guest.read_file(path, HEADER_BYTES)))
         if area and area.hibernated:

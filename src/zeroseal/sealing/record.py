@@ -13,16 +13,20 @@ import json
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zeroseal import __version__
 from zeroseal.blocks.digest import CHUNK_BYTES, DiskDigest
 from zeroseal.errors import DamagedError
 from zeroseal.guests.facts import SystemFacts
+from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.survey import ImageFacts, by_trace
 from zeroseal.sealing.verify import Proof
 from zeroseal.traces.load import catalogue_digest
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.signing import RecordSigner
 
 STATEMENT_TYPE = "https://in-toto.io/Statement/v1"
 PREDICATE_TYPE = "urn:zeroseal:predicate:seal:v1"
@@ -42,6 +46,7 @@ class SealRecord:
         skipped: ids of traces that were found and left.
         retained_accounts, keep_root_login: as chosen for the seal.
         leaf_hints: chunk number to the first bytes of its hash, to locate a change.
+        envelope: the signed form that it came in; None for a record that is not signed.
     """
 
     root: str
@@ -54,6 +59,7 @@ class SealRecord:
     retained_accounts: tuple[str, ...]
     keep_root_login: bool
     leaf_hints: dict[int, bytes]
+    envelope: Envelope | None = None
 
     def changed_chunks(self, digest: DiskDigest) -> list[int]:
         """Numbers of chunks that differ from the sealed disk."""
@@ -78,8 +84,9 @@ def build_record(
     source: ImageFacts,
     proof: Proof,
     sealed_at: int,
+    signer: RecordSigner | None = None,
 ) -> bytes:
-    """The record's JSON text."""
+    """The record's JSON text, in a signed envelope where somebody signs it."""
     choices = plan.choices
     statement = {
         "_type": STATEMENT_TYPE,
@@ -142,7 +149,8 @@ def build_record(
             },
         },
     }
-    return json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
+    text = json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
+    return signer.envelope(text) if signer else text
 
 
 def _bytes_sentence(proof: Proof) -> str:
@@ -178,6 +186,9 @@ def parse_record(raw: bytes) -> SealRecord:
         ValueError, KeyError, TypeError, AttributeError: it is none.
     """
     statement: dict[str, Any] = json.loads(raw)
+    envelope = parse_envelope(statement)
+    if envelope:
+        statement = json.loads(envelope.statement)
     if statement["_type"] != STATEMENT_TYPE or statement["predicateType"] != PREDICATE_TYPE:
         raise ValueError("it is a statement of another kind")
     predicate = statement["predicate"]
@@ -195,6 +206,7 @@ def parse_record(raw: bytes) -> SealRecord:
         retained_accounts=tuple(str(item) for item in kept["retainedAccounts"]),
         keep_root_login=bool(kept["rootLogin"]),
         leaf_hints=_unpack_hints(disk["leafHints"]),
+        envelope=envelope,
     )
 
 

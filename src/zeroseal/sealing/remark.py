@@ -17,6 +17,7 @@ BLOCKERS = {
     "signed-boot-image": "a signed boot image holds this machine's identity",
     "static-address": "a static address stays",
     "service-account": "an account in the human range runs a service",
+    "homed-account": "systemd-homed keeps accounts of its own",
     "domain-member": "the machine belongs to a domain",
     "sleeping-swap-file": "a swap file holds a sleeping system",
 }

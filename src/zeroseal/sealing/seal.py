@@ -6,6 +6,7 @@ import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.staged import StagedStore
@@ -28,6 +29,9 @@ from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts, recoverable
 from zeroseal.sealing.values import collect_values
 from zeroseal.sealing.verify import Proof, verify_result
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.signing import RecordSigner
 
 
 @dataclass(frozen=True)
@@ -103,7 +107,12 @@ def plan_image(
 
 
 def seal_image(
-    source: Path, output: OutputSpec, choices: SealChoices, now: int, progress: Progress = quiet
+    source: Path,
+    output: OutputSpec,
+    choices: SealChoices,
+    now: int,
+    progress: Progress = quiet,
+    signer: RecordSigner | None = None,
 ) -> SealResult:
     """Seals ``source`` into a new file; the source never changes.
 
@@ -113,6 +122,7 @@ def seal_image(
         choices: what to treat and to keep.
         now: the one moment that everything changed is given, seconds since 1970.
         progress: told of each stage.
+        signer: who signs the record; None for nobody.
 
     Raises:
         ImageError: the source cannot be read or is not supported.
@@ -147,8 +157,9 @@ def seal_image(
                     f"{source} was changed or removed while it was sealed: shut the machine down, "
                     "then try again"
                 )
+            plan, system = planned.plan, planned.system
             text = build_record(
-                output.path.name, digest, planned.plan, planned.system, planned.source, proof, now
+                output.path.name, digest, plan, system, planned.source, proof, now, signer
             )
             record.file.write(0, text)
             target.commit()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal.blocks.digest import digest_store
 from zeroseal.blocks.staged import StagedStore
@@ -20,9 +21,16 @@ from zeroseal.sealing.seal import SealResult, count_changes, plan_opened, result
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.verify import verify_result
 
+if TYPE_CHECKING:
+    from zeroseal.sealing.signing import RecordSigner
+
 
 def seal_in_place(
-    source: Path, choices: SealChoices, now: int, progress: Progress = quiet
+    source: Path,
+    choices: SealChoices,
+    now: int,
+    progress: Progress = quiet,
+    signer: RecordSigner | None = None,
 ) -> SealResult:
     """Seals an image where it lies; what it held is gone afterwards.
 
@@ -31,6 +39,7 @@ def seal_in_place(
         choices: what to treat and to keep.
         now: the one moment that everything changed is given, seconds since 1970.
         progress: told of each stage.
+        signer: who signs the record; None for nobody.
 
     Raises:
         ImageError: the image cannot be read or is not supported.
@@ -59,8 +68,9 @@ def seal_in_place(
                     "written; seal into a new file with -o"
                 )
             container.close()
+            plan, system = planned.plan, planned.system
             text = build_record(
-                source.name, digest, planned.plan, planned.system, planned.source, proof, now
+                source.name, digest, plan, system, planned.source, proof, now, signer
             )
             progress(Step("committing", 0, 0))
             change.commit(record_path(source).name, text.decode())

@@ -80,11 +80,12 @@ class Subject:
             known_services=self._services,
             accounts_stay=not choices.treats(get_trace("people.accounts")),
         )
-        for name in choices.retained_accounts:
+        asked = set(choices.removed_accounts) - set(choices.rules.removed_accounts)
+        for name in (*choices.retained_accounts, *sorted(asked)):
             if find_account(context.accounts, name) is None:
                 humans = [account.name for account in context.accounts if account.is_human]
                 raise UsageError(
-                    f"the guest has no account {name!r} to retain; its human accounts are "
+                    f"the guest has no account {name!r}; its human accounts are "
                     f"{', '.join(humans) or 'none'}"
                 )
         return context

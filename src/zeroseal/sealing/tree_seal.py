@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import TYPE_CHECKING, BinaryIO, cast
 
 from zeroseal.blocks.digest import DiskDigest, digest_store
 from zeroseal.blocks.search import Searcher
@@ -33,6 +33,9 @@ from zeroseal.sealing.survey import STRIP_CELLS, Survey
 from zeroseal.sealing.tree_source import FileStore, TreeImage, open_source, subject_of
 from zeroseal.sealing.values import collect_values
 from zeroseal.sealing.verify import Proof
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.signing import RecordSigner
 
 
 @dataclass(frozen=True)
@@ -87,7 +90,12 @@ def plan_tree(path: Path, choices: SealChoices, progress: Progress = quiet) -> P
 
 
 def seal_tree(
-    path: Path, output: Path | None, choices: SealChoices, now: int, progress: Progress = quiet
+    path: Path,
+    output: Path | None,
+    choices: SealChoices,
+    now: int,
+    progress: Progress = quiet,
+    signer: RecordSigner | None = None,
 ) -> TreeResult:
     """Seals a folder or a tar archive.
 
@@ -97,6 +105,7 @@ def seal_tree(
         choices: what to treat and to keep.
         now: the one moment that everything changed is given, seconds since 1970.
         progress: told of each stage.
+        signer: who signs the record; None for nobody.
 
     Raises:
         ImageError: it cannot be read.
@@ -120,7 +129,7 @@ def seal_tree(
             source.carry_out(source.tree.changes)
             _check_nothing_left(FolderSource(path, now).tree, planned.plan)
             return TreeResult(planned, path, None, proof)
-        _write_archive(source, output, planned, proof, now, progress)
+        _write_archive(source, output, planned, proof, now, progress, signer)
         return TreeResult(planned, output, record_path(output), proof)
     finally:
         source.close()
@@ -194,6 +203,7 @@ def _write_archive(
     proof: Proof,
     now: int,
     progress: Progress,
+    signer: RecordSigner | None,
 ) -> None:
     """Writes the archive and its record; nothing has its name before both were read back."""
     with OutputFile(output) as target, OutputFile(record_path(output)) as record:
@@ -211,7 +221,7 @@ def _write_archive(
             again.close()
         digest = digest_file(target.file.path, progress)
         plan, system = planned.plan, planned.system
-        text = build_record(output.name, digest, plan, system, planned.source, proof, now)
+        text = build_record(output.name, digest, plan, system, planned.source, proof, now, signer)
         record.file.write(0, text)
         target.commit()
         record.commit()

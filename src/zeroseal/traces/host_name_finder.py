@@ -11,6 +11,7 @@ from zeroseal.traces.key_edits import KeyEdit, edit_keys
 from zeroseal.traces.text_edits import drop_host_names
 
 NEUTRAL_HOST_NAME = "localhost"
+_LONG_ENOUGH = 4  # shorter names stand in other words
 _HOSTS_FILES = ("/etc/hosts", "/var/spool/postfix/etc/hosts")  # postfix has a copy in its chroot
 # (paths, format, keys to drop, keys to replace): without the key each service asks the system
 _SETTINGS: tuple[tuple[tuple[str, ...], str, tuple[str, ...], tuple[tuple[str, str], ...]], ...] = (
@@ -56,7 +57,8 @@ def find_host_name(context: FindContext) -> Iterator[tuple[Change, str]]:
             yield change, evidence
     short = name.partition(".")[0]
     for patterns, kind, dropped, replaced in _SETTINGS:
-        edit = KeyEdit(kind, drop=dropped, replace=replaced, values=f"*{short}*")
+        named = f"*{short}*" if len(short) >= _LONG_ENOUGH else short
+        edit = KeyEdit(kind, drop=dropped, replace=replaced, values=named)
         for path in [path for pattern in patterns for path in guest.glob(pattern)]:
             text = guest.read_text(path)
             if edit_keys(text, edit) != text:

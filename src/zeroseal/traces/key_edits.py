@@ -23,7 +23,8 @@ class KeyEdit:
 
     Attributes:
         format: one of ``FORMATS``.
-        section: with ``ini``, a pattern of the sections that are meant; empty for all.
+        section: with ``ini``, a pattern of the sections that are meant, with ``yaml`` of the keys
+            that the lines hang on; empty for all.
         drop: patterns of keys whose lines go.
         replace: (pattern of a key, the line that takes its place) pairs; indentation stays.
         values: a pattern: only keys with such values are meant; empty for all.
@@ -64,15 +65,15 @@ def _iter_edited(text: str, edit: KeyEdit) -> Iterator[str]:
     dropped_below: int | None = None
     for line, key, value, indent in _iter_lines(text, edit):
         if dropped_below is not None:
-            # what hangs on a dropped key of YAML goes with it
-            if indent > dropped_below or (not line.strip()):
+            # what hangs on a dropped key of YAML goes with it, as do the lines that go on a value
+            if line.strip() and indent > dropped_below:
                 continue
             dropped_below = None
         new = edit.new_line(key, value) if key else None
         if new is None:
             yield line
             continue
-        if edit.format == "yaml":
+        if edit.format in ("yaml", "ini"):
             dropped_below = indent
         end = "\n" if line.endswith("\n") else ""
         if new and new + end != line.lstrip():
@@ -85,11 +86,16 @@ def _iter_lines(text: str, edit: KeyEdit) -> Iterator[tuple[str, str, str, int]]
     """Yields (line, key, value, indentation); the key is empty where a line is none of ours."""
     split = _SPLITTERS[edit.format]
     section = ""
+    above: list[tuple[int, str]] = []  # (indentation, key) of what a line of YAML hangs on
     for line in text.splitlines(keepends=True):
         bare = line.strip()
         indent = len(line) - len(line.lstrip(" \t"))
         if edit.format == "ini" and bare.startswith("["):
             section = bare.strip("[]")
+        if edit.format == "yaml" and bare and not bare.startswith("#"):
+            above = [item for item in above if item[0] < indent]
+            section = above[-1][1] if above else ""
+            above.append((indent, split(bare)[0]))
         is_meant = not edit.section or fnmatch.fnmatchcase(section.lower(), edit.section.lower())
         if not bare or bare.startswith(_COMMENTS) or not is_meant:
             yield line, "", "", indent

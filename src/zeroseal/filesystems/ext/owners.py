@@ -19,7 +19,11 @@ _FIELDS = {
     "xattr_block": (0x68, "<u4"),
     "uid_hi": (0x78, "<u2"),
 }
-_EXTRA_SIZE = {"extra_size": (0x80, "<u2")}
+_USUAL_EXTRA = 32  # bytes of further fields, as mke2fs wants them; attributes begin behind
+_EXTRA_SIZE = {
+    "extra_size": (0x80, "<u2"),
+    "magic": (layout.INODE_BASE_BYTES + _USUAL_EXTRA, "<u4"),
+}
 _ACL_INDEXES = (2, 3)  # system.posix_acl_access, system.posix_acl_default: fs/ext4/xattr.h
 _ACL_HEADER_BYTES = 4
 _ACL_USER = 2  # ACL_USER of fs/ext4/acl.h; entries of other kinds without an id are shorter
@@ -42,8 +46,9 @@ def find_in_acls(volume: ExtVolume, uids: Collection[int]) -> dict[int, int]:
     named: dict[int, int] = {}
     for first, rows in _iter_rows(volume):
         has_some = rows["xattr_block"] > 0
-        if "extra_size" in (rows.dtype.names or ()):
-            has_some |= rows["extra_size"] > 0
+        if "magic" in (rows.dtype.names or ()):
+            usual = rows["extra_size"] == _USUAL_EXTRA
+            has_some |= np.where(usual, rows["magic"] == layout.XATTR_MAGIC, rows["extra_size"] > 0)
         for index in np.flatnonzero((rows["links"] > 0) & has_some).tolist():
             number = first + index
             for uid in _acl_users(volume, number):
@@ -54,7 +59,7 @@ def find_in_acls(volume: ExtVolume, uids: Collection[int]) -> dict[int, int]:
 
 def _iter_rows(volume: ExtVolume) -> Iterator[tuple[int, np.ndarray]]:
     fields = dict(_FIELDS)
-    if volume.inode_bytes > layout.INODE_BASE_BYTES:
+    if volume.inode_bytes >= layout.INODE_BASE_BYTES + _USUAL_EXTRA + 4:
         fields |= _EXTRA_SIZE
     row = inode_rows(fields, volume.inode_bytes)
     per_group = volume.superblock.inodes_per_group
