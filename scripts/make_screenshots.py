@@ -61,8 +61,8 @@ SHOTS: dict[str, str] = {
     'installs={gate="4.2"}}]\'; zeroseal shelf list; zeroseal yard show gangway-ref',
     "trial": "zeroseal trial gangway.sealed.qcow2 --host simulated --sheet gangway.toml; "
     "zeroseal trial gangway.qcow2 --host simulated",
-    "traces": "zeroseal traces | head -1; zeroseal traces --family identity --family keys; "
-    "zeroseal traces --on gangway.qcow2 --family wire --family disk",
+    "traces": "zeroseal traces | head -1; zeroseal traces --family identity; "
+    "zeroseal traces --on gangway.qcow2 --family keys --family people --family disk",
     "trace": "zeroseal traces keys.ssh-host",
     "demo": "zeroseal demo",
     "rules": f"cp {EXAMPLES}/house-rules.toml .; "
