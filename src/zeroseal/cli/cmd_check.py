@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from zeroseal.cli.many import add_images, are_many, get_image, run_each
+from zeroseal.cli.image_words import add_images, are_many, get_image
 from zeroseal.cli.options import Subparsers, add_common, add_root, add_rules, check_root, rules_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
@@ -65,6 +65,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         if args.level != "full":
             raise UsageError("a tree is checked at level full only: leave --level out")
     elif are_many(args):
+        from zeroseal.cli.many import run_each
+
         return run_each(args, ui)
     else:
         args.image = get_image(args)

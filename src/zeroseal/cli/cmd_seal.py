@@ -7,7 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.many import add_images, are_many, get_image, output_in, run_each
+from zeroseal.cli.image_words import add_images, are_many, get_image, output_in
 from zeroseal.cli.options import (
     Subparsers,
     add_choices,
@@ -94,6 +94,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         return _run_tree(args, ui)
     if are_many(args):
         _check_many(args)
+        from zeroseal.cli.many import run_each
+
         return run_each(args, ui)
     args.image = get_image(args)
     if args.to:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeroseal.cli.many import add_images, are_many, get_image, run_each
+from zeroseal.cli.image_words import add_images, are_many, get_image
 from zeroseal.cli.options import (
     Subparsers,
     add_choices,
@@ -44,6 +44,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     if args.root:
         check_root(args)
     elif are_many(args):
+        from zeroseal.cli.many import run_each
+
         return run_each(args, ui)
     else:
         args.image = get_image(args)
