@@ -115,16 +115,18 @@ def definition_from(args: argparse.Namespace) -> MachineDefinition | None:
     Raises:
         MissingError, DamagedError: the definition cannot be read.
     """
-    from zeroseal.machines.definition import FILE_NAME, read_machine_file
-    from zeroseal.machines.definition_files import read_definition_file
+    from zeroseal.machines import FILE_NAME
 
-    if args.machine is None and getattr(args, "image", None) is None:
-        return None
     if args.machine:
+        from zeroseal.machines.definition_files import read_definition_file
+
         return read_definition_file(args.machine)
-    beside = args.image.parent / FILE_NAME
-    if not beside.is_file():
+    image = getattr(args, "image", None)
+    beside = image.parent / FILE_NAME if image else None
+    if beside is None or not beside.is_file():
         return None
+    from zeroseal.machines.definition import read_machine_file
+
     found = read_machine_file(beside)
     return found if (beside.parent / found.disk).resolve() == args.image.resolve() else None
 

@@ -15,8 +15,8 @@ from pydantic import ConfigDict, TypeAdapter, ValidationError
 
 from zeroseal.errors import DamagedError, MissingError, OutputExistsError
 from zeroseal.images.output import replace_small_file
+from zeroseal.machines import FILE_NAME
 
-FILE_NAME = "machine.toml"
 _VERSION = 2
 SEED_MEDIUM, INSTALL_MEDIUM, OTHER_MEDIUM = "seed", "install", "other"
 

@@ -26,8 +26,8 @@ from zeroseal.errors import (
     RefusedError,
     environment_error,
 )
+from zeroseal.machines import FILE_NAME
 from zeroseal.machines.definition import (
-    FILE_NAME,
     MachineDefinition,
     check_new_folder,
     read_definition,

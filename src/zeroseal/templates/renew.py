@@ -17,10 +17,10 @@ from zeroseal.errors import RefusedError, UsageError
 from zeroseal.guests.packages import changed_packages, read_packages, versions_of
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.output import write_small_file
-from zeroseal.machines import snapshots
+from zeroseal.machines import FILE_NAME, snapshots
 from zeroseal.machines.blueprint import KEY_FILE
 from zeroseal.machines.build import login_of
-from zeroseal.machines.definition import FILE_NAME, new_uuid, write_definition
+from zeroseal.machines.definition import new_uuid, write_definition
 from zeroseal.machines.hosts.choose import choose_host
 from zeroseal.machines.hosts.host import Host
 from zeroseal.machines.readiness import knowledge_of
