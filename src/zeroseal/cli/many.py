@@ -53,10 +53,7 @@ class Answer:
 
     @property
     def _error(self) -> dict[str, Any]:
-        found = self.value.get("error")
-        if self.value.get("schema") == "zeroseal.error":
-            return self.value if not isinstance(found, dict) else found
-        return {}
+        return self.value if self.value.get("schema") == "zeroseal.error" else {}
 
     @property
     def sentence(self) -> str:

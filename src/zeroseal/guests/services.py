@@ -57,14 +57,8 @@ class Services:
             for path in self._guest.glob(pattern):
                 names.add(re.sub(r"^S\d+", "", path.rpartition("/")[2]))
         if self.has_systemd:
-            names = {name for name in names if not self._has_unit(name)}
+            names = {name for name in names if not self._units.has_unit(f"{name}.service")}
         return frozenset(names)
-
-    def _has_unit(self, name: str) -> bool:
-        return any(
-            self._guest.find(f"{folder}/{name}.service", follow_last=False) is not None
-            for folder in ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
-        )
 
     def is_enabled(self, name: str, gone: Collection[str] = ()) -> bool:
         """Whether a boot starts a unit or an init script, and its conditions hold.
@@ -101,7 +95,7 @@ class Services:
         if not self.has_systemd:
             return
         for name in sorted(self._units.reached):
-            users = self._units.read_unit(name).values("User")
+            users = self._units.get_unit(name).values("User")
             if users and users[-1] not in ("root", "0"):
                 yield name, users[-1]
 
@@ -112,12 +106,10 @@ class Services:
         if not self.has_systemd:
             return
         for name in sorted(self._units.reached):
-            if not name.endswith(".service"):
+            if not name.endswith(".service") or not self._may_start(name, gone):
                 continue
-            unit = self._units.read_unit(name)
+            unit = self._units.get_unit(name)
             for command in (value for key in _EXEC_KEYS for value in unit.values(key)):
-                if not self._may_start(name, gone):
-                    break
                 program, _space, _rest = command.lstrip("-@:+!").partition(" ")
                 yield name, command
                 if program.startswith("/") and program not in gone:
@@ -134,7 +126,7 @@ class Services:
 
     def _may_start(self, name: str, gone: Collection[str]) -> bool:
         """Whether no condition that can be judged on a disk speaks against a unit."""
-        unit = self._units.read_unit(name)
+        unit = self._units.get_unit(name)
         either: list[bool] = []
         for key in ("ConditionPathExists", "ConditionFileNotEmpty", "ConditionPathIsDirectory",
                     "ConditionDirectoryNotEmpty", "ConditionPathExistsGlob",

@@ -49,6 +49,7 @@ class SystemdUnits:
         self._files: dict[str, list[str]] = {}
         self._links: dict[str, list[str]] = {}
         self._drop_ins: dict[str, list[str]] = {}
+        self._units: dict[str, Unit] = {}
         for folder in _FOLDERS:
             self._read_folder(folder)
         self.reached = frozenset(self._reach())
@@ -82,8 +83,17 @@ class SystemdUnits:
         except DamagedError:
             return None
 
-    def read_unit(self, name: str) -> Unit:
-        """A unit's settings; none where there is no such unit."""
+    def has_unit(self, name: str) -> bool:
+        """Whether there is a file of a unit."""
+        return self._path_of(name) is not None
+
+    def get_unit(self, name: str) -> Unit:
+        """A unit's settings, read once; none where there is no such unit."""
+        if name not in self._units:
+            self._units[name] = self._read_unit(name)
+        return self._units[name]
+
+    def _read_unit(self, name: str) -> Unit:
         settings: list[tuple[str, str]] = []
         path = self._path_of(name)
         paths = [path] if path else []
@@ -108,7 +118,7 @@ class SystemdUnits:
         seen: set[str] = set()
         while pending and len(seen) < _MOST_UNITS:
             name = pending.pop()
-            is_missing = name.endswith(".service") and self._path_of(name) is None
+            is_missing = name.endswith(".service") and not self.has_unit(name)
             if name in seen or is_missing or self.is_masked(name):
                 continue
             seen.add(name)
@@ -131,7 +141,7 @@ class SystemdUnits:
         stem, _dot, kind = name.rpartition(".")
         if "@" in name:
             pulled += self._links.get(_template_of(name), [])
-        unit = self.read_unit(name)
+        unit = self.get_unit(name)
         for key in _PULLING:
             pulled += [word for value in unit.values(key) for word in value.split()]
         if kind == "socket":
