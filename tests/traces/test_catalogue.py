@@ -35,6 +35,13 @@ HUMAN = {
     "/etc/passwd": CLEAN["/etc/passwd"] + "ada.brine:x:1000:1000::/home/ada.brine:/bin/sh\n",
     "/home/ada.brine/letter": "dear tom",
 }
+
+
+def files(*paths: str) -> tuple[dict[str, str], list[str]]:
+    """A trace that is in all of these files, whatever they hold."""
+    return dict.fromkeys(paths, "x"), list(paths)
+
+
 # For each trace: what makes it hit, and the places that must be named.
 HITS: dict[str, tuple[dict[str, str], list[str]]] = {
     "identity.machine-id": (
@@ -104,68 +111,26 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         {"/etc/sudoers.d/90-cloud-init-users": "x"},
         ["/etc/sudoers.d/90-cloud-init-users"],
     ),
-    "identity.host-id": (
-        dict.fromkeys(["/etc/hostid"], "x"),
-        ["/etc/hostid"],
+    "identity.host-id": files("/etc/hostid"),
+    "identity.nvme-host": files("/etc/nvme/hostnqn", "/etc/nvme/hostid"),
+    "identity.multipath": files("/etc/multipath/bindings", "/etc/multipath/wwids"),
+    "identity.lvm-history": files(
+        "/etc/lvm/archive/tide",
+        "/etc/lvm/backup/tide",
+        "/etc/lvm/cache/tide",
+        "/etc/lvm/cache/.cache",
     ),
-    "identity.nvme-host": (
-        dict.fromkeys(["/etc/nvme/hostnqn", "/etc/nvme/hostid"], "x"),
-        ["/etc/nvme/hostnqn", "/etc/nvme/hostid"],
+    "keys.config-agents": files(
+        "/etc/salt/minion_id",
+        "/etc/salt/pki/minion/tide",
+        "/etc/puppetlabs/puppet/ssl/private/tide.pem",
+        "/var/lib/puppet/ssl/private/tide.pem",
+        "/etc/chef/client.pem",
     ),
-    "identity.multipath": (
-        dict.fromkeys(["/etc/multipath/bindings", "/etc/multipath/wwids"], "x"),
-        ["/etc/multipath/bindings", "/etc/multipath/wwids"],
-    ),
-    "identity.lvm-history": (
-        dict.fromkeys(
-            [
-                "/etc/lvm/archive/tide",
-                "/etc/lvm/backup/tide",
-                "/etc/lvm/cache/tide",
-                "/etc/lvm/cache/.cache",
-            ],
-            "x",
-        ),
-        [
-            "/etc/lvm/archive/tide",
-            "/etc/lvm/backup/tide",
-            "/etc/lvm/cache/tide",
-            "/etc/lvm/cache/.cache",
-        ],
-    ),
-    "keys.config-agents": (
-        dict.fromkeys(
-            [
-                "/etc/salt/minion_id",
-                "/etc/salt/pki/minion/tide",
-                "/etc/puppetlabs/puppet/ssl/private/tide.pem",
-                "/var/lib/puppet/ssl/private/tide.pem",
-                "/etc/chef/client.pem",
-            ],
-            "x",
-        ),
-        [
-            "/etc/salt/minion_id",
-            "/etc/salt/pki/minion/tide",
-            "/etc/puppetlabs/puppet/ssl/private/tide.pem",
-            "/var/lib/puppet/ssl/private/tide.pem",
-            "/etc/chef/client.pem",
-        ],
-    ),
-    "keys.container-engine": (
-        dict.fromkeys(
-            [
-                "/etc/docker/key.json",
-                "/var/lib/docker/engine-id",
-                "/var/lib/docker/swarm/certificates/tide",
-            ],
-            "x",
-        ),
-        [
-            "/etc/docker/key.json",
-            "/var/lib/docker/engine-id",
-            "/var/lib/docker/swarm/certificates/tide",
-        ],
+    "keys.container-engine": files(
+        "/etc/docker/key.json",
+        "/var/lib/docker/engine-id",
+        "/var/lib/docker/swarm/certificates/tide",
     ),
     "keys.cluster-node": (
         dict.fromkeys(
@@ -174,46 +139,19 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         ),
         ["/var/lib/kubelet/pki/tide", "/etc/kubernetes/admin.conf", "/etc/kubernetes/pki/x"],
     ),
-    "keys.subscription": (
-        dict.fromkeys(
-            [
-                "/etc/pki/consumer/tide",
-                "/etc/pki/entitlement/tide",
-                "/etc/sysconfig/rhn/systemid",
-                "/etc/insights-client/machine-id",
-                "/etc/insights-client/.registered",
-            ],
-            "x",
-        ),
-        [
-            "/etc/pki/consumer/tide",
-            "/etc/pki/entitlement/tide",
-            "/etc/sysconfig/rhn/systemid",
-            "/etc/insights-client/machine-id",
-            "/etc/insights-client/.registered",
-        ],
+    "keys.subscription": files(
+        "/etc/pki/consumer/tide",
+        "/etc/pki/entitlement/tide",
+        "/etc/sysconfig/rhn/systemid",
+        "/etc/insights-client/machine-id",
+        "/etc/insights-client/.registered",
     ),
-    "keys.samba": (
-        dict.fromkeys(
-            [
-                "/var/lib/samba/private/secrets.tdb",
-                "/var/lib/samba/private/tide.keytab",
-                "/etc/samba/secrets.tdb",
-            ],
-            "x",
-        ),
-        [
-            "/var/lib/samba/private/secrets.tdb",
-            "/var/lib/samba/private/tide.keytab",
-            "/etc/samba/secrets.tdb",
-        ],
+    "keys.samba": files(
+        "/var/lib/samba/private/secrets.tdb",
+        "/var/lib/samba/private/tide.keytab",
+        "/etc/samba/secrets.tdb",
     ),
-    "keys.sssd": (
-        dict.fromkeys(
-            ["/var/lib/sss/db/tide", "/var/lib/sss/mc/tide", "/var/lib/sss/secrets/tide"], "x"
-        ),
-        ["/var/lib/sss/db/tide", "/var/lib/sss/mc/tide", "/var/lib/sss/secrets/tide"],
-    ),
+    "keys.sssd": files("/var/lib/sss/db/tide", "/var/lib/sss/mc/tide", "/var/lib/sss/secrets/tide"),
     "people.installer-answers": (
         dict.fromkeys(
             [
@@ -235,207 +173,77 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
             "/var/lib/autoinstall/x",
         ],
     ),
-    "people.account-settings": (
-        dict.fromkeys(
-            ["/var/lib/AccountsService/users/tide", "/var/lib/AccountsService/icons/tide"], "x"
-        ),
-        ["/var/lib/AccountsService/users/tide", "/var/lib/AccountsService/icons/tide"],
+    "people.account-settings": files(
+        "/var/lib/AccountsService/users/tide", "/var/lib/AccountsService/icons/tide"
     ),
-    "people.later-jobs": (
-        dict.fromkeys(
-            ["/var/spool/cron/atjobs/a0001", "/var/spool/at/a0001", "/var/spool/cron/atspool/tide"],
-            "x",
-        ),
-        ["/var/spool/cron/atjobs/a0001", "/var/spool/at/a0001", "/var/spool/cron/atspool/tide"],
+    "people.later-jobs": files(
+        "/var/spool/cron/atjobs/a0001", "/var/spool/at/a0001", "/var/spool/cron/atspool/tide"
     ),
-    "wire.clock-drift": (
-        dict.fromkeys(
-            [
-                "/var/lib/chrony/drift",
-                "/var/lib/ntp/drift",
-                "/var/lib/ntp/ntp.drift",
-                "/var/lib/ntpsec/ntp.drift",
-            ],
-            "x",
-        ),
-        [
-            "/var/lib/chrony/drift",
-            "/var/lib/ntp/drift",
-            "/var/lib/ntp/ntp.drift",
-            "/var/lib/ntpsec/ntp.drift",
-        ],
+    "wire.clock-drift": files(
+        "/var/lib/chrony/drift",
+        "/var/lib/ntp/drift",
+        "/var/lib/ntp/ntp.drift",
+        "/var/lib/ntpsec/ntp.drift",
     ),
-    "diary.login-databases": (
-        dict.fromkeys(
-            [
-                "/var/lib/wtmpdb/wtmp.db",
-                "/var/lib/lastlog/lastlog2.db",
-                "/var/lib/wtmpdb/wtmp.db-wal",
-            ],
-            "x",
-        ),
-        ["/var/lib/wtmpdb/wtmp.db", "/var/lib/lastlog/lastlog2.db", "/var/lib/wtmpdb/wtmp.db-wal"],
+    "diary.login-databases": files(
+        "/var/lib/wtmpdb/wtmp.db", "/var/lib/lastlog/lastlog2.db", "/var/lib/wtmpdb/wtmp.db-wal"
     ),
-    "diary.timer-stamps": (
-        dict.fromkeys(["/var/lib/systemd/timers/stamp-tide.timer"], "x"),
-        ["/var/lib/systemd/timers/stamp-tide.timer"],
+    "diary.timer-stamps": files("/var/lib/systemd/timers/stamp-tide.timer"),
+    "diary.package-history": files(
+        "/var/lib/dnf/history.sqlite",
+        "/var/lib/dnf/history/tide",
+        "/var/lib/yum/history/tide",
+        "/var/lib/yum/uuid",
     ),
-    "diary.package-history": (
-        dict.fromkeys(
-            [
-                "/var/lib/dnf/history.sqlite",
-                "/var/lib/dnf/history/tide",
-                "/var/lib/yum/history/tide",
-                "/var/lib/yum/uuid",
-            ],
-            "x",
-        ),
-        [
-            "/var/lib/dnf/history.sqlite",
-            "/var/lib/dnf/history/tide",
-            "/var/lib/yum/history/tide",
-            "/var/lib/yum/uuid",
-        ],
+    "leftovers.mail-queues": files(
+        "/var/spool/postfix/deferred/x/y",
+        "/var/spool/postfix/active/tide",
+        "/var/spool/postfix/incoming/tide",
+        "/var/spool/postfix/maildrop/tide",
+        "/var/spool/postfix/hold/tide",
+        "/var/spool/postfix/defer/x/y",
+        "/var/spool/exim4/input/tide",
+        "/var/spool/exim4/msglog/tide",
+        "/var/spool/mqueue/tide",
     ),
-    "leftovers.mail-queues": (
-        dict.fromkeys(
-            [
-                "/var/spool/postfix/deferred/x/y",
-                "/var/spool/postfix/active/tide",
-                "/var/spool/postfix/incoming/tide",
-                "/var/spool/postfix/maildrop/tide",
-                "/var/spool/postfix/hold/tide",
-                "/var/spool/postfix/defer/x/y",
-                "/var/spool/exim4/input/tide",
-                "/var/spool/exim4/msglog/tide",
-                "/var/spool/mqueue/tide",
-            ],
-            "x",
-        ),
-        [
-            "/var/spool/postfix/deferred/x/y",
-            "/var/spool/postfix/active/tide",
-            "/var/spool/postfix/incoming/tide",
-            "/var/spool/postfix/maildrop/tide",
-            "/var/spool/postfix/hold/tide",
-            "/var/spool/postfix/defer/x/y",
-            "/var/spool/exim4/input/tide",
-            "/var/spool/exim4/msglog/tide",
-            "/var/spool/mqueue/tide",
-        ],
+    "leftovers.print-jobs": files("/var/spool/cups/c00001", "/var/cache/cups/job.cache"),
+    "leftovers.name-index": files(
+        "/var/lib/mlocate/mlocate.db", "/var/lib/plocate/plocate.db", "/var/cache/locate/locatedb"
     ),
-    "leftovers.print-jobs": (
-        dict.fromkeys(["/var/spool/cups/c00001", "/var/cache/cups/job.cache"], "x"),
-        ["/var/spool/cups/c00001", "/var/cache/cups/job.cache"],
-    ),
-    "leftovers.name-index": (
-        dict.fromkeys(
-            [
-                "/var/lib/mlocate/mlocate.db",
-                "/var/lib/plocate/plocate.db",
-                "/var/cache/locate/locatedb",
-            ],
-            "x",
-        ),
-        [
-            "/var/lib/mlocate/mlocate.db",
-            "/var/lib/plocate/plocate.db",
-            "/var/cache/locate/locatedb",
-        ],
-    ),
-    "leftovers.debconf-answers": (
-        dict.fromkeys(
-            ["/var/cache/debconf/passwords.dat", "/var/cache/debconf/passwords.dat-old"], "x"
-        ),
-        ["/var/cache/debconf/passwords.dat", "/var/cache/debconf/passwords.dat-old"],
+    "leftovers.debconf-answers": files(
+        "/var/cache/debconf/passwords.dat", "/var/cache/debconf/passwords.dat-old"
     ),
     "leftovers.trash": (
         dict.fromkeys(["/root/.local/share/Trash/files/a", "/root/.xsession-errors"], "x"),
         ["/root/.local/share/Trash", "/root/.xsession-errors"],
     ),
-    "identity.iscsi-initiator": (
-        dict.fromkeys(["/etc/iscsi/initiatorname.iscsi"], "x"),
-        ["/etc/iscsi/initiatorname.iscsi"],
+    "identity.iscsi-initiator": files("/etc/iscsi/initiatorname.iscsi"),
+    "identity.lvm-devices": files(
+        "/etc/lvm/devices/system.devices", "/etc/lvm/devices/backup/tide"
     ),
-    "identity.lvm-devices": (
-        dict.fromkeys(["/etc/lvm/devices/system.devices", "/etc/lvm/devices/backup/tide"], "x"),
-        ["/etc/lvm/devices/system.devices", "/etc/lvm/devices/backup/tide"],
+    "keys.service-credentials": files(
+        "/var/lib/systemd/credential.secret", "/var/lib/systemd/tpm2-srk"
     ),
-    "keys.service-credentials": (
-        dict.fromkeys(["/var/lib/systemd/credential.secret", "/var/lib/systemd/tpm2-srk"], "x"),
-        ["/var/lib/systemd/credential.secret", "/var/lib/systemd/tpm2-srk"],
+    "keys.web-console": files("/etc/cockpit/ws-certs.d/0-self-signed.cert"),
+    "keys.print-server": files("/etc/cups/ssl/pier.key", "/etc/cups/ssl/pier.crt"),
+    "keys.guest-agents": files(
+        "/etc/vmware-tools/GuestProxyData/server/key.pem", "/var/lib/waagent/tide.prv"
     ),
-    "keys.web-console": (
-        dict.fromkeys(["/etc/cockpit/ws-certs.d/0-self-signed.cert"], "x"),
-        ["/etc/cockpit/ws-certs.d/0-self-signed.cert"],
-    ),
-    "keys.print-server": (
-        dict.fromkeys(["/etc/cups/ssl/pier.key", "/etc/cups/ssl/pier.crt"], "x"),
-        ["/etc/cups/ssl/pier.key", "/etc/cups/ssl/pier.crt"],
-    ),
-    "keys.guest-agents": (
-        dict.fromkeys(
-            ["/etc/vmware-tools/GuestProxyData/server/key.pem", "/var/lib/waagent/tide.prv"], "x"
-        ),
-        ["/etc/vmware-tools/GuestProxyData/server/key.pem", "/var/lib/waagent/tide.prv"],
-    ),
-    "keys.monitoring-agents": (
-        dict.fromkeys(["/etc/zabbix/tide.psk", "/var/ossec/etc/client.keys"], "x"),
-        ["/etc/zabbix/tide.psk", "/var/ossec/etc/client.keys"],
-    ),
-    "keys.snmp-engine": (
-        dict.fromkeys(["/var/lib/snmp/snmpd.conf"], "x"),
-        ["/var/lib/snmp/snmpd.conf"],
-    ),
-    "keys.home-folders": (
-        dict.fromkeys(["/var/lib/systemd/home/local.private"], "x"),
-        ["/var/lib/systemd/home/local.private"],
-    ),
-    "people.remembered-people": (
-        dict.fromkeys(["/var/lib/sddm/state.conf", "/var/cache/lightdm/dmrc/ada"], "x"),
-        ["/var/lib/sddm/state.conf", "/var/cache/lightdm/dmrc/ada"],
-    ),
-    "wire.bluetooth-pairings": (
-        dict.fromkeys(["/var/lib/bluetooth/02:00:00:00:00:01"], "x"),
-        ["/var/lib/bluetooth/02:00:00:00:00:01"],
-    ),
-    "wire.nfs-peers": (
-        dict.fromkeys(["/var/lib/nfs/sm/quay", "/var/lib/nfs/rmtab"], "x"),
-        ["/var/lib/nfs/sm/quay", "/var/lib/nfs/rmtab"],
-    ),
-    "diary.measurements": (
-        dict.fromkeys(["/var/log/sysstat/sa03", "/var/lib/collectd/rrd/pier-ref"], "x"),
-        ["/var/log/sysstat/sa03", "/var/lib/collectd/rrd/pier-ref"],
-    ),
-    "diary.crash-dumps": (
-        dict.fromkeys(["/core", "/var/lib/systemd/pstore/tide"], "x"),
-        ["/core", "/var/lib/systemd/pstore/tide"],
-    ),
-    "diary.process-accounting": (
-        dict.fromkeys(["/var/account/pacct"], "x"),
-        ["/var/account/pacct"],
-    ),
-    "diary.attack-memory": (
-        dict.fromkeys(["/var/lib/fail2ban/fail2ban.sqlite3"], "x"),
-        ["/var/lib/fail2ban/fail2ban.sqlite3"],
-    ),
-    "leftovers.editor-backups": (
-        dict.fromkeys(["/etc/tide/gate.conf~", "/etc/.hosts.swp"], "x"),
-        ["/etc/tide/gate.conf~", "/etc/.hosts.swp"],
-    ),
-    "leftovers.lost-files": (dict.fromkeys(["/srv/lost+found/#12"], "x"), ["/srv/lost+found/#12"]),
-    "leftovers.program-caches": (
-        dict.fromkeys(["/root/.npm/_cacache"], "x"),
-        ["/root/.npm/_cacache"],
-    ),
-    "birth.baked-seeds": (
-        dict.fromkeys(["/var/lib/cloud/seed/nocloud"], "x"),
-        ["/var/lib/cloud/seed/nocloud"],
-    ),
-    "birth.installer-seeds": (
-        dict.fromkeys(["/etc/cloud/cloud.cfg.d/99-installer.cfg"], "x"),
-        ["/etc/cloud/cloud.cfg.d/99-installer.cfg"],
-    ),
+    "keys.monitoring-agents": files("/etc/zabbix/tide.psk", "/var/ossec/etc/client.keys"),
+    "keys.snmp-engine": files("/var/lib/snmp/snmpd.conf"),
+    "keys.home-folders": files("/var/lib/systemd/home/local.private"),
+    "people.remembered-people": files("/var/lib/sddm/state.conf", "/var/cache/lightdm/dmrc/ada"),
+    "wire.bluetooth-pairings": files("/var/lib/bluetooth/02:00:00:00:00:01"),
+    "wire.nfs-peers": files("/var/lib/nfs/sm/quay", "/var/lib/nfs/rmtab"),
+    "diary.measurements": files("/var/log/sysstat/sa03", "/var/lib/collectd/rrd/pier-ref"),
+    "diary.crash-dumps": files("/core", "/var/lib/systemd/pstore/tide"),
+    "diary.process-accounting": files("/var/account/pacct"),
+    "diary.attack-memory": files("/var/lib/fail2ban/fail2ban.sqlite3"),
+    "leftovers.editor-backups": files("/etc/tide/gate.conf~", "/etc/.hosts.swp"),
+    "leftovers.lost-files": files("/srv/lost+found/#12"),
+    "leftovers.program-caches": files("/root/.npm/_cacache"),
+    "birth.baked-seeds": files("/var/lib/cloud/seed/nocloud"),
+    "birth.installer-seeds": files("/etc/cloud/cloud.cfg.d/99-installer.cfg"),
     "identity.usage-survey": (
         {"/etc/popularity-contest.conf": 'MY_HOSTID="56eb"\nPARTICIPATE="no"\n'},
         ["/etc/popularity-contest.conf"],
