@@ -47,6 +47,9 @@ SYSTEM = {
     "/usr/lib/systemd/system-generators/cloud-init-generator": "#!demo: stands for its generator\n",
     "/usr/bin/ssh-keygen": "#!demo: stands for the key maker\n",
     "/usr/lib/systemd/system/sshd-keygen.target": "[Unit]\nDescription=SSH host keys\n",
+    "/usr/lib/systemd/systemd-networkd": "#!demo: stands for the network service\n",
+    "/usr/lib/systemd/system/systemd-networkd.service": "[Unit]\nDescription=Network\n",
+    "/usr/share/zoneinfo/Europe/Dublin": "demo: stands for a time zone\n",
     "/usr/lib/systemd/system/sshd.service": "[Unit]\nDescription=SSH server\n",
     "/usr/lib/systemd/system/cloud-init.service": "[Unit]\nDescription=First-boot seeding\n",
     "/opt/gate/gate.conf": "pier = 3\nopens = 05:40\ncloses = 23:10\n",
@@ -71,13 +74,16 @@ LINKS = {
     "/etc/systemd/system/multi-user.target.wants/sshd.service": (
         "/usr/lib/systemd/system/sshd.service"
     ),
+    "/etc/systemd/system/multi-user.target.wants/systemd-networkd.service": (
+        "/usr/lib/systemd/system/systemd-networkd.service"
+    ),
     "/etc/systemd/system/cloud-init.target.wants/cloud-init.service": (
         "/usr/lib/systemd/system/cloud-init.service"
     ),
     "/var/mail": "spool/mail",
 }
 FOLDERS = ("/boot/efi", "/dev", "/proc", "/sys", "/run", "/tmp", "/var/tmp", "/var/log/journal",
-           "/home", "/root", "/srv", "/var/spool/mail")  # fmt: skip
+           "/home", "/root", "/srv", "/var/spool/mail", "/etc/sudoers.d")  # fmt: skip
 
 
 def run(*words: str | Path, feed: str | None = None) -> None:

@@ -149,7 +149,8 @@ def test_a_started_template_is_a_broken_seal_and_regrows_itself(
     assert any("SSH host keys" in sentence for sentence in told)
     broken = check_image(adopted.disk, Level.FULL)
     assert broken.verdict is Verdict.BROKEN_SEAL
-    assert "/etc/machine-id" in broken.changed_files
+    assert broken.broken
+    assert "/etc/machine-id" in broken.broken.files
     assert compare_images([machine.disk, adopted.disk]).are_unique
     judge_qcow2(adopted.disk)
     judge_ext(cut_partition(to_raw(adopted.disk, tmp_path / "t.raw"), 2, tmp_path / "t.ext4"))

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from tests.oracles import need, run
 from zeroseal.errors import DamagedError, MissingError, ZeroSealError
+from zeroseal.guests.network_files import FixedAddresses
 from zeroseal.images.create import ContainerSpec
 from zeroseal.machines.definition import (
     Adapter,
@@ -22,7 +23,7 @@ from zeroseal.machines.definition import (
 from zeroseal.machines.definition_files import read_definition_file
 from zeroseal.machines.domain_xml import build_domain
 from zeroseal.machines.media import read_medium, write_medium, write_seed_medium
-from zeroseal.machines.seed import FixedAddresses, Seed, SeedAccount
+from zeroseal.machines.seed import Seed, SeedAccount
 
 UUID = "4f0c9e1a-7c1d-4c55-9a52-9d0d3b1a7e10"
 DEVICES = ("sound", "tpm", "watchdog", "tablet", "floppy", "usb")

@@ -88,8 +88,9 @@ def test_one_changed_file_breaks_the_seal_and_is_named(sealed: Path) -> None:
     for level in Level:
         result = check_image(sealed, level)
         assert result.verdict is Verdict.BROKEN_SEAL
-        assert result.changed_files == (CHANGED_FILE,)
-        assert result.changed_volumes == ("partition 2",)
+        assert result.broken
+        assert result.broken.files == (CHANGED_FILE,)
+        assert result.broken.volumes == ("partition 2",)
 
 
 @pytest.mark.parametrize("offset", [0, 5_000_000, 20_000_001, (32 << 20) - 1])

@@ -12,8 +12,9 @@ from zeroseal.blocks.store import MemoryStore
 from zeroseal.filesystems.plain.tree import PlainNode, PlainTree
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.network_files import FixedAddresses
 from zeroseal.guests.static_addresses import find_static_addresses
-from zeroseal.machines.seed import FixedAddresses, Seed, SeedAccount
+from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.sealing import first_boot
 from zeroseal.volumes.volume import Content, Volume
 

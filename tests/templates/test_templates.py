@@ -20,13 +20,16 @@ from zeroseal.errors import (
 )
 from zeroseal.machines.media import read_seed_medium, write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount, parse_seed
-from zeroseal.machines.yard import Yard
+from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.compare import compare_images
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.seal import OutputSpec, seal_image
-from zeroseal.templates.clone import CloneRequest, make_clones
-from zeroseal.templates.shelf import Shelf, Template
+from zeroseal.templates.clone import CloneBatch, CloneSource, make_clones
+from zeroseal.templates.clone_sheet.load import row_of, wish_of
+from zeroseal.templates.shelf.entry import Template
+from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk ops"
 
@@ -45,13 +48,30 @@ def shelf(tmp_path: Path) -> Shelf:
 
 @pytest.fixture
 def template(shelf: Shelf, sealed: Path) -> Template:
-    return shelf.add(sealed, "gangway", "2026-11", "ticket gate", DEMO_TIME + 200)
+    return add(shelf, sealed, "gangway", "2026-11", "ticket gate")
 
 
-def request_for(
-    template: Template, *names: str, linked: bool = False, key: str = ""
-) -> CloneRequest:
-    return CloneRequest(template.disk, template.entry.title, names, linked, "ops", key)
+def add(
+    shelf: Shelf, image: Path, name: str = "gangway", version: str = "1", notes: str = ""
+) -> Template:
+    return shelf.add(image, NewTemplate(name, version, notes), DEMO_TIME + 200)
+
+
+def make(
+    template: Template,
+    yard: Yard,
+    *names: str,
+    key: str = KEY,
+    user: str = "ops",
+    progress: Progress = quiet,
+    **settings: object,
+) -> list[YardMachine]:
+    users = [{"name": user, "public_keys": [key] if key else []}]
+    rows = [row_of({"name": name, "users": users} | settings) for name in names]
+    source = CloneSource(template.disk, template.entry.title, template)
+    wishes = tuple(wish_of(row, Path()) for row in rows)
+    batch = CloneBatch(source, wishes, DEMO_TIME + 250)
+    return [made.machine for made in make_clones(batch, yard, progress=progress)]
 
 
 # -- the shelf
@@ -81,14 +101,14 @@ def test_only_what_checks_sealed_comes_onto_the_shelf(
     bare.write_bytes(sealed.read_bytes())
     for image, verdict in ((demo_disk, "UNSEALED"), (bare, "CLEAN")):
         with pytest.raises(RefusedError, match=f"is {verdict}, and the shelf takes only SEALED"):
-            shelf.add(image, "gangway", "1", "", DEMO_TIME)
+            add(shelf, image, "gangway", "1")
     changed = tmp_path / "changed.raw"
     raw = bytearray(to_raw(sealed, changed).read_bytes())
     raw[9_000_000] ^= 1
     changed.write_bytes(raw)
     record_path(changed).write_bytes(record_path(sealed).read_bytes())
     with pytest.raises(RefusedError, match="is BROKEN SEAL"):
-        shelf.add(changed, "gangway", "1", "", DEMO_TIME)
+        add(shelf, changed, "gangway", "1")
     assert shelf.templates() == []
     assert not (shelf.folder / "gangway").exists()
 
@@ -97,9 +117,9 @@ def test_a_version_and_a_disk_are_taken_only_once(
     shelf: Shelf, template: Template, sealed: Path
 ) -> None:
     with pytest.raises(OutputExistsError, match="has gangway@2026-11 already"):
-        shelf.add(sealed, "gangway", "2026-11", "", DEMO_TIME)
+        add(shelf, sealed, "gangway", "2026-11")
     with pytest.raises(OutputExistsError, match="same disk already, as gangway@2026-11"):
-        shelf.add(sealed, "gangway", "2026-12", "", DEMO_TIME)
+        add(shelf, sealed, "gangway", "2026-12")
 
 
 @pytest.mark.parametrize(("name", "version"), [("Up", "1"), ("a/b", "1"), ("a", "../1"), ("", "1")])
@@ -107,7 +127,7 @@ def test_names_that_cannot_be_are_refused(
     shelf: Shelf, sealed: Path, name: str, version: str
 ) -> None:
     with pytest.raises(UsageError, match="cannot be"):
-        shelf.add(sealed, name, version, "", DEMO_TIME)
+        add(shelf, sealed, name, version)
 
 
 @pytest.mark.parametrize(
@@ -115,8 +135,10 @@ def test_names_that_cannot_be_are_refused(
 )
 def test_a_damaged_entry_is_told(shelf: Shelf, template: Template, text: str) -> None:
     (template.folder / "entry.json").write_text(text)
+    assert shelf.templates() == []
+    assert "no shelf entry that can be understood" in shelf.problems()[0]
     with pytest.raises(DamagedError, match="no shelf entry"):
-        shelf.templates()
+        shelf.get("gangway@2026-11")
 
 
 # -- clones
@@ -128,7 +150,7 @@ def test_clones_are_sound_named_and_two_machines(
 ) -> None:
     yard = Yard(tmp_path / "yard")
     before = template.disk.read_bytes()
-    clones = make_clones(request_for(template, "north", "south", linked=linked, key=KEY), yard)
+    clones = make(template, yard, "north", "south", linked=linked, key=KEY)
     for clone in clones:
         judge_qcow2(clone.disk)
         backing = image_info(clone.disk).get("full-backing-filename")
@@ -154,7 +176,7 @@ def test_clones_are_sound_named_and_two_machines(
 def test_a_seed_medium_is_read_by_other_programs_as_it_was_meant(
     template: Template, tmp_path: Path
 ) -> None:
-    clone = make_clones(request_for(template, "north", key=KEY), Yard(tmp_path / "yard"))[0]
+    clone = make(template, Yard(tmp_path / "yard"), "north", key=KEY)[0]
     medium = clone.folder / "seed.iso"
     assert run("blkid", "-p", "-s", "LABEL", "-o", "value", medium).strip() == "cidata"
     meta = run("isoinfo", "-J", "-x", "/meta-data", "-i", medium)
@@ -197,9 +219,8 @@ def test_a_batch_that_cannot_be_whole_makes_nothing(
 ) -> None:
     yard = Yard(tmp_path / "yard")
     (yard.folder / "there").mkdir(parents=True)
-    request = CloneRequest(template.disk, "gangway@1", names, False, user, key)
     with pytest.raises(ZeroSealError, match=told):
-        make_clones(request, yard)
+        make(template, yard, *names, user=user, key=key)
     assert [path.name for path in yard.folder.iterdir()] == ["there"]
 
 
@@ -208,16 +229,16 @@ def test_a_template_that_was_changed_is_not_cloned(template: Template, tmp_path:
     record["subject"][0]["digest"]["zerosealDiskTree1"] = "00" * 32
     record_path(template.disk).chmod(0o644)
     record_path(template.disk).write_text(json.dumps(record))
-    with pytest.raises(RefusedError, match="is BROKEN SEAL, and only a sealed template"):
-        make_clones(request_for(template, "north"), Yard(tmp_path / "yard"))
+    with pytest.raises(RefusedError, match="is sealed, but it is not the disk that"):
+        make(template, Yard(tmp_path / "yard"), "north")
     record_path(template.disk).unlink()
     with pytest.raises(RefusedError, match="is UNKNOWN"):
-        make_clones(request_for(template, "north"), Yard(tmp_path / "yard"))
+        make(template, Yard(tmp_path / "yard"), "north")
 
 
 def test_a_linked_clone_without_its_template_says_so(template: Template, tmp_path: Path) -> None:
     yard = Yard(tmp_path / "yard")
-    make_clones(request_for(template, "north", linked=True), yard)
+    make(template, yard, "north", linked=True)
     template.disk.unlink()
     with pytest.raises(MissingError, match="needs its backing file"):
         start(yard, "north", DEMO_TIME + 300)
@@ -230,9 +251,9 @@ def test_a_full_disk_leaves_no_half_template(sealed: Path, tmp_path: Path) -> No
     with mounted(tmp_path / "small", "-t", "tmpfs", "-o", "size=300k", "none") as small:
         shelf = Shelf(small / "shelf")
         with pytest.raises(NoSpaceError):
-            shelf.add(sealed, "gangway", "1", "", DEMO_TIME)
+            add(shelf, sealed, "gangway", "1")
         assert shelf.templates() == []
-        assert list((small / "shelf").iterdir()) == []
+        assert list(small.rglob("*")) == []
 
 
 @pytest.mark.parametrize("linked", [False, True])
@@ -244,9 +265,9 @@ def test_a_full_disk_leaves_no_half_batch_of_clones(
     with mounted(tmp_path / "small", "-t", "tmpfs", "-o", f"size={size}", "none") as small:
         yard = Yard(small / "yard")
         with pytest.raises(NoSpaceError):
-            make_clones(request_for(template, *names, linked=linked), yard)
+            make(template, yard, *names, linked=linked)
         assert yard.machines() == []
-        assert list(yard.folder.iterdir()) == []
+        assert list(small.rglob("*")) == []
 
 
 @pytest.mark.parametrize("taken", ["north", "south", "west"])
@@ -261,6 +282,6 @@ def test_a_name_taken_while_a_batch_is_made_takes_the_whole_batch_back(
             (yard.folder / taken / "precious").touch()
 
     with pytest.raises(ZeroSealError):
-        make_clones(request_for(template, "north", "south", "west"), yard, take_a_name)
+        make(template, yard, "north", "south", "west", progress=take_a_name)
     assert [path.name for path in yard.folder.iterdir()] == [taken]
     assert [path.name for path in (yard.folder / taken).iterdir()] == ["precious"]

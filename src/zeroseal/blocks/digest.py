@@ -8,7 +8,7 @@ every chunk that is not all zeros, numbers as little-endian 64-bit integers.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from queue import SimpleQueue
@@ -17,7 +17,8 @@ from typing import Self
 
 from blake3 import blake3
 
-from zeroseal.blocks.store import Store
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import Extent, Store
 from zeroseal.progress import Progress, Step, quiet
 
 CHUNK_BYTES = 1 << 20
@@ -113,6 +114,37 @@ def digest_store(store: Store, stage: str, progress: Progress = quiet) -> DiskDi
             progress(Step(stage, number * CHUNK_BYTES, store.size_bytes))
         progress(Step(stage, store.size_bytes, store.size_bytes))
         return builder.finish()
+
+
+def digest_before(source: Store, staged: StagedStore, digest: DiskDigest) -> str:
+    """The digest of a disk before its staged changes: only what they touch is read.
+
+    Args:
+        source: the disk beneath.
+        staged: the same disk with its changes; of the same size.
+        digest: of the staged disk.
+    """
+    touched = _chunks_of(staged.iter_changes())
+    leaves = {number: leaf for number, leaf in digest.leaves.items() if number not in touched}
+    for number in sorted(touched & stored_chunks(source)):
+        start = number * CHUNK_BYTES
+        chunk = source.read(start, min(CHUNK_BYTES, source.size_bytes - start))
+        if chunk != _zeros(len(chunk)):
+            leaves[number] = _leaf(chunk)
+    return DiskDigest(source.size_bytes, leaves).root
+
+
+def stored_chunks(store: Store) -> set[int]:
+    """Numbers of the chunks that may hold data, as far as the container's tables say."""
+    return _chunks_of(ext for ext in store.iter_extents(0, store.size_bytes) if not ext.is_zero)
+
+
+def _chunks_of(extents: Iterable[Extent]) -> set[int]:
+    numbers: set[int] = set()
+    for extent in extents:
+        last = (extent.offset_bytes + extent.length - 1) // CHUNK_BYTES
+        numbers.update(range(extent.offset_bytes // CHUNK_BYTES, last + 1))
+    return numbers
 
 
 def _zeros(length: int) -> bytes:

@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.options import Subparsers, add_common, add_yard
+from zeroseal.cli.options import Subparsers, add_common, add_secrets, add_yard
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -64,9 +64,7 @@ def add_sheet_options(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="only this variant of the sheet; may be repeated",
     )
-    parser.add_argument(
-        "--secrets", type=Path, metavar="FILE", help="a TOML file with the secrets, mode 0600"
-    )
+    add_secrets(parser)
 
 
 def wishes_from(args: argparse.Namespace) -> Wishes:

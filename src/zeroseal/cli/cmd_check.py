@@ -6,7 +6,16 @@ import argparse
 from pathlib import Path
 
 from zeroseal.cli.image_words import add_images, are_many, get_image
-from zeroseal.cli.options import Subparsers, add_common, add_root, add_rules, check_root, rules_from
+from zeroseal.cli.options import (
+    Subparsers,
+    add_common,
+    add_root,
+    add_rules,
+    add_secrets,
+    add_trusted,
+    check_root,
+    rules_from,
+)
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -42,15 +51,15 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument(
         "--require-record", action="store_true", help="without a seal record the answer is no"
     )
+    add_trusted(parser)
     parser.add_argument(
-        "--trusted",
+        "--as",
+        dest="clone_sheet",
         type=Path,
-        action="append",
-        default=[],
-        metavar="KEYS",
-        help="public keys (OpenSSH or PEM): only a record that one of them signed counts; may be "
-        "repeated",
+        metavar="SHEET",
+        help="instead: did this clone become what its clone sheet asks for",
     )
+    add_secrets(parser)
     parser.add_argument("--places", action="store_true", help="name every place of every trace")
     add_rules(parser)
     add_common(parser)
@@ -60,6 +69,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     if args.against and args.level != "deep":
         raise UsageError("--against goes with --deep: only then are values searched for")
+    if args.clone_sheet:
+        return _check_as(args, ui)
     if args.root:
         check_root(args)
         if args.level != "full":
@@ -82,10 +93,10 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     else:
         result = check_image(args.image, Level(args.level), ui.progress, args.against, rules)
     if args.trusted:
-        from zeroseal.sealing.signing import read_trusted
+        from zeroseal.cli.options import trusted_from
         from zeroseal.sealing.trust import require_signature
 
-        result = require_signature(result, read_trusted(args.trusted))
+        result = require_signature(result, trusted_from(args))
     ui.show(
         lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)
     )
@@ -95,3 +106,31 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         result.verdict is Verdict.CLEAN and not args.require_record
     )
     return 0 if passes else 1
+
+
+def _check_as(args: argparse.Namespace, ui: Ui) -> int:
+    """Compares a clone's disk with what its sheet asks for."""
+    import os
+    from dataclasses import asdict
+
+    from zeroseal.cli.options import definition_from
+    from zeroseal.cli.show_clones import show_answers
+    from zeroseal.machines.sheet.secret_values import read_secrets
+    from zeroseal.reports.as_json import head
+    from zeroseal.templates.clone_check import check_clone, find_wish
+    from zeroseal.templates.clone_sheet.load import load_clone_sheet
+
+    args.image, args.machine = get_image(args), None
+    definition = definition_from(args)
+    name = definition.name if definition else args.image.parent.resolve().name
+    loaded = load_clone_sheet(args.clone_sheet, read_secrets(args.secrets, os.environ))
+    answers = check_clone(args.image, find_wish(loaded, name), definition, ui.progress)
+    good = all(answer.is_good for answer in answers)
+    ui.show(
+        lambda: (
+            head("clone-check")
+            | {"clone": name, "asAsked": good, "answers": [asdict(item) for item in answers]}
+        ),
+        lambda out: show_answers(name, args.image, answers, out),
+    )
+    return 0 if good else 1

@@ -21,10 +21,10 @@ def add_parser(subparsers: Subparsers) -> None:
     parser = subparsers.add_parser(
         "demo",
         help="see the whole line of work on a small machine that ships with the tool",
-        description="Builds a made-up ticket gate, surveys, seals and checks it, puts it on a "
-        "shelf, makes two clones and compares them; then shows a broken seal. Everything happens "
-        "in one new folder, which is left for you to explore. Ends with 0 if every step went as "
-        "told.",
+        description="Builds two made-up machines, seals them in two versions, puts them on a "
+        "shelf, makes four clones, compares them and checks them against their sheets; then shows "
+        "a broken seal. Everything happens in one new folder, which is left for you to explore. "
+        "Ends with 0 if every step went as told.",
     )
     parser.add_argument(
         "--to",
@@ -46,12 +46,13 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     ui.show(lambda: _to_json(story), lambda out: show_story(story, out))
     verdicts = (story.before.verdict, story.sealed.verdict, story.broken.verdict)
     as_told = verdicts == (Verdict.UNSEALED, Verdict.SEALED, Verdict.BROKEN_SEAL)
-    return 0 if as_told and story.comparison.are_unique else 1
+    as_asked = all(answer.is_good for answers in story.answers.values() for answer in answers)
+    return 0 if as_told and as_asked and story.comparison.are_unique else 1
 
 
 def _to_json(story: DemoStory) -> dict[str, object]:
     """All steps, each in its own schema."""
-    from zeroseal.reports import as_json, machines_as_json
+    from zeroseal.reports import as_json, machines_as_json, shelf_as_json
 
     checks = (story.before, story.sealed, story.broken)
     return as_json.head("demo") | {
@@ -59,8 +60,12 @@ def _to_json(story: DemoStory) -> dict[str, object]:
         "survey": as_json.survey_to_json(story.survey),
         "checks": [as_json.check_to_json(check) for check in checks],
         "seal": as_json.seal_to_json(story.result),
-        "template": machines_as_json.template_to_json(story.template),
-        "clones": machines_as_json.yard_to_json(list(story.clones)),
+        "shelf": shelf_as_json.shelf_to_json(list(story.templates), []),
+        "clones": shelf_as_json.clones_to_json(list(story.clones)),
+        "asAsked": {
+            name: all(answer.is_good for answer in answers)
+            for name, answers in story.answers.items()
+        },
         "runs": [machines_as_json.run_to_json(run) for run in (*story.runs, story.accident)],
         "comparison": machines_as_json.comparison_to_json(story.comparison),
     }

@@ -59,7 +59,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.machines.yard import Yard
     from zeroseal.reports.machines_as_json import renewal_to_json
     from zeroseal.templates.renew import RenewWish, renew_machine
-    from zeroseal.templates.shelf import Shelf
+    from zeroseal.templates.shelf.shelf import Shelf
 
     if args.keep < 1:
         raise UsageError("--keep is at least 1: the way back from this renewal stays")

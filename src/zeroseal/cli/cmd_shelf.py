@@ -5,56 +5,338 @@ from __future__ import annotations
 import argparse
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-from zeroseal.cli.options import Subparsers, add_common, add_shelf
+from zeroseal.cli.options import Subparsers, add_common, add_rules, add_shelf, add_trusted
 from zeroseal.cli.ui import Ui
+from zeroseal.errors import UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.templates.shelf.shelf import Shelf
+
+_TEMPLATE = "NAME[@VERSION]"
 
 
 def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's words."""
     parser = subparsers.add_parser(
         "shelf",
-        help="add, list and show sealed templates",
+        help="keep, find, compare and hand on sealed templates",
         description="The shelf is the folder of sealed templates, by name and version. It takes "
-        "only an image that checks SEALED, as a read-only copy.",
+        "only an image that checks SEALED, as a read-only copy. NAME without a version is the "
+        "current one: the last added that is not retired.",
     )
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    add = actions.add_parser(
-        "add", help="take a sealed image in", description="Take a copy of a sealed image in."
+    _add_adding(actions)
+    _add_looking(actions)
+    _add_changing(actions)
+    _add_handing_on(actions)
+
+
+def _action(actions: Any, name: str, text: str, *, one: str = "") -> argparse.ArgumentParser:
+    action: argparse.ArgumentParser = actions.add_parser(
+        name, help=text, description=f"{text[:1].upper()}{text[1:]}."
     )
+    if one:
+        action.add_argument("template", metavar=one, help="a template of the shelf")
+    add_shelf(action)
+    add_common(action)
+    return action
+
+
+def _add_adding(actions: Any) -> None:
+    add = _action(actions, "add", "take a sealed image in")
     add.add_argument("image", type=Path, metavar="IMAGE")
     add.add_argument("--name", required=True, metavar="NAME", help="what it is")
     add.add_argument("--version", required=True, metavar="VERSION", help="such as 2026-11")
     add.add_argument("--notes", default="", metavar="TEXT", help="a line for people")
-    listing = actions.add_parser(
-        "list", help="list the templates", description="List the templates."
+    add.add_argument("--tag", action="append", default=[], metavar="TAG", help="may be repeated")
+    add.add_argument(
+        "--machine",
+        type=Path,
+        metavar="FILE",
+        help="the definition of its machine, whose hardware clones get: libvirt domain XML, OVF or "
+        "machine.toml (default: what the seal record says)",
     )
-    show = actions.add_parser("show", help="show one template", description="Show one template.")
-    show.add_argument("template", metavar="NAME[@VERSION]", help="the last added without VERSION")
-    for action in (add, listing, show):
-        add_shelf(action)
-        add_common(action)
+    add.add_argument(
+        "--disk-size", default="", metavar="SIZE", help="how large clones' disks are to be, as 40G"
+    )
+    add.add_argument("--move", action="store_true", help="move the file instead of copying it")
+    add_trusted(add)
+    add_rules(add)
+
+
+def _add_looking(actions: Any) -> None:
+    listing = _action(actions, "list", "list the templates")
+    listing.add_argument("--name", default="", metavar="NAME", help="only this one's versions")
+    listing.add_argument("--state", choices=("current", "previous", "retired"), help="only these")
+    listing.add_argument("--tag", action="append", default=[], metavar="TAG", help="only with it")
+    listing.add_argument(
+        "--sort", choices=("name", "date", "size"), default="name", help="(default: name)"
+    )
+    _action(actions, "show", "show one template, and who hangs on it", one=_TEMPLATE)
+    verify = _action(actions, "verify", "read every byte and compare it with the seal records")
+    verify.add_argument("templates", nargs="*", metavar=_TEMPLATE, help="(default: all)")
+    add_trusted(verify)
+    diff = _action(actions, "diff", "tell what differs between two templates", one="BEFORE")
+    diff.add_argument("other", metavar="AFTER", help="a template of the shelf")
+    diff.add_argument("--all", action="store_true", help="name every file")
+
+
+def _add_changing(actions: Any) -> None:
+    note = _action(actions, "note", "give a template another note", one=_TEMPLATE)
+    note.add_argument("notes", metavar="TEXT", help="a line for people; empty for none")
+    tag = _action(actions, "tag", "give a template tags, or take them away", one=_TEMPLATE)
+    tag.add_argument("tags", nargs="+", metavar="TAG", help="TAG to give, -TAG is with --drop")
+    tag.add_argument("--drop", action="store_true", help="take these tags away")
+    rename = _action(actions, "rename", "give all versions of a template another name")
+    rename.add_argument("name", metavar="NAME")
+    rename.add_argument("new_name", metavar="NEW_NAME")
+    for name, text in (
+        ("retire", "take a template out of use; it stays where it is"),
+        ("remove", "remove a template for good"),
+    ):
+        action = _action(actions, name, text, one="NAME@VERSION")
+        action.add_argument(
+            "--despite",
+            action="append",
+            default=[],
+            metavar="CLONE",
+            help="a linked clone that hangs on it, and is lost; name every one",
+        )
+        if name == "retire":
+            action.add_argument("--undo", action="store_true", help="take it into use again")
+        else:
+            action.add_argument("--yes", action="store_true", help="do not ask")
+    forget = _action(actions, "forget", "forget a clone that is gone, or lives elsewhere")
+    forget.add_argument("clone", metavar="CLONE", help="its name or UUID")
+    _action(actions, "rebuild", "make the catalogue anew from what lies on the shelf")
+
+
+def _add_handing_on(actions: Any) -> None:
+    export = _action(actions, "export", "write a template into one file", one=_TEMPLATE)
+    export.add_argument("-o", dest="output", type=Path, required=True, metavar="OUT")
+    export.add_argument(
+        "--format",
+        default="parcel",
+        metavar="FORMAT",
+        help="parcel: one file with entry, record and disk, for another shelf (default); ova, or a "
+        "disk format, with the record beside it",
+    )
+    export.add_argument("--compress", action="store_true", help="a compressed disk")
+    bring = _action(actions, "import", "take in a file that export wrote")
+    bring.add_argument("file", type=Path, metavar="FILE")
+    bring.add_argument("--as", dest="title", default="", metavar="NAME@VERSION")
+    add_trusted(bring)
+    add_rules(bring)
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    from zeroseal.cli.show_machines import show_shelf, show_template
-    from zeroseal.reports.machines_as_json import shelf_to_json, template_to_json
-    from zeroseal.templates.shelf import Shelf
+    from zeroseal.templates.shelf.shelf import Shelf
 
     shelf = Shelf(args.shelf)
-    if args.action == "list":
-        templates = shelf.templates()
-        ui.show(
-            lambda: shelf_to_json(templates), lambda out: show_shelf(templates, args.shelf, out)
-        )
-        return 0
-    if args.action == "add":
-        now = int(time.time())
-        template = shelf.add(args.image, args.name, args.version, args.notes, now, ui.progress)
-    else:
-        template = shelf.get(args.template)
+    match args.action:
+        case "list":
+            return _list(args, ui, shelf)
+        case "show":
+            return _show(ui, shelf, args.template)
+        case "verify":
+            return _verify(args, ui, shelf)
+        case "diff":
+            return _diff(args, ui, shelf)
+        case "add" | "import":
+            return _take_in(args, ui, shelf)
+        case "export":
+            return _export(args, ui, shelf)
+        case "note" | "tag":
+            return _change(args, ui, shelf)
+        case _:
+            return _let_go(args, ui, shelf)
+
+
+def _list(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    from zeroseal.cli.show_shelf import show_shelf
+    from zeroseal.reports.shelf_as_json import shelf_to_json
+
+    templates = [
+        item
+        for item in shelf.templates()
+        if (not args.name or item.entry.name == args.name)
+        and (not args.state or item.state == args.state)
+        and set(args.tag) <= set(item.entry.tags)
+    ]
+    if args.sort == "date":
+        templates.sort(key=lambda item: -item.entry.sealed_at)
+    elif args.sort == "size":
+        templates.sort(key=lambda item: -item.disk_usage)
+    problems = shelf.problems()
+    is_part = bool(args.name or args.state or args.tag)
     ui.show(
-        lambda: template_to_json(template), lambda out: show_template(template, args.shelf, out)
+        lambda: shelf_to_json(templates, problems),
+        lambda out: show_shelf(templates, problems, args.shelf, out, is_part=is_part),
+    )
+    return 1 if problems else 0
+
+
+def _show(ui: Ui, shelf: Shelf, wanted: str) -> int:
+    from zeroseal.cli.show_shelf import show_template
+    from zeroseal.reports.shelf_as_json import template_to_json
+    from zeroseal.sealing.record import find_record
+    from zeroseal.templates.shelf.hangers import clones_of
+
+    template = shelf.get(wanted)
+    clones, record = clones_of(template), find_record(template.disk)
+    ui.show(
+        lambda: template_to_json(template, clones, record),
+        lambda out: show_template(template, clones, record, shelf.folder, out),
+    )
+    return 0
+
+
+def _verify(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    from zeroseal.cli.options import trusted_from
+    from zeroseal.cli.show_shelf import show_verified
+    from zeroseal.reports.shelf_as_json import verified_to_json
+    from zeroseal.templates.shelf.verify import verify_templates
+
+    wanted = [shelf.get(name) for name in args.templates] or shelf.templates()
+    results = verify_templates(wanted, trusted_from(args), ui.progress)
+    problems = [] if args.templates else shelf.problems()
+    ui.show(
+        lambda: verified_to_json(results, problems),
+        lambda out: show_verified(results, problems, shelf.folder, out),
+    )
+    return 1 if problems or any(item.problem for item in results) else 0
+
+
+def _diff(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    from zeroseal.cli.show_shelf import show_difference
+    from zeroseal.reports.shelf_as_json import difference_to_json
+    from zeroseal.templates.shelf.difference import compare_templates
+
+    before, after = shelf.get(args.template), shelf.get(args.other)
+    found = compare_templates(before.disk, after.disk, ui.progress)
+    ui.show(
+        lambda: difference_to_json(before, after, found),
+        lambda out: show_difference(before, after, found, out, every_file=args.all),
+    )
+    return 0 if found.is_empty else 1
+
+
+def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    from zeroseal.blocks.sizes import parse_size
+    from zeroseal.cli.options import rules_from, trusted_from
+    from zeroseal.templates.shelf.parcel import is_parcel, unpack_template
+    from zeroseal.templates.shelf.shelf import NewTemplate
+
+    now, rules, trusted = int(time.time()), rules_from(args), trusted_from(args)
+    if args.action == "import" and is_parcel(args.file):
+        template = unpack_template(args.file, shelf, now, args.title, rules, trusted, ui.progress)
+        return _show(ui, shelf, template.entry.title)
+    if args.action == "import":
+        name, at, version = args.title.partition("@")
+        if not at:
+            raise UsageError(
+                f"{args.file} is not what shelf export writes as a parcel: if it is a sealed disk, "
+                "say what it is with --as NAME@VERSION"
+            )
+        new = NewTemplate(name, version, rules=rules, trusted=trusted)
+        return _show(ui, shelf, shelf.add(args.file, new, now, ui.progress).entry.title)
+    definition = None
+    if args.machine:
+        from zeroseal.machines.definition_files import read_definition_file
+
+        definition = read_definition_file(args.machine)
+    new = NewTemplate(
+        name=args.name,
+        version=args.version,
+        notes=args.notes,
+        tags=tuple(args.tag),
+        definition=definition,
+        disk_bytes=parse_size(args.disk_size) if args.disk_size else 0,
+        move=args.move,
+        rules=rules,
+        trusted=trusted,
+    )
+    return _show(ui, shelf, shelf.add(args.image, new, now, ui.progress).entry.title)
+
+
+def _export(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    from zeroseal.images.create import ContainerSpec
+    from zeroseal.templates.export import ExportRequest, export_image
+    from zeroseal.templates.shelf.parcel import pack_template
+
+    template = shelf.get(args.template)
+    if args.format == "parcel":
+        pack_template(template, args.output, args.compress, ui.progress)
+    else:
+        container = ContainerSpec(args.format, compress=args.compress)
+        if args.format == "ova":
+            from zeroseal.images.ova.descriptor import Appliance
+
+            hardware = template.entry.hardware
+            container = ContainerSpec(
+                "ova",
+                appliance=Appliance(
+                    name=template.entry.name,
+                    cpus=hardware.cpus,
+                    memory_bytes=hardware.memory_mib << 20,
+                    uefi=hardware.firmware == "uefi",
+                    moment=template.entry.sealed_at,
+                ),
+            )
+        export_image(template.disk, ExportRequest(args.output, container), ui.progress)
+    return _done(ui, f"{template.entry.title} is in {args.output} now.", [str(args.output)])
+
+
+def _change(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    template = shelf.get(args.template)
+    if args.action == "note":
+        shelf.change(template, notes=args.notes)
+    else:
+        kept = [tag for tag in template.entry.tags if not args.drop or tag not in args.tags]
+        shelf.change(template, tags=kept if args.drop else [*kept, *args.tags])
+    return _show(ui, shelf, template.entry.title)
+
+
+def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    from zeroseal.templates.shelf.hangers import find_noted, forget_clone
+
+    match args.action:
+        case "rename":
+            found = shelf.rename(args.name, args.new_name)
+            names = [item.entry.title for item in found]
+            return _done(ui, f"{args.name} is {', '.join(names)} now.", names)
+        case "forget":
+            template, clone = find_noted(shelf.templates(), args.clone)
+            forget_clone(template, clone.uuid)
+            told = f"{clone.name} is forgotten; {template.entry.title} waits for it no more."
+            return _done(ui, told, [clone.name])
+        case "rebuild":
+            count = len(shelf.catalogue.rebuild())
+            return _done(ui, f"The catalogue is made anew; it has {count} entries.", [])
+    if "@" not in args.template:
+        raise UsageError(f"name the version too: {args.template}@VERSION")
+    template = shelf.get(args.template)
+    title = template.entry.title
+    if args.action == "retire":
+        if args.undo:
+            shelf.change(template, retired_at=0)
+        else:
+            shelf.retire(template, args.despite, int(time.time()))
+        return _show(ui, shelf, title)
+    ui.ask(args.yes, f"The template {title} will be removed for good.", title)
+    shelf.remove(template, args.despite)
+    return _done(ui, f"{title} is removed.", [title])
+
+
+def _done(ui: Ui, told: str, names: list[str]) -> int:
+    from zeroseal.cli import look
+    from zeroseal.reports.shelf_as_json import done_to_json
+
+    ui.show(
+        lambda: done_to_json(told, names),
+        lambda out: look.headline(out, "Done.", "bold", f" {told}"),
     )
     return 0

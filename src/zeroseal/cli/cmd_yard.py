@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import sys
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zeroseal.cli.options import Subparsers, add_common, add_shelf, add_yard
 from zeroseal.cli.ui import Ui
-from zeroseal.errors import RefusedError, UsageError
+from zeroseal.errors import MissingError, RefusedError, UsageError
 
 if TYPE_CHECKING:
     from zeroseal.machines.yard import Yard
@@ -48,9 +47,22 @@ def add_parser(subparsers: Subparsers) -> None:
     revert = _add(actions, "revert", "bring the disk back to a snapshot; what came after is lost")
     revert.add_argument("snapshot", metavar="SNAPSHOT", help="one of the machine's snapshots")
     revert.add_argument("--yes", action="store_true", help="do not ask")
-    remove = _add(actions, "remove", "remove a machine; its disk stays")
-    remove.add_argument("--with-disk", action="store_true", help="remove its disk too")
-    remove.add_argument("--yes", action="store_true", help="do not ask for its name again")
+    describe = _add(actions, "describe", "print a machine's definition for another host")
+    describe.add_argument(
+        "--as",
+        dest="form",
+        choices=("domain", "ovf", "qemu"),
+        default="domain",
+        help="libvirt's domain XML (default), OVF, or a script that starts QEMU",
+    )
+    describe.add_argument("-o", dest="output", type=Path, metavar="OUT", help="into a new file")
+    remove = _add(actions, "remove", "remove machines; their disks stay", named=False)
+    remove.add_argument("names", nargs="*", metavar="NAME", help="machines of the yard")
+    remove.add_argument(
+        "--batch", default="", metavar="BATCH", help="all that were cloned together; see yard show"
+    )
+    remove.add_argument("--with-disk", action="store_true", help="remove their disks too")
+    remove.add_argument("--yes", action="store_true", help="do not ask")
     _add_adopt(actions)
 
 
@@ -113,6 +125,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
             return _console(args, ui, yard)
         case "start" | "stop":
             _start_or_stop(args, ui, yard)
+        case "describe":
+            _describe(args, ui, yard)
         case "snapshot" | "revert":
             _snapshot(args, ui, yard)
         case _:
@@ -122,6 +136,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
 def _show(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
     from zeroseal.cli.show_machines import show_whole_machine
+    from zeroseal.machines.hosts.choose import choose_host
     from zeroseal.machines.readiness import assess_machine
     from zeroseal.machines.snapshots import list_snapshots
     from zeroseal.reports.machines_as_json import readiness_to_json, snapshots_to_json
@@ -129,9 +144,14 @@ def _show(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
     machine = yard.get(args.name)
     snapshots = [] if machine.state.running else list_snapshots(machine)
     readiness = assess_machine(machine, ui.progress)
+    host = choose_host(machine.definition.host, yard, int(time.time()))
+    addresses = host.addresses(machine) if machine.state.running else []
     ui.show(
-        lambda: snapshots_to_json(machine, snapshots) | {"readiness": readiness_to_json(readiness)},
-        lambda out: show_whole_machine(machine, snapshots, readiness, out),
+        lambda: (
+            snapshots_to_json(machine, snapshots)
+            | {"readiness": readiness_to_json(readiness), "addresses": addresses}
+        ),
+        lambda out: show_whole_machine(machine, addresses, snapshots, readiness, out),
     )
     return 0
 
@@ -191,7 +211,7 @@ def _snapshot(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
     with yard.claimed(args.name):
         if args.action == "revert":
             question = f"What came after {args.snapshot} on the disk of {args.name} will be lost."
-            _ask(args, ui, question, args.name)
+            ui.ask(args.yes, question, args.name)
             snapshots.revert(machine, args.snapshot)
             said = f"is as {args.snapshot} was"
         elif args.drop:
@@ -208,36 +228,53 @@ def _snapshot(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
 
 
 def _remove(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
+    """Removes one machine, several, or a whole batch; the shelf forgets those that are clones."""
     from zeroseal.cli.show_machines import show_removed
-    from zeroseal.reports.machines_as_json import removal_to_json
+    from zeroseal.reports.machines_as_json import removals_to_json
+    from zeroseal.templates.shelf.hangers import forget_machine
 
-    machine = yard.get(args.name)
-    goes = "its disk too" if args.with_disk else "its disk stays"
-    _ask(args, ui, f"The machine {args.name} will be removed, {goes}.", args.name)
-    with yard.claimed(args.name):
-        disk = yard.remove(args.name, args.with_disk)
-    ui.show(lambda: removal_to_json(machine, disk), lambda out: show_removed(args.name, disk, out))
+    machines = [yard.get(name) for name in args.names]
+    if args.batch:
+        found = [item for item in yard.machines() if item.definition.batch == args.batch]
+        if not found:
+            raise MissingError(f"the yard {args.yard} has no machines of the batch {args.batch}")
+        machines += found
+    if not machines:
+        raise UsageError("name the machines to remove, or their batch with --batch")
+    for machine in machines:
+        yard.check_stopped(machine)
+    goes = "with their disks" if args.with_disk else "their disks stay"
+    names = [machine.definition.name for machine in machines]
+    ui.ask(args.yes, f"To be removed, {goes}: {', '.join(names)}.", args.batch or names[0])
+    disks = []
+    for machine in machines:
+        with yard.claimed(machine.definition.name):
+            if args.with_disk:
+                forget_machine(machine)
+            disks.append(yard.remove(machine.definition.name, args.with_disk))
+    removed = list(zip(names, disks, strict=True))
+    ui.show(lambda: removals_to_json(removed), lambda out: show_removed(removed, out))
 
 
-def _ask(args: argparse.Namespace, ui: Ui, what: str, name: str) -> None:
-    """Wants the name once more.
+def _describe(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
+    from zeroseal.images.output import write_small_file
+    from zeroseal.machines.definition_writers import build_definition_text
 
-    Raises:
-        RefusedError: it was not given.
-    """
-    if args.yes:
+    text = build_definition_text(yard.get(args.name), args.form)
+    if args.output:
+        write_small_file(args.output, text.encode())
+        ui.tell(f"{args.name} is described in {args.output}")
         return
-    if not sys.stdin.isatty():
-        raise RefusedError(f"{what} Say so with --yes")
-    ui.tell(f"{what} Type its name to go on:")
-    if sys.stdin.readline().strip() != name:
-        raise RefusedError("that is not its name: nothing was changed")
+    ui.show(
+        lambda: {"schema": "zeroseal.definition", "version": 1, "form": args.form, "text": text},
+        lambda _out: ui.show_text(text),
+    )
 
 
 def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
     from zeroseal.machines.adopt import Adoption, adopt_image
     from zeroseal.machines.definition_files import read_definition_file
-    from zeroseal.templates.shelf import Shelf
+    from zeroseal.templates.shelf.shelf import Shelf
 
     definition = read_definition_file(args.machine) if args.machine else None
     image, origin = args.image, ""

@@ -73,6 +73,17 @@ def bullets(console: Console, sentences: Iterable[str]) -> None:
     console.print(Padding(table, (0, 0, 0, 2), expand=False))
 
 
+def table(console: Console, titles: tuple[str, ...], rows: list[tuple[str, ...]]) -> None:
+    """Rows under their titles; only the last column is wrapped."""
+    grid = Table.grid(padding=(0, 2 if console.width >= 100 else 1))
+    for title in titles:
+        grid.add_column(no_wrap=title != titles[-1])
+    grid.add_row(*(Text(title, style=QUIET_STYLE) for title in titles))
+    for row in rows:
+        grid.add_row(*(Text(clean(value)) for value in row))
+    console.print(Padding(grid, (0, 0, 0, 2), expand=False))
+
+
 def listed(texts: list[str], most: int = 6) -> str:
     """Texts in a sentence, the first few of many."""
     more = f" and {len(texts) - most} more" if len(texts) > most else ""

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from zeroseal.machines.definition import MachineDefinition
     from zeroseal.sealing.choices import MachineKnowledge, SealChoices
     from zeroseal.sealing.house_rules import HouseRules
+    from zeroseal.sealing.signing import TrustedKey
 
 Subparsers: TypeAlias = "argparse._SubParsersAction[Any]"
 
@@ -190,6 +191,39 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="no clone's disk will be larger than the template's",
     )
+
+
+def add_secrets(parser: argparse.ArgumentParser) -> None:
+    """Where the secrets are that sheets refer to."""
+    parser.add_argument(
+        "--secrets", type=Path, metavar="FILE", help="a TOML file with the secrets, mode 0600"
+    )
+
+
+def add_trusted(parser: argparse.ArgumentParser) -> None:
+    """Whose signatures count."""
+    parser.add_argument(
+        "--trusted",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="KEYS",
+        help="public keys (OpenSSH or PEM): only a record that one of them signed counts; may be "
+        "repeated",
+    )
+
+
+def trusted_from(args: argparse.Namespace) -> tuple[TrustedKey, ...]:
+    """The keys that are trusted; none where nobody named any.
+
+    Raises:
+        MissingError, UsageError: a file with keys cannot be read.
+    """
+    if not args.trusted:
+        return ()
+    from zeroseal.sealing.signing import read_trusted
+
+    return read_trusted(args.trusted)
 
 
 def add_rules(parser: argparse.ArgumentParser) -> None:

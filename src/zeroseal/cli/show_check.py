@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import UTC, datetime
 
 from rich.console import Console
@@ -10,7 +11,8 @@ from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import look
 from zeroseal.cli.show_seal import secret_sentences
 from zeroseal.cli.ui import clean
-from zeroseal.sealing.check import CheckResult, Level, Verdict
+from zeroseal.sealing.broken_seal import BrokenSeal
+from zeroseal.sealing.check import BackingState, CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
 
@@ -23,11 +25,8 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
     rest = f"  {result.path}  (level {result.level.value})"
     look.headline(console, result.verdict.value, look.VERDICT_STYLES[result.verdict], rest)
     look.bullets(console, _sentences(result))
-    if result.changed_files:
-        look.section(console, "Files changed since the seal")
-        look.items(console, result.changed_files)
-        if len(result.changed_files) == _MOST_NOTED_FILES:
-            console.print("    and perhaps more")
+    if result.broken:
+        _show_broken(result.broken, console)
     if result.residue:
         look.section(console, "Still there")
         look.items(
@@ -57,6 +56,7 @@ def _sentences(result: CheckResult) -> list[str]:
             sentences.append(f"Retained on purpose: {', '.join(record.retained_accounts)}.")
         if record.keep_root_login:
             sentences.append("Root's login was kept on purpose.")
+    sentences += _reach_sentences(result)
     if result.skipped:
         sentences.append(f"Skipped on purpose: {', '.join(result.skipped)}.")
     if result.level is Level.DEEP and result.error is None and not result.changed_chunks:
@@ -65,11 +65,45 @@ def _sentences(result: CheckResult) -> list[str]:
         sentences.append(_where_changed(result))
     if result.verdict is Verdict.BROKEN_SEAL and result.error:
         sentences.append(f"Its files could not be looked at: {result.error.message}.")
-    elif result.verdict is Verdict.BROKEN_SEAL and not result.changed_files:
-        sentences.append(
-            "No file's own times tell what it was: the bytes were changed beneath them."
-        )
+    if result.broken and result.broken.looks_like:
+        sentences.append(f"What that looks like: {result.broken.looks_like}.")
     return sentences
+
+
+def _reach_sentences(result: CheckResult) -> Iterator[str]:
+    """What was not read, and what else than the disk was looked at."""
+    if result.chunks:
+        yield (
+            "A machine that was started shows in what a quick check reads; a small change "
+            "elsewhere may not: --level full reads everything."
+        )
+    if result.other_container:
+        yield (f"Only the container is another: {result.other_container}; its disk is the same.")
+    if result.backing:
+        yield _backing_sentence(result.backing)
+
+
+def _show_broken(broken: BrokenSeal, console: Console) -> None:
+    """The files that tell of a change by their times; else what lies in the chunks that differ."""
+    if broken.files:
+        look.section(console, "Files changed since the seal")
+        look.items(console, broken.files)
+        if len(broken.files) == _MOST_NOTED_FILES:
+            console.print("    and perhaps more")
+    elif broken.located:
+        look.section(console, "What lies in the chunks that changed")
+        texts = [
+            f"{chunk.number * CHUNK_BYTES >> 20} MiB: {look.listed(list(chunk.places))}"
+            for chunk in broken.located
+        ]
+        look.items(console, texts)
+
+
+def _backing_sentence(backing: BackingState) -> str:
+    """What a linked clone hangs on."""
+    if backing.verdict is Verdict.SEALED:
+        return f"It hangs on {backing.path}, which is as it was sealed (level quick)."
+    return f"It hangs on {backing.path}, which is {backing.verdict.value}: {backing.reason}."
 
 
 def _search_sentences(result: CheckResult) -> list[str]:
@@ -93,7 +127,7 @@ def _where_changed(result: CheckResult) -> str:
     offsets = [f"{number * CHUNK_BYTES >> 20} MiB" for number in result.changed_chunks]
     shown = ", ".join(offsets[:_MOST_CHUNKS])
     more = f" and {len(offsets) - _MOST_CHUNKS} more" if len(offsets) > _MOST_CHUNKS else ""
-    volumes = ", ".join(result.changed_volumes) or "no volume"
+    volumes = ", ".join(result.broken.volumes if result.broken else ()) or "no volume"
     return f"Changed at {shown}{more} of the disk, in {volumes}."
 
 

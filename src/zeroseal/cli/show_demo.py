@@ -7,15 +7,8 @@ from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
-from zeroseal.demo.scenario import (
-    BY_ACCIDENT,
-    CLONES,
-    SEALED_DISK,
-    SHEET,
-    TEMPLATE,
-    VERSION,
-    DemoStory,
-)
+from zeroseal.demo import scenario
+from zeroseal.demo.scenario import SEALED_DISK, SHEET, VERSIONS, DemoStory
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.survey import by_trace
 from zeroseal.traces.model import FAMILIES
@@ -24,10 +17,18 @@ from zeroseal.traces.model import FAMILIES
 def show_story(story: DemoStory, console: Console) -> None:
     """All steps, each in a few lines."""
     console.print(
-        f"Saltmarsh Ferries make machines of their ticket gate. All of it is in {story.folder}/,\n"
-        "for you to explore; the commands are to be typed there. People and keys are made up, and\n"
-        "the host is simulated: machines are not run, their disks are changed as a boot would do."
+        "Saltmarsh Ferries make machines of their ticket gate and of their bookkeeping server.\n"
+        f"All of it is in {story.folder}/, for you to explore; type the commands there. People\n"
+        "and keys are made up, and the host is simulated: machines are not run, their disks are\n"
+        "changed as a boot would do."
     )
+    _show_sealing(story, console)
+    _show_shelf(story, console)
+    _show_clones(story, console)
+    _show_accident(story, console)
+
+
+def _show_sealing(story: DemoStory, console: Console) -> None:
     disk = story.machine.disk.relative_to(story.folder)
     _step(console, 1, "A reference machine from a build sheet, used for a month.", f"build {SHEET}")
     _step(console, 2, "What identity is on its disk?", f"survey {disk}")
@@ -35,33 +36,102 @@ def show_story(story: DemoStory, console: Console) -> None:
     _step(console, 3, "May it be cloned as it is?", f"check {disk}")
     _show_verdict(story.before, console)
     _step(console, 4, "Seal it into a new file.", f"seal {disk} -o {SEALED_DISK}")
-    _show_seal(story, console)
+    kept = size_text(story.result.output.allocated_bytes)
+    look.indented(
+        console,
+        f"{len(story.result.planned.plan.treated)} findings treated and zeroed; the file system is "
+        f"consistent; the new file reads back as verified and takes {kept}; the source is as it "
+        "was.",
+    )
     _step(console, 5, "Is the new file sealed?", f"check {SEALED_DISK}")
     _show_verdict(story.sealed, console)
-    options = f"--name {TEMPLATE} --version {VERSION}"
-    _step(console, 6, "Put it on the shelf.", f"shelf add {SEALED_DISK} {options}")
-    names = " ".join(f"--name {name}" for name in CLONES)
+
+
+def _show_shelf(story: DemoStory, console: Console) -> None:
+    name, other = scenario.TEMPLATE, scenario.OTHER_TEMPLATE
+    patches = f"--settings {scenario.PATCHES}"
+    _step(
+        console,
+        6,
+        "Put it on the shelf; next month patch the machine, and put its next version there.",
+        f"shelf add {SEALED_DISK} --name {name} --version {VERSIONS[0]} --notes 'ticket gate'",
+        f"renew {scenario.MACHINE} --template {name} --version {VERSIONS[1]} {patches}",
+        f"shelf diff {name}@{VERSIONS[0]} {name}@{VERSIONS[1]}",
+    )
+    changed = [f"{item.name} {item.before} -> {item.after}" for item in story.difference.packages]
+    files = len(story.difference.settings) + len(story.difference.files)
+    look.indented(
+        console,
+        f"Packages: {', '.join(changed)}; other files that differ: {files}.",
+    )
     _step(
         console,
         7,
-        "Make two linked clones and start both.",
-        f"clone {TEMPLATE} {names} --to yard --linked",
-        *(f"yard start {name}" for name in CLONES),
+        "The same for a second machine.",
+        f"build {scenario.OTHER_SHEET}",
+        f"renew {scenario.OTHER_MACHINE} --template {other} --version {VERSIONS[0]}",
+        f"renew {scenario.OTHER_MACHINE} --template {other} --version {VERSIONS[1]} {patches}",
+        "shelf list",
     )
-    _show_clones(story, console)
-    disks = " ".join(f"yard/{name}/disk.qcow2" for name in CLONES)
-    _step(console, 8, "Are they two machines?", f"compare {disks}")
-    _show_comparison(story, console)
+    titles = [f"{item.entry.title} ({item.state})" for item in story.templates]
+    look.indented(console, f"On the shelf: {', '.join(titles)}.")
+
+
+def _show_clones(story: DemoStory, console: Console) -> None:
+    names = [clone.machine.definition.name for clone in story.clones]
     _step(
         console,
-        9,
+        8,
+        "Four clones from two clone sheets: two linked ones that take a seed, two full ones that "
+        "are told in their disks.",
+        f"clone --sheet {scenario.GATES} --to yard",
+        f"clone {scenario.OTHER_TEMPLATE} --sheet {scenario.LEDGERS} --to yard",
+        f"yard start {names[0]}  # and so on",
+    )
+    for run in story.runs[::2]:  # the two of a sheet become themselves in the same way
+        look.indented(console, f"{run.machine.definition.name}: {'; '.join(run.told)}.")
+    disks = " ".join(str(c.machine.disk.relative_to(story.folder)) for c in story.clones)
+    _step(
+        console, 9, "Are they four machines, and the ones that were asked for?", f"compare {disks}"
+    )
+    line = Text("   ")
+    if story.comparison.are_unique:
+        line.append("UNIQUE", style=look.SEALED_STYLE)
+        line.append(": new machine IDs, host keys and names; nothing is shared.")
+    else:
+        line.append("SHARED", style=look.BROKEN_STYLE)
+    console.print(line)
+    for clone in story.clones[::2]:
+        name = clone.machine.definition.name
+        sheet = scenario.GATES if clone.machine.definition.linked else scenario.LEDGERS
+        disk = clone.machine.disk.relative_to(story.folder)
+        console.print(
+            Text(f"   $ zeroseal check {disk} --as {sheet}", style=look.QUIET_STYLE), soft_wrap=True
+        )
+        answers = story.answers[name]
+        good = all(answer.is_good for answer in answers)
+        line = Text("   ")
+        style = look.SEALED_STYLE if good else look.BROKEN_STYLE
+        line.append("AS ASKED" if good else "NOT AS ASKED", style=style)
+        line.append(f": {', '.join(dict.fromkeys(answer.what for answer in answers))}.")
+        console.print(line)
+
+
+def _show_accident(story: DemoStory, console: Console) -> None:
+    _step(
+        console,
+        10,
         "Somebody starts the sealed disk itself. Is it still good?",
-        f"yard adopt {SEALED_DISK} --name {BY_ACCIDENT}",
-        f"yard start {BY_ACCIDENT}",
-        f"check yard/{BY_ACCIDENT}/disk.qcow2",
+        f"yard adopt {SEALED_DISK} --name {scenario.BY_ACCIDENT}",
+        f"yard start {scenario.BY_ACCIDENT}",
+        f"check yard/{scenario.BY_ACCIDENT}/disk.qcow2",
     )
     _show_verdict(story.broken, console)
-    _show_changed(story, console)
+    broken = story.broken.broken
+    if broken:
+        shown = ", ".join(broken.files[:3])
+        look.indented(console, f"What that looks like: {broken.looks_like}.")
+        look.indented(console, f"Changed since: {shown} and {len(broken.files) - 3} more.")
 
 
 def _step(console: Console, number: int, title: str, *commands: str) -> None:
@@ -77,39 +147,6 @@ def _show_findings(story: DemoStory, console: Console) -> None:
         count = sum(len(group.findings) for group in groups if group.trace.family == family)
         parts.append(f"{title.partition(':')[0].lower()} {count}")
     look.indented(console, f"{len(story.survey.findings)} findings: {', '.join(parts)}.")
-
-
-def _show_seal(story: DemoStory, console: Console) -> None:
-    kept = size_text(story.result.output.allocated_bytes)
-    look.indented(
-        console,
-        f"{len(story.result.planned.plan.treated)} findings treated and zeroed; the file system is "
-        f"consistent; the new file reads back as verified and takes {kept}; the source is as it "
-        "was.",
-    )
-
-
-def _show_clones(story: DemoStory, console: Console) -> None:
-    for run in story.runs:
-        definition = run.machine.definition
-        text = f"{definition.name}: {definition.mac}, {run.machine.state.address}; "
-        look.indented(console, text + "; ".join(run.told) + ".")
-
-
-def _show_comparison(story: DemoStory, console: Console) -> None:
-    line = Text("   ")
-    if story.comparison.are_unique:
-        line.append("UNIQUE", style=look.SEALED_STYLE)
-        line.append(": new machine IDs, host keys, names and addresses; nothing is shared.")
-    else:
-        line.append("SHARED", style=look.BROKEN_STYLE)
-    console.print(line)
-
-
-def _show_changed(story: DemoStory, console: Console) -> None:
-    files = story.broken.changed_files
-    shown = ", ".join(files[:4])
-    look.indented(console, f"Changed since: {shown} and {len(files) - 4} more.")
 
 
 def _show_verdict(result: CheckResult, console: Console) -> None:

@@ -5,9 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from rich.console import Console
-from rich.padding import Padding
-from rich.table import Table
-from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
@@ -16,7 +13,6 @@ from zeroseal.machines.hosts.host import Run
 from zeroseal.machines.readiness import MachineReadiness
 from zeroseal.machines.snapshots import MachineSnapshot, noted_names
 from zeroseal.machines.yard import YardMachine
-from zeroseal.templates.shelf import Template, sealed_on
 
 SIMULATED = "on the simulated host: nothing was run, this proves nothing about a real guest"
 
@@ -29,6 +25,7 @@ def show_machine(machine: YardMachine, console: Console) -> None:
 
 def show_whole_machine(
     machine: YardMachine,
+    addresses: list[str],
     snapshots: list[MachineSnapshot],
     readiness: MachineReadiness,
     console: Console,
@@ -37,6 +34,8 @@ def show_whole_machine(
     from zeroseal.cli.show_builds import show_readiness
 
     show_machine(machine, console)
+    if addresses:
+        look.facts(console, [("addresses", ", ".join(addresses))])
     if snapshots:
         look.section(console, "Snapshots")
         _snapshot_table(snapshots, console)
@@ -51,8 +50,14 @@ def show_snapshots(
     _snapshot_table(snapshots, console)
 
 
-def show_removed(name: str, disk: Path | None, console: Console) -> None:
-    """A machine that is no more."""
+def show_removed(removed: list[tuple[str, Path | None]], console: Console) -> None:
+    """Machines that are no more."""
+    if len(removed) > 1:
+        stay = "their disks stay" if removed[0][1] else "with their disks"
+        look.headline(console, "Removed", "bold", f" {len(removed)} machines, {stay}.")
+        look.items(console, [str(disk or name) for name, disk in removed])
+        return
+    name, disk = removed[0]
     rest = f" {name} and its disk." if disk is None else f" {name}; its disk stays: {disk}"
     look.headline(console, "Removed", "bold", rest)
 
@@ -65,7 +70,7 @@ def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> 
         return
     count = len(machines)
     look.headline(console, f"{count} machine{'' if count == 1 else 's'}", "bold", f" in {yard}")
-    _table(
+    look.table(
         console,
         ("name", "state", "host", "address", "disk", "snapshots", "made from"),
         [
@@ -98,77 +103,6 @@ def show_run(run: Run, yard: Path, console: Console) -> None:
         look.next_step(console, "Watch it come up:", command)
 
 
-def show_clones(clones: list[YardMachine], folder: Path, console: Console) -> None:
-    """Machines that were made from a template."""
-    count = len(clones)
-    kind = "linked" if clones[0].definition.linked else "full"
-    rest = f" of {clones[0].definition.template} in {folder}"
-    look.headline(console, f"{count} {kind} clone{'' if count == 1 else 's'}", "bold", rest)
-    _table(
-        console,
-        ("name", "MAC", "machine UUID", "disk"),
-        [
-            (
-                item.definition.name,
-                item.definition.mac,
-                item.definition.uuid,
-                f"{item.definition.disk}, {size_text(item.disk.stat().st_size)}",
-            )
-            for item in clones
-        ],
-    )
-    notes = ["Attach seed.iso for the first start: it gives each clone its name. Detach it later."]
-    if clones[0].definition.linked:
-        notes.append("Linked clones are lost if the template is changed, moved or removed.")
-    look.bullets(console, notes)
-    first = clones[0].definition.name
-    look.next_step(
-        console, "Start one on the simulated host:", f"zeroseal yard start {first} --yard {folder}"
-    )
-
-
-def show_shelf(templates: list[Template], shelf: Path, console: Console) -> None:
-    """All templates of a shelf."""
-    if not templates:
-        console.print(f"The shelf {shelf} is empty.")
-        command = f"zeroseal shelf add IMAGE --name NAME --version VERSION --shelf {shelf}"
-        look.next_step(console, "Put a sealed image on it:", command)
-        return
-    count = len(templates)
-    look.headline(console, f"{count} template{'' if count == 1 else 's'}", "bold", f" on {shelf}")
-    _table(
-        console,
-        ("template", "system", "disk", "sealed", "notes"),
-        [
-            (
-                item.entry.title,
-                item.entry.system,
-                size_text(item.entry.size_bytes),
-                sealed_on(item.entry),
-                item.entry.notes or "-",
-            )
-            for item in templates
-        ],
-    )
-
-
-def show_template(template: Template, shelf: Path, console: Console) -> None:
-    """One template."""
-    entry = template.entry
-    look.headline(console, entry.title, "bold", f"  {entry.system}")
-    look.facts(
-        console,
-        [
-            ("disk", f"{template.disk} ({entry.format_name}, {size_text(entry.size_bytes)})"),
-            ("sealed", sealed_on(entry)),
-            ("digest", entry.digest),
-            ("notes", entry.notes or "none"),
-        ],
-    )
-    command = f"zeroseal clone {entry.title} --shelf {shelf} --name NAME --to YARD"
-    look.next_step(console, "Make machines from it:", command)
-
-
 def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
     """The facts of a machine."""
     definition = machine.definition
@@ -183,6 +117,8 @@ def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
     rows.append(("UUID", definition.uuid))
     if definition.template:
         rows.append(("made from", _made_from(machine)))
+    if definition.batch:
+        rows.append(("batch", definition.batch))
     if definition.sheet:
         variant = f", variant {definition.variant}" if definition.variant else ""
         rows.append(("sheet", definition.sheet + variant))
@@ -215,20 +151,10 @@ def _snapshot_table(snapshots: list[MachineSnapshot], console: Console) -> None:
         (item.name, item.taken_on, item.purpose or "-") for item in snapshots
     ]
     if rows:
-        _table(console, ("snapshot", "taken", "purpose"), rows)
+        look.table(console, ("snapshot", "taken", "purpose"), rows)
 
 
 def _made_from(machine: YardMachine) -> str:
     definition = machine.definition
     linked = ", linked" if definition.linked else ""
     return definition.template + linked if definition.template else "-"
-
-
-def _table(console: Console, titles: tuple[str, ...], rows: list[tuple[str, ...]]) -> None:
-    table = Table.grid(padding=(0, 2 if console.width >= 100 else 1))
-    for title in titles:
-        table.add_column(no_wrap=title != titles[-1])
-    table.add_row(*(Text(title, style=look.QUIET_STYLE) for title in titles))
-    for row in rows:
-        table.add_row(*(Text(clean(value)) for value in row))
-    console.print(Padding(table, (0, 0, 0, 2), expand=False))

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import sys
 import time
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, TextIO
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.errors import ZeroSealError
+from zeroseal.errors import RefusedError, ZeroSealError
 from zeroseal.progress import Step
 
 if TYPE_CHECKING:
@@ -93,6 +94,20 @@ class Ui:
     def tell_line(self, line: str) -> None:
         """Passes on a line of a guest, on stderr."""
         print(clean(line), file=self._stderr)
+
+    def ask(self, yes: bool, what: str, name: str) -> None:
+        """Wants a name to be typed once more before something goes for good.
+
+        Raises:
+            RefusedError: it was not typed.
+        """
+        if yes:
+            return
+        if not sys.stdin.isatty():
+            raise RefusedError(f"{what} Say so with --yes")
+        self.tell(f"{what} Type {name} to go on:")
+        if sys.stdin.readline().strip() != name:
+            raise RefusedError("that is not its name: nothing was changed")
 
     def show_error(self, error: ZeroSealError) -> None:
         """Says what went wrong: one sentence, and with ``--json`` an object too."""

@@ -190,6 +190,13 @@ class Guest:
         """A text file's content; empty where there is no such file."""
         return _text(self.read_file(path)) if self.is_file(path) else ""
 
+    def read_link(self, path: str) -> str:
+        """Where a symbolic link points; empty where there is none."""
+        found = self.find(path, follow_last=False)
+        if found is None or found.kind is not Kind.LINK:
+            return ""
+        return _text(self._tree(found.place).read_link(found.place.node))
+
     def is_zero_behind(self, path: str, from_byte: int) -> bool:
         """Whether a file holds nothing but zeros from a byte on."""
         place = self._get(path).place

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import os
 import stat
 from collections.abc import Iterator
@@ -235,3 +236,16 @@ def _open_regular(path: Path, writable: bool) -> int:
             f"{path} is not a regular file; give the path of a disk image file", path=str(path)
         )
     return descriptor
+
+
+def sha256_of(path: Path) -> str:
+    """The SHA-256 of a file's bytes, in hexadecimal.
+
+    Raises:
+        UnfinishedError: it cannot be read.
+    """
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError as error:
+        raise environment_error(error, path, "reading") from error

@@ -8,6 +8,7 @@ from pathlib import Path
 import bcrypt
 
 from zeroseal.errors import UsageError
+from zeroseal.guests.network_files import FixedAddresses
 from zeroseal.images.output import write_small_file
 from zeroseal.machines.definition import (
     INSTALL_MEDIUM,
@@ -21,7 +22,7 @@ from zeroseal.machines.definition import (
 )
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.media import write_medium, write_seed_medium
-from zeroseal.machines.seed import FixedAddresses, Seed, SeedAccount
+from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.yard import Yard, YardMachine
 

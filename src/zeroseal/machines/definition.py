@@ -45,6 +45,24 @@ class AttachedMedium:
 
 
 @dataclass(frozen=True)
+class Hardware:
+    """What a machine is made of, without anything that makes it itself.
+
+    Attributes:
+        disk_bytes: how large its disk is to be; 0 where nobody says.
+    """
+
+    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="ignore")
+
+    cpus: int = 1
+    memory_mib: int = 1024
+    firmware: str = "uefi"
+    disk_bus: str = "virtio"
+    card_model: str = "virtio"
+    disk_bytes: int = 0
+
+
+@dataclass(frozen=True)
 class MachineDefinition:
     """One machine.
 
@@ -58,6 +76,9 @@ class MachineDefinition:
         host: ``qemu`` or ``simulated``: where it is started.
         agent: whether it has the channel of the QEMU guest agent.
         template: what it was cloned from, empty for what was built or adopted.
+        template_folder: where that lay on its shelf; empty for an image that lay on none.
+        template_digest: of the template's disk when it was cloned.
+        batch: what it was made together with.
         linked: whether its disk hangs on the template's.
         throwaway_accounts: those of the build, which a seal always removes.
         sheet: the build sheet, with ``variant`` and the ``settings`` laid over it; empty for none.
@@ -86,6 +107,9 @@ class MachineDefinition:
     restart: str = "never"
     host: str = "simulated"
     template: str = ""
+    template_folder: str = ""
+    template_digest: str = ""
+    batch: str = ""
     linked: bool = False
     throwaway_accounts: tuple[str, ...] = ()
     sheet: str = ""

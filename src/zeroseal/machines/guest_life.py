@@ -15,6 +15,7 @@ from datetime import UTC, datetime
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519
 
+from zeroseal.guests.account_edits import NewAccount, add_account, set_password
 from zeroseal.guests.accounts import find_account, read_accounts
 from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.facts import read_host_name
@@ -37,7 +38,7 @@ _MACHINE_ID = "/etc/machine-id"
 _OLD_MACHINE_ID = "/var/lib/dbus/machine-id"
 _INSTANCE_ID = "/var/lib/cloud/data/instance-id"
 _JOURNAL_MAGIC = b"LPKSHHRH"  # begins a journal file of systemd
-_FIRST_UID = 1000
+_DAY_SECONDS = 86_400
 
 
 @dataclass
@@ -158,7 +159,7 @@ class GuestLife:
         for account in seed.accounts:
             self._add_account(account)
         if seed.root_password_hash:
-            self._set_root_password(seed.root_password_hash)
+            set_password(self.guest, "root", seed.root_password_hash)
         admins = [account.name for account in seed.accounts if account.admin]
         if admins:
             rights = "".join(f"{name} ALL=(ALL) NOPASSWD:ALL\n" for name in admins)
@@ -184,34 +185,13 @@ class GuestLife:
         accounts = read_accounts(self.guest)
         if find_account(accounts, account.name):
             return
-        uid = max([_FIRST_UID - 1, *(item.uid for item in accounts if item.uid < 60_000)]) + 1
-        home = f"/home/{account.name}"
-        before = self.guest.read_file("/etc/passwd")
         if len(accounts) > 2:
-            self.put("/etc/passwd-", before)  # the account tools keep what was there before
-        entry = f"{account.name}:x:{uid}:{uid}:{account.full_name}:{home}:/bin/bash\n"
-        for path, line in (
-            ("/etc/passwd", entry),
-            ("/etc/shadow", f"{account.name}:{account.password_hash}:20000:0:99999:7:::\n"),
-            ("/etc/group", f"{account.name}:x:{uid}:\n"),
-            ("/etc/gshadow", f"{account.name}:!::\n"),
-            ("/etc/subuid", f"{account.name}:{100_000 + 65_536 * (uid - _FIRST_UID)}:65536\n"),
-            ("/etc/subgid", f"{account.name}:{100_000 + 65_536 * (uid - _FIRST_UID)}:65536\n"),
-        ):
-            self.append(path, line.encode())
-        self._make_folders(home, uid, uid)
-        if account.public_keys:
-            keys = "".join(f"{key}\n" for key in account.public_keys)
-            self.put(f"{home}/.ssh/authorized_keys", keys.encode(), 0o600, uid, uid)
-
-    def _set_root_password(self, password_hash: str) -> None:
-        lines = []
-        for line in self.guest.read_text("/etc/shadow").splitlines():
-            name, _colon, rest = line.partition(":")
-            if name == "root":
-                line = f"root:{password_hash}:{rest.partition(':')[2]}"
-            lines.append(line + "\n")
-        self.put("/etc/shadow", "".join(lines).encode(), 0o600)
+            # the account tools keep what was there before
+            self.put("/etc/passwd-", self.guest.read_file("/etc/passwd"))
+        new = NewAccount(
+            account.name, account.full_name, account.public_keys, account.password_hash
+        )
+        add_account(self.guest, new, self.now // _DAY_SECONDS)
 
     def _ask_for_address(self) -> None:
         """The network knows a client by its ID, which is made of the machine ID: twins collide."""

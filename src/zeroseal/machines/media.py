@@ -14,7 +14,7 @@ from pycdlib.pycdlibexception import PyCdlibException
 
 from zeroseal.errors import DamagedError, NotProvenError
 from zeroseal.images.output import write_small_file
-from zeroseal.machines.seed import FILE_NAMES, VOLUME_ID, Seed, parse_seed
+from zeroseal.machines.seed import FILE_NAMES, NETWORK_NAME, VOLUME_ID, Seed, parse_seed
 
 
 def write_medium(target: Path, label: str, files: Mapping[str, bytes], mode: int = 0o666) -> None:
@@ -87,7 +87,10 @@ def read_seed_medium(path: Path) -> Seed:
     """
     files = read_medium(path)
     try:
-        return parse_seed({name: files[name].decode() for name in FILE_NAMES})
+        texts = {name: files[name].decode() for name in FILE_NAMES}
+        if NETWORK_NAME in files:
+            texts[NETWORK_NAME] = files[NETWORK_NAME].decode()
+        return parse_seed(texts)
     except (KeyError, UnicodeDecodeError) as error:
         raise DamagedError(f"{path} is no seed medium: it has no {error}") from error
 

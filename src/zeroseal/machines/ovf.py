@@ -5,6 +5,7 @@ Source: DMTF DSP0243 (OVF) and the CIM classes that its items are of (resource t
 
 from __future__ import annotations
 
+import re
 from xml.etree import ElementTree
 
 from zeroseal.errors import DamagedError
@@ -13,6 +14,7 @@ from zeroseal.machines.definition import Adapter, MachineDefinition, new_uuid
 Element = ElementTree.Element
 _CPU, _MEMORY, _NETWORK, _FLOPPY, _USB, _SOUND, _SERIAL = "3", "4", "10", "14", "23", "35", "21"
 _NEEDLESS = {_FLOPPY: "floppy", _USB: "usb", _SOUND: "sound"}
+_UUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _ALLOCATION = {"byte * 2^20": 1, "megabytes": 1, "mb": 1, "byte * 2^30": 1024, "gigabytes": 1024}
 _CARDS = {"e1000": "e1000", "e1000e": "e1000e", "vmxnet3": "vmxnet3", "pcnet32": "e1000"}
 
@@ -29,13 +31,15 @@ def parse_ovf_machine(root: Element, where: str) -> MachineDefinition:
     hardware = _all(systems[0], "VirtualHardwareSection")
     items = [item for section in hardware for item in section if _tag(item).endswith("Item")]
     name = next((child.text or "" for child in systems[0] if _tag(child) == "Name"), "")
+    uuids = [_UUID.fullmatch(_value(item, "VirtualSystemIdentifier")) for item in root.iter()]
+    own = next((found[0] for found in uuids if found), "")
     identifier = next((v for k, v in systems[0].attrib.items() if k.endswith("}id")), "machine")
     memory = _first(items, _MEMORY)
     cpu = _first(items, _CPU)
     cards = [_adapter(item) for item in items if _value(item, "ResourceType") == _NETWORK]
     return MachineDefinition(
         name=name.strip() or identifier,
-        uuid=new_uuid(),
+        uuid=own.lower() or new_uuid(),
         disk="disk",
         adapters=tuple(cards),
         cpus=_count(cpu, 1),

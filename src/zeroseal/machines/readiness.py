@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 from zeroseal.errors import ImageError, RefusedError
-from zeroseal.machines.definition import MachineDefinition
+from zeroseal.machines.definition import Hardware, MachineDefinition
 from zeroseal.machines.yard import YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import MachineKnowledge, SealChoices
@@ -62,7 +62,15 @@ def knowledge_of(machine: MachineDefinition) -> MachineKnowledge:
         kind = _PURPOSES.get(medium.purpose, "a medium that clones will not have")
         blockers.append(f"{medium.path} is in a drive: {kind}; detach it.")
     hints = (*_network_hints(machine), *_hardware_hints(machine))
-    return MachineKnowledge(tuple(blockers), hints, machine.throwaway_accounts)
+    return MachineKnowledge(
+        tuple(blockers), hints, machine.throwaway_accounts, asdict(hardware_of(machine))
+    )
+
+
+def hardware_of(machine: MachineDefinition) -> Hardware:
+    """What a machine's definition says of its hardware, but for what makes it itself."""
+    model = machine.adapters[0].model if machine.adapters else Hardware.card_model
+    return Hardware(machine.cpus, machine.memory_mib, machine.firmware, machine.disk_bus, model)
 
 
 def _network_hints(machine: MachineDefinition) -> Iterator[str]:

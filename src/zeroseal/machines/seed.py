@@ -6,18 +6,23 @@ Source: cloud-init's documentation of the NoCloud datasource (``meta-data``, ``u
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import ip_address
 from typing import Any
 
 import yaml
 
 from zeroseal.errors import DamagedError
+from zeroseal.guests.network_files import FixedAddresses
 
 VOLUME_ID = "cidata"
 FILE_NAMES = ("meta-data", "user-data")
+NETWORK_NAME = "network-config"
 PLAIN_NAME, PLAIN_MAGIC = "first-boot", "zeroseal-seed 1"
+# cloud-init runs what lies there, once an instance, in its last stage
+_SCRIPT_PATH = "/var/lib/cloud/scripts/per-instance/zeroseal-first-boot"
 _EVERY_NETWORK = {4: "0.0.0.0/0", 6: "::/0"}
 
 
@@ -33,19 +38,21 @@ class SeedAccount:
 
 
 @dataclass(frozen=True)
-class FixedAddresses:
-    """Addresses of the card with this MAC, each with its prefix; without any, DHCP is asked."""
+class SeedFile:
+    """A file that a first boot writes."""
 
-    mac: str
-    addresses: tuple[str, ...]
-    gateways: tuple[str, ...] = ()
-    name_servers: tuple[str, ...] = ()
-    search: tuple[str, ...] = ()
+    path: str
+    content: bytes
+    mode: int = 0o644
 
 
 @dataclass(frozen=True)
 class Seed:
-    """What one machine's first boot is told; an empty field is left to the guest."""
+    """What one machine's first boot is told; an empty field is left to the guest.
+
+    Attributes:
+        files: what is written, and ``script`` what is run at the end, once.
+    """
 
     instance_id: str
     host_name: str
@@ -57,6 +64,19 @@ class Seed:
     time_zone: str = ""
     locale: str = ""
     commands: tuple[str, ...] = ()
+    files: tuple[SeedFile, ...] = ()
+    script: bytes = b""
+
+    def needs_more_than_lines(self) -> str:
+        """What only cloud-init takes from a seed, not the planted script; empty for nothing."""
+        wanted = {
+            "packages": self.packages,
+            "commands": self.commands,
+            "files": self.files,
+            "a first-boot script": self.script,
+            "a locale": self.locale,
+        }
+        return ", ".join(name for name, value in wanted.items() if value)
 
     def texts(self) -> dict[str, str]:
         """The seed's files, by name."""
@@ -66,7 +86,7 @@ class Seed:
             "user-data": "#cloud-config\n" + yaml.safe_dump(self._user_data(), sort_keys=False),
         }
         if self.network:
-            texts["network-config"] = yaml.safe_dump(_network_data(self.network), sort_keys=False)
+            texts[NETWORK_NAME] = yaml.safe_dump(_network_data(self.network), sort_keys=False)
         texts[PLAIN_NAME] = "".join(f"{line}\n" for line in self._plain_lines())
         return texts
 
@@ -113,6 +133,11 @@ class Seed:
             user |= {"package_update": True, "packages": list(self.packages)}
         if self.commands:
             user["runcmd"] = list(self.commands)
+        files = list(self.files)
+        if self.script:
+            files.append(SeedFile(_SCRIPT_PATH, self.script, 0o755))
+        if files:
+            user["write_files"] = [_file_to_yaml(file) for file in files]
         return user
 
 
@@ -130,9 +155,21 @@ def parse_seed(texts: dict[str, str]) -> Seed:
         domain = str(user.get("fqdn", "")).removeprefix(f"{host_name}.")
         passwords = user.get("chpasswd", {}).get("users", [])
         root = next((item["password"] for item in passwords if item["name"] == "root"), "")
-        return Seed(str(meta["instance-id"]), host_name, domain, accounts, str(root))
+        seed = Seed(str(meta["instance-id"]), host_name, domain, accounts, str(root))
+        network = _parse_network(texts.get(NETWORK_NAME, ""))
+        zone, language = str(user.get("timezone", "")), str(user.get("locale", ""))
+        return replace(seed, network=network, time_zone=zone, locale=language)
     except (yaml.YAMLError, KeyError, TypeError, AttributeError) as error:
         raise DamagedError(f"the seed medium holds no seed that we understand: {error}") from error
+
+
+def _file_to_yaml(file: SeedFile) -> dict[str, Any]:
+    return {
+        "path": file.path,
+        "permissions": f"{file.mode:04o}",
+        "encoding": "b64",
+        "content": base64.b64encode(file.content).decode(),
+    }
 
 
 def _account_to_yaml(account: SeedAccount) -> dict[str, Any]:
@@ -155,6 +192,21 @@ def _account_from_yaml(table: dict[str, Any]) -> SeedAccount:
         public_keys=tuple(str(key) for key in table.get("ssh_authorized_keys", [])),
         password_hash=str(table.get("passwd", "!")),
         admin=bool(table.get("sudo")),
+    )
+
+
+def _parse_network(text: str) -> FixedAddresses | None:
+    """The one card of a network configuration as we write it; None where there is none."""
+    if not text:
+        return None
+    card = next(iter(yaml.safe_load(text)["ethernets"].values()))
+    servers = card.get("nameservers", {})
+    return FixedAddresses(
+        mac=str(card["match"]["macaddress"]),
+        addresses=tuple(str(item) for item in card["addresses"]),
+        gateways=tuple(str(route["via"]) for route in card.get("routes", [])),
+        name_servers=tuple(str(item) for item in servers.get("addresses", [])),
+        search=tuple(str(item) for item in servers.get("search", [])),
     )
 
 

@@ -10,7 +10,7 @@ import json
 import os
 import shutil
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from ipaddress import IPv4Network
@@ -26,7 +26,9 @@ from zeroseal.errors import (
     RefusedError,
     environment_error,
 )
+from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines import FILE_NAME
+from zeroseal.machines.batch import take_back_unfinished
 from zeroseal.machines.definition import (
     MachineDefinition,
     check_new_folder,
@@ -86,6 +88,7 @@ class Yard:
         """All machines, by name."""
         if not self.folder.is_dir():
             return []
+        take_back_unfinished(self.folder)
         found = sorted(path.parent for path in self.folder.glob(f"[!.]*/{FILE_NAME}"))
         return [self._read(folder) for folder in found]
 
@@ -95,6 +98,7 @@ class Yard:
         Raises:
             MissingError: there is none; names those that are there.
         """
+        take_back_unfinished(self.folder)
         if (self.folder / name / FILE_NAME).is_file() and "/" not in name:
             return self._read(self.folder / name)
         names = ", ".join(machine.definition.name for machine in self.machines())
@@ -106,15 +110,17 @@ class Yard:
         """The MACs that are taken."""
         return {card.mac for machine in self.machines() for card in machine.definition.adapters}
 
-    def next_name(self, prefix: str, first: int, last: int, digits: int) -> str:
-        """The first name with a number that nothing in the yard has; an empty yard is no matter.
+    def next_name(
+        self, prefix: str, first: int, last: int, digits: int, taken: Collection[str] = ()
+    ) -> str:
+        """The first name with a number that nothing in the yard has, and that is not ``taken``.
 
         Raises:
             NoSpaceError: all are taken.
         """
         for number in range(first, last + 1):
             name = f"{prefix}{number:0{digits}}"
-            if not (self.folder / name).exists():
+            if name not in taken and not (self.folder / name).exists():
                 return name
         raise NoSpaceError(
             f"the yard {self.folder} has a machine for every number from {first} to {last} of "
@@ -163,23 +169,16 @@ class Yard:
         Raises:
             OutputExistsError: there is a machine of that name, and it does not give way.
         """
-        final = self.folder / name
-        if make_room is None:
-            check_new_folder(final)
-        hidden = self.folder / f".{name}.{os.getpid()}.part"
-        try:
-            hidden.mkdir(parents=True)
-        except OSError as error:
-            raise environment_error(error, self.folder, "writing to") from error
-        try:
-            yield hidden
-            if make_room:
-                make_room()
-            hidden.rename(final)
-        except OSError as error:
-            raise environment_error(error, final, "writing") from error
-        finally:
-            shutil.rmtree(hidden, ignore_errors=True)
+        if self.folder.is_dir():
+            sweep_unfinished(self.folder)
+        with OutputFolder(self.folder / name, gives_way=make_room is not None) as output:
+            try:
+                yield output.path
+                if make_room:
+                    make_room()
+            except OSError as error:
+                raise environment_error(error, output.final, "writing") from error
+            output.commit()
 
     def remove(self, name: str, with_disk: bool) -> Path | None:
         """Removes a machine; returns its disk, which stays unless ``with_disk``.
@@ -188,8 +187,7 @@ class Yard:
             RefusedError: it runs.
         """
         machine = self.get(name)
-        if machine.state.running:
-            raise RefusedError(f"{name} runs: stop it first with zeroseal yard stop {name}")
+        self.check_stopped(machine)
         try:
             # without its machine file it is no machine any more, whatever comes next
             (machine.folder / FILE_NAME).unlink()
@@ -203,6 +201,12 @@ class Yard:
         except OSError as error:
             raise environment_error(error, machine.folder, "removing") from error
         return machine.disk
+
+    def check_stopped(self, machine: YardMachine) -> None:
+        """Raises RefusedError where a machine runs."""
+        name = machine.definition.name
+        if machine.state.running:
+            raise RefusedError(f"{name} runs: stop it first with zeroseal yard stop {name}")
 
     def rename(self, name: str, new_name: str) -> None:
         """Gives a machine that does not run another name.

@@ -94,9 +94,27 @@ def check_to_json(result: CheckResult) -> Json:
         "changed": {
             "offsets": [number * CHUNK_BYTES for number in result.changed_chunks],
             "chunkBytes": CHUNK_BYTES,
-            "volumes": list(result.changed_volumes),
-            "files": list(result.changed_files),
+            "volumes": list(result.broken.volumes) if result.broken else [],
+            "files": list(result.broken.files) if result.broken else [],
+            "looksLike": result.broken.looks_like if result.broken else "",
+            "places": {
+                str(chunk.number * CHUNK_BYTES): list(chunk.places)
+                for chunk in (result.broken.located if result.broken else ())
+            },
         },
+        "chunks": (
+            {"read": result.chunks[0], "stored": result.chunks[1]} if result.chunks else None
+        ),
+        "otherContainer": result.other_container,
+        "backing": (
+            {
+                "path": str(result.backing.path),
+                "verdict": result.backing.verdict.value,
+                "reason": result.backing.reason,
+            }
+            if result.backing
+            else None
+        ),
         "error": error_to_json(result.error) if result.error else None,
     }
 

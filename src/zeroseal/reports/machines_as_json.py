@@ -12,32 +12,32 @@ from zeroseal.machines.snapshots import MachineSnapshot
 from zeroseal.machines.trial import TrialResult
 from zeroseal.machines.yard import YardMachine
 from zeroseal.reports.as_json import Json, head
+from zeroseal.reports.shelf_as_json import template_table
 from zeroseal.sealing.compare import Comparison
 from zeroseal.templates.renew import Renewal
-from zeroseal.templates.shelf import Template
 
 
 def machine_to_json(machine: YardMachine) -> Json:
     """One machine of a yard."""
-    return head("machine") | _machine(machine)
+    return head("machine") | machine_table(machine)
 
 
 def yard_to_json(machines: list[YardMachine]) -> Json:
     """Several machines."""
-    return head("machines") | {"machines": [_machine(machine) for machine in machines]}
+    return head("machines") | {"machines": [machine_table(machine) for machine in machines]}
 
 
 def run_to_json(run: Run) -> Json:
     """A start or stop."""
     head_of_run = {"told": list(run.told), "simulated": run.is_simulated}
-    return head("run") | head_of_run | _machine(run.machine)
+    return head("run") | head_of_run | machine_table(run.machine)
 
 
 def builds_to_json(done: list[tuple[BuildResult, MachineReadiness]]) -> Json:
     """Machines that were built, and whether they are fit to be sealed."""
     return head("builds") | {
         "builds": [
-            _machine(result.machine)
+            machine_table(result.machine)
             | {
                 "new": result.is_new,
                 "simulated": result.is_simulated,
@@ -86,7 +86,7 @@ def trial_to_json(result: TrialResult) -> Json:
 def renewal_to_json(renewal: Renewal) -> Json:
     """A machine that was patched, and its new template."""
     return head("renewal") | {
-        "machine": _machine(renewal.machine),
+        "machine": machine_table(renewal.machine),
         "simulated": renewal.is_simulated,
         "tasks": [asdict(task) for task in renewal.tasks],
         "copyTasks": [asdict(task) for task in renewal.copy_tasks],
@@ -94,32 +94,23 @@ def renewal_to_json(renewal: Renewal) -> Json:
         "snapshot": renewal.snapshot,
         "dropped": list(renewal.dropped),
         "told": list(renewal.told),
-        "template": _template(renewal.template),
+        "template": template_table(renewal.template),
     }
 
 
-def removal_to_json(machine: YardMachine, disk: Path | None) -> Json:
-    """A machine that was removed, and the disk that stays."""
+def removals_to_json(removed: list[tuple[str, Path | None]]) -> Json:
+    """Machines that were removed, and the disks that stay."""
     return head("removal") | {
-        "name": machine.definition.name,
-        "disk": None if disk is None else str(disk),
+        "removed": [
+            {"name": name, "disk": None if disk is None else str(disk)} for name, disk in removed
+        ]
     }
 
 
 def snapshots_to_json(machine: YardMachine, snapshots: list[MachineSnapshot]) -> Json:
     """The snapshots of one machine."""
     listed = [asdict(snapshot) for snapshot in snapshots]
-    return head("snapshots") | _machine(machine) | {"snapshots": listed}
-
-
-def template_to_json(template: Template) -> Json:
-    """One template of the shelf."""
-    return head("template") | _template(template)
-
-
-def shelf_to_json(templates: list[Template]) -> Json:
-    """All templates of a shelf."""
-    return head("shelf") | {"templates": [_template(template) for template in templates]}
+    return head("snapshots") | machine_table(machine) | {"snapshots": listed}
 
 
 def comparison_to_json(comparison: Comparison) -> Json:
@@ -141,7 +132,8 @@ def comparison_to_json(comparison: Comparison) -> Json:
     }
 
 
-def _machine(machine: YardMachine) -> Json:
+def machine_table(machine: YardMachine) -> Json:
+    """One machine, without the head of a result."""
     return {
         "host": machine.definition.host,
         "definition": asdict(machine.definition),
@@ -152,7 +144,3 @@ def _machine(machine: YardMachine) -> Json:
         "sshPort": machine.state.ssh_port,
         "unfinished": machine.state.unfinished,
     }
-
-
-def _template(template: Template) -> Json:
-    return {"entry": asdict(template.entry), "disk": str(template.disk)}

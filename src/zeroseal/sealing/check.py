@@ -6,13 +6,15 @@ from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
 
-from zeroseal.blocks.digest import CHUNK_BYTES, digest_store
+from zeroseal.blocks.digest import digest_store
 from zeroseal.errors import DamagedError, ZeroSealError
-from zeroseal.filesystems.tree import Kind
+from zeroseal.images.host_file import sha256_of
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, quiet
+from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules
+from zeroseal.sealing.quick_look import look_quickly
 from zeroseal.sealing.record import SealRecord, find_record
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
@@ -20,9 +22,6 @@ from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened, recoverable
 from zeroseal.sealing.values import collect_values, house_values
 from zeroseal.traces.finding import Finding
-from zeroseal.volumes.disk import Disk
-
-_MOST_FILES = 20
 
 
 class Verdict(Enum):
@@ -44,6 +43,15 @@ class Level(Enum):
 
 
 @dataclass(frozen=True)
+class BackingState:
+    """The template that a linked clone hangs on."""
+
+    path: Path
+    verdict: Verdict
+    reason: str
+
+
+@dataclass(frozen=True)
 class CheckResult:
     """A verdict and what it rests on.
 
@@ -51,8 +59,11 @@ class CheckResult:
         reason: one sentence.
         findings: traces that are there, none at level ``quick``.
         changed_chunks: chunks that differ from the sealed disk, by number.
-        changed_volumes: the volumes they lie in.
-        changed_files: paths that were changed after the seal, at most twenty.
+        broken: what became of a disk whose seal is broken.
+        chunks: (read, stored) chunks of 1 MiB at level ``quick``; None where all were read.
+        other_container: how the file differs from the one that was sealed, though its disk does
+            not; empty where it does not, or where that is not known.
+        backing: what the disk hangs on, with its own verdict; None where it hangs on nothing.
         skipped: ids of traces that the record says were left on purpose.
         error: what kept the check from an answer, for UNKNOWN.
         values_searched: how many values of the original were searched for, with ``not_searched``
@@ -70,8 +81,10 @@ class CheckResult:
     findings: tuple[Finding, ...] = ()
     record: SealRecord | None = None
     changed_chunks: tuple[int, ...] = ()
-    changed_volumes: tuple[str, ...] = ()
-    changed_files: tuple[str, ...] = ()
+    broken: BrokenSeal | None = None
+    chunks: tuple[int, int] | None = None
+    other_container: str = ""
+    backing: BackingState | None = None
     skipped: tuple[str, ...] = ()
     error: ZeroSealError | None = None
     values_searched: int = 0
@@ -106,17 +119,91 @@ def check_image(
             record = find_record(path)
         except DamagedError as error:
             return CheckResult(path, Verdict.UNKNOWN, level, error.message, error=error)
-        if record:
-            digest = digest_store(image, "reading the disk", progress)
-            if digest.root != record.root or digest.size_bytes != record.size_bytes:
-                return _broken(path, image, level, record, record.changed_chunks(digest))
-        if level is Level.QUICK:
-            return _quick(path, record)
-        result = _full(path, image, record, level, rules, progress)
-        if level is Level.DEEP and result.error is None:
-            values = _values_of(original, record, rules)
-            return _deep(result, image, values, rules, progress)
-        return result
+        backing = _backing_of(image, progress)
+        if backing and backing.verdict is Verdict.BROKEN_SEAL:
+            reason = f"the disk that it hangs on, {backing.path}, was changed since it was sealed"
+            return CheckResult(path, Verdict.UNKNOWN, level, reason, record=record, backing=backing)
+        result = _check_opened(path, image, record, level, progress, original, rules)
+        return replace(result, backing=backing)
+
+
+def check_record(path: Path, progress: Progress = quiet) -> CheckResult:
+    """Compares every byte of an image with its record, and looks for nothing else.
+
+    Raises:
+        ImageError: the container itself cannot be read.
+    """
+    with opened(path) as image:
+        try:
+            record = find_record(path)
+        except DamagedError as error:
+            return CheckResult(path, Verdict.UNKNOWN, Level.FULL, error.message, error=error)
+        if record is None:
+            reason = "there is no seal record beside the image"
+            return CheckResult(path, Verdict.UNKNOWN, Level.FULL, reason)
+        broken = _compare(path, image, record, Level.FULL, progress)
+        return broken or _as_recorded(path, Level.FULL, record)
+
+
+def _check_opened(
+    path: Path,
+    image: Image,
+    record: SealRecord | None,
+    level: Level,
+    progress: Progress,
+    original: Path | None,
+    rules: HouseRules,
+) -> CheckResult:
+    if level is Level.QUICK:
+        return _quick(path, image, record)
+    if record:
+        broken = _compare(path, image, record, level, progress)
+        if broken:
+            return broken
+    result = _full(path, image, record, level, rules, progress)
+    if record:
+        result = replace(result, other_container=_other_container(path, image, record))
+    if level is Level.DEEP and result.error is None:
+        values = _values_of(original, record, rules)
+        return _deep(result, image, values, rules, progress)
+    return result
+
+
+def _compare(
+    path: Path, image: Image, record: SealRecord, level: Level, progress: Progress
+) -> CheckResult | None:
+    """Digests the whole disk; None where it is what the record says."""
+    digest = digest_store(image, "reading the disk", progress)
+    if digest.root == record.root and digest.size_bytes == record.size_bytes:
+        return None
+    return _broken(path, image, level, record, tuple(record.changed_chunks(digest)))
+
+
+def _other_container(path: Path, image: Image, record: SealRecord) -> str:
+    """How a file differs from the one that was sealed, though the disk in it does not."""
+    file = record.file
+    if file is None or not file.sha256:
+        return ""
+    if file.format_name != image.format_name:
+        return f"it was sealed as {file.format_name} and is {image.format_name} now"
+    size = path.stat().st_size
+    if size == file.size_bytes and sha256_of(path) == file.sha256:
+        return ""
+    return "the file was written anew since the seal"
+
+
+def _backing_of(image: Image, progress: Progress) -> BackingState | None:
+    """The state of what a disk hangs on, by a quick look."""
+    if not image.has_parent:
+        return None
+    path = image.chain[1]
+    with opened(path) as parent:
+        try:
+            record = find_record(path)
+        except DamagedError as error:
+            return BackingState(path, Verdict.UNKNOWN, error.message)
+        checked = _quick(path, parent, record)
+    return BackingState(path, checked.verdict, checked.reason)
 
 
 def _values_of(original: Path | None, record: SealRecord | None, rules: HouseRules) -> ValueSet:
@@ -163,11 +250,28 @@ def _deep(
     return replace(result, verdict=Verdict.UNSEALED, reason=reason)
 
 
-def _quick(path: Path, record: SealRecord | None) -> CheckResult:
+def _quick(path: Path, image: Image, record: SealRecord | None) -> CheckResult:
     level = Level.QUICK
     if record is None:
         reason = "there is no seal record beside the image, and a quick check looks no further"
         return CheckResult(path, Verdict.UNKNOWN, level, reason)
+    seen = look_quickly(image, record)
+    if image.size_bytes != record.size_bytes or seen.changed:
+        result = _broken(path, image, level, record, seen.changed)
+    else:
+        result = _as_recorded(path, level, record)
+    if seen.read == seen.stored:
+        return result
+    if result.verdict is Verdict.SEALED:
+        reason = (
+            f"{seen.read:,} of {seen.stored:,} chunks with data were read, and they are what the "
+            "seal record describes"
+        )
+        result = replace(result, reason=reason)
+    return replace(result, chunks=(seen.read, seen.stored))
+
+
+def _as_recorded(path: Path, level: Level, record: SealRecord) -> CheckResult:
     if not record.is_complete:
         return _partial(path, level, record)
     reason = "the disk is byte for byte what the seal record describes"
@@ -225,11 +329,9 @@ def _choices_of(record: SealRecord | None, subject: Subject, rules: HouseRules) 
 
 
 def _broken(
-    path: Path, image: Image, level: Level, record: SealRecord, changed: list[int]
+    path: Path, image: Image, level: Level, record: SealRecord, changed: tuple[int, ...]
 ) -> CheckResult:
     """Tells where a sealed disk was changed, as far as it can still be read."""
-    volumes: tuple[str, ...] = ()
-    files: tuple[str, ...] = ()
     if image.size_bytes != record.size_bytes:
         reason = "the disk has another size than when it was sealed"
     else:
@@ -238,47 +340,14 @@ def _broken(
             f"{len(changed)} chunk{'' if one else 's'} of 1 MiB {'was' if one else 'were'} changed "
             "after the disk was sealed"
         )
-    error: ZeroSealError | None = None
-    try:
-        # a clone that was switched off is told of all the same
-        with recoverable(image, recover=True) as store:
-            subject = Subject.read(store, recover=True)
-            volumes = _volumes_of(subject.disk, changed)
-            files = tuple(_changed_files(subject, record.sealed_at))
-    except ZeroSealError as problem:
-        error = problem
+    broken = explain_changes(image, record, changed)
     return CheckResult(
         path,
         Verdict.BROKEN_SEAL,
         level,
         reason,
         record=record,
-        changed_chunks=tuple(changed),
-        changed_volumes=volumes,
-        changed_files=files,
-        error=error,
+        changed_chunks=changed,
+        broken=broken,
+        error=broken.error,
     )
-
-
-def _volumes_of(disk: Disk, chunks: list[int]) -> tuple[str, ...]:
-    names = []
-    for volume in disk.volumes:
-        if volume.is_logical:
-            continue  # its bytes lie inside a partition, which is named
-        end = volume.offset_bytes + volume.size_bytes
-        if any(
-            number * CHUNK_BYTES < end and (number + 1) * CHUNK_BYTES > volume.offset_bytes
-            for number in chunks
-        ):
-            names.append(volume.name)
-    return tuple(names)
-
-
-def _changed_files(subject: Subject, sealed_at: int) -> list[str]:
-    """Paths whose own times lie behind the seal; folders only where nothing in them does."""
-    guest = subject.opened.guest
-    later = {path: facts.kind for path, facts in guest.walk("/") if facts.changed_at > sealed_at}
-    parents = {path.rpartition("/")[0] for path in later}
-    return sorted(
-        path for path, kind in later.items() if kind is not Kind.FOLDER or path not in parents
-    )[:_MOST_FILES]

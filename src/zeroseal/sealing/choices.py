@@ -17,11 +17,13 @@ class MachineKnowledge:
     Attributes:
         blockers, hints: sentences.
         throwaway_accounts: those of its build, which a seal always removes.
+        hardware: what a record says of it: nothing that makes it itself.
     """
 
     blockers: tuple[str, ...] = ()
     hints: tuple[str, ...] = ()
     throwaway_accounts: tuple[str, ...] = ()
+    hardware: dict[str, str | int] | None = None
 
 
 @dataclass(frozen=True)

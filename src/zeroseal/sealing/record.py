@@ -31,8 +31,58 @@ if TYPE_CHECKING:
 STATEMENT_TYPE = "https://in-toto.io/Statement/v1"
 PREDICATE_TYPE = "urn:zeroseal:predicate:seal:v1"
 DIGEST_NAME = "zerosealDiskTree1"
-_HINT_BYTES = 8
+HINT_BYTES = 8
 _MAX_RECORD_BYTES = 256 << 20
+
+
+@dataclass(frozen=True)
+class Lineage:
+    """Where a sealed disk comes from.
+
+    Attributes:
+        source_digest: of the unsealed disk's contents.
+        previous: the template that it takes the place of, ``NAME@VERSION``, with its digest.
+        patches: what changed since then, texts.
+    """
+
+    source_digest: str = ""
+    previous: str = ""
+    previous_digest: str = ""
+    patches: tuple[str, ...] = ()
+
+
+NO_LINEAGE = Lineage()
+
+
+@dataclass(frozen=True)
+class SealedFile:
+    """The container that a sealed disk was written into; ``sha256`` is empty for a raw file."""
+
+    format_name: str
+    size_bytes: int
+    sha256: str = ""
+
+
+@dataclass(frozen=True)
+class RecordExtras:
+    """What a record says beside what was done: who signs it, where the disk comes from, its file.
+
+    Attributes:
+        signer: None for nobody.
+    """
+
+    signer: RecordSigner | None = None
+    lineage: Lineage = NO_LINEAGE
+    file: SealedFile | None = None
+
+
+@dataclass(frozen=True)
+class TreatedTrace:
+    """What a record says of one trace."""
+
+    trace: str
+    findings: int
+    regrowth: str
 
 
 @dataclass(frozen=True)
@@ -47,6 +97,8 @@ class SealRecord:
         retained_accounts, keep_root_login: as chosen for the seal.
         leaf_hints: chunk number to the first bytes of its hash, to locate a change.
         envelope: the signed form that it came in; None for a record that is not signed.
+        hardware: of the machine that it was sealed from; None where that was not known.
+        file: the container that it was written into; None where the record does not say.
     """
 
     root: str
@@ -60,6 +112,12 @@ class SealRecord:
     keep_root_login: bool
     leaf_hints: dict[int, bytes]
     envelope: Envelope | None = None
+    treated: tuple[TreatedTrace, ...] = ()
+    planted: tuple[str, ...] = ()
+    level: str = ""
+    hardware: dict[str, Any] | None = None
+    lineage: Lineage = NO_LINEAGE
+    file: SealedFile | None = None
 
     def changed_chunks(self, digest: DiskDigest) -> list[int]:
         """Numbers of chunks that differ from the sealed disk."""
@@ -67,7 +125,7 @@ class SealRecord:
         return sorted(
             number
             for number in numbers
-            if self.leaf_hints.get(number) != digest.leaves.get(number, b"")[:_HINT_BYTES]
+            if self.leaf_hints.get(number) != digest.leaves.get(number, b"")[:HINT_BYTES]
         )
 
 
@@ -84,7 +142,7 @@ def build_record(
     source: ImageFacts,
     proof: Proof,
     sealed_at: int,
-    signer: RecordSigner | None = None,
+    extras: RecordExtras,
 ) -> bytes:
     """The record's JSON text, in a signed envelope where somebody signs it."""
     choices = plan.choices
@@ -102,7 +160,15 @@ def build_record(
                 "chunkBytes": CHUNK_BYTES,
                 "leafHints": _pack_hints(digest),
             },
+            "file": _file_table(extras.file),
             "source": {"name": source.path.name, "format": source.format_name},
+            "lineage": {
+                "sourceDigest": extras.lineage.source_digest or None,
+                "previous": extras.lineage.previous or None,
+                "previousDigest": extras.lineage.previous_digest or None,
+                "patches": list(extras.lineage.patches),
+            },
+            "machine": choices.machine.hardware if choices.machine else None,
             "recoveredJournals": choices.recover_journal,
             "guest": {
                 "family": system.family,
@@ -150,7 +216,17 @@ def build_record(
         },
     }
     text = json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
-    return signer.envelope(text) if signer else text
+    return extras.signer.envelope(text) if extras.signer else text
+
+
+def _file_table(file: SealedFile | None) -> dict[str, object] | None:
+    if file is None:
+        return None
+    return {
+        "format": file.format_name,
+        "sizeBytes": file.size_bytes,
+        "sha256": file.sha256 or None,
+    }
 
 
 def _bytes_sentence(proof: Proof) -> str:
@@ -207,7 +283,37 @@ def parse_record(raw: bytes) -> SealRecord:
         keep_root_login=bool(kept["rootLogin"]),
         leaf_hints=_unpack_hints(disk["leafHints"]),
         envelope=envelope,
+        treated=tuple(
+            TreatedTrace(str(item["trace"]), int(item["findings"]), str(item["regrowth"]))
+            for item in predicate["treated"]
+        ),
+        planted=tuple(str(item) for item in predicate["planted"]),
+        level=str(predicate["level"]),
+        hardware=_hardware(predicate.get("machine")),
+        lineage=_lineage(predicate.get("lineage") or {}),
+        file=_file(predicate.get("file")),
     )
+
+
+def _hardware(table: Any) -> dict[str, Any] | None:
+    """Only what is known; the words are checked where they are used."""
+    return None if table is None else {str(key): value for key, value in table.items()}
+
+
+def _lineage(table: dict[str, Any]) -> Lineage:
+    return Lineage(
+        source_digest=str(table.get("sourceDigest") or ""),
+        previous=str(table.get("previous") or ""),
+        previous_digest=str(table.get("previousDigest") or ""),
+        patches=tuple(str(item) for item in table.get("patches") or ()),
+    )
+
+
+def _file(table: Any) -> SealedFile | None:
+    if table is None:
+        return None
+    sha256 = str(table["sha256"] or "")
+    return SealedFile(str(table["format"]), int(table["sizeBytes"]), sha256)
 
 
 def _pack_hints(digest: DiskDigest) -> list[dict[str, object]]:
@@ -217,7 +323,7 @@ def _pack_hints(digest: DiskDigest) -> list[dict[str, object]]:
     for number in sorted(digest.leaves):
         if number != following:
             runs.append((number, bytearray()))
-        runs[-1][1].extend(digest.leaves[number][:_HINT_BYTES])
+        runs[-1][1].extend(digest.leaves[number][:HINT_BYTES])
         following = number + 1
     return [
         {"firstChunk": first, "hashes": base64.b64encode(hashes).decode()} for first, hashes in runs
@@ -228,9 +334,9 @@ def _unpack_hints(runs: list[dict[str, Any]]) -> dict[int, bytes]:
     hints = {}
     for run in runs:
         hashes = base64.b64decode(run["hashes"], validate=True)
-        for index in range(len(hashes) // _HINT_BYTES):
-            start = index * _HINT_BYTES
-            hints[int(run["firstChunk"]) + index] = hashes[start : start + _HINT_BYTES]
+        for index in range(len(hashes) // HINT_BYTES):
+            start = index * HINT_BYTES
+            hints[int(run["firstChunk"]) + index] = hashes[start : start + HINT_BYTES]
     return hints
 
 

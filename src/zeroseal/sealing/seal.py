@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.blocks.digest import DiskDigest
+from zeroseal.blocks.digest import DiskDigest, digest_before
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.guests.facts import SystemFacts
@@ -16,6 +16,7 @@ from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
+from zeroseal.images.host_file import HostFile, sha256_of
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputFile
 from zeroseal.progress import Progress, Step, quiet
@@ -23,7 +24,14 @@ from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
-from zeroseal.sealing.record import build_record, record_path
+from zeroseal.sealing.record import (
+    NO_LINEAGE,
+    Lineage,
+    RecordExtras,
+    SealedFile,
+    build_record,
+    record_path,
+)
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts, recoverable
@@ -113,6 +121,7 @@ def seal_image(
     now: int,
     progress: Progress = quiet,
     signer: RecordSigner | None = None,
+    lineage: Lineage = NO_LINEAGE,
 ) -> SealResult:
     """Seals ``source`` into a new file; the source never changes.
 
@@ -123,6 +132,7 @@ def seal_image(
         now: the one moment that everything changed is given, seconds since 1970.
         progress: told of each stage.
         signer: who signs the record; None for nobody.
+        lineage: where the disk comes from, as far as the caller knows.
 
     Raises:
         ImageError: the source cannot be read or is not supported.
@@ -151,15 +161,18 @@ def seal_image(
             digest = write_disk(staged, target.file, container, output.path.name, progress)
             progress(Step("checking the result", 0, 0))
             proof = proving.result()
+            hashing = pool.submit(_file_of, container, target.file)
             read_back(target.file.path, digest, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
                     f"{source} was changed or removed while it was sealed: shut the machine down, "
                     "then try again"
                 )
+            lineage = replace(lineage, source_digest=digest_before(image, staged, digest))
+            extras = RecordExtras(signer, lineage, hashing.result())
             plan, system = planned.plan, planned.system
             text = build_record(
-                output.path.name, digest, plan, system, planned.source, proof, now, signer
+                output.path.name, digest, plan, system, planned.source, proof, now, extras
             )
             record.file.write(0, text)
             target.commit()
@@ -169,6 +182,13 @@ def seal_image(
         staged.close()
         image.close()
     return result_of(planned, output.path, digest, proof, changed)
+
+
+def _file_of(container: ContainerSpec, file: HostFile) -> SealedFile:
+    """The facts of a new file; a raw one's bytes are the disk's, which has its own digest."""
+    if container.format_name == "raw":
+        return SealedFile("raw", file.size_bytes)
+    return SealedFile(container.format_name, file.size_bytes, sha256_of(file.path))
 
 
 def values_of(subject: Subject, choices: SealChoices) -> ValueSet:

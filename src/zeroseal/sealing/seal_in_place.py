@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.blocks.digest import digest_store
+from zeroseal.blocks.digest import digest_before, digest_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.errors import NotProvenError, RefusedError
 from zeroseal.guests.open import opener_for_editing
@@ -16,7 +17,7 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.plan import check_allowed
-from zeroseal.sealing.record import build_record, record_path
+from zeroseal.sealing.record import NO_LINEAGE, Lineage, RecordExtras, build_record, record_path
 from zeroseal.sealing.seal import SealResult, count_changes, plan_opened, result_of, values_of
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.verify import verify_result
@@ -31,6 +32,7 @@ def seal_in_place(
     now: int,
     progress: Progress = quiet,
     signer: RecordSigner | None = None,
+    lineage: Lineage = NO_LINEAGE,
 ) -> SealResult:
     """Seals an image where it lies; what it held is gone afterwards.
 
@@ -40,6 +42,7 @@ def seal_in_place(
         now: the one moment that everything changed is given, seconds since 1970.
         progress: told of each stage.
         signer: who signs the record; None for nobody.
+        lineage: where the disk comes from, as far as the caller knows.
 
     Raises:
         ImageError: the image cannot be read or is not supported.
@@ -60,6 +63,7 @@ def seal_in_place(
             proof = verify_result(staged, planned.plan, values)
             digest = digest_store(staged, "reading the disk", progress)
             changed = count_changes(staged)
+            lineage = replace(lineage, source_digest=digest_before(change.image, staged, digest))
             change.take(staged)
             container = change.reopen()
             if digest_store(container, "reading back", progress).root != digest.root:
@@ -70,7 +74,14 @@ def seal_in_place(
             container.close()
             plan, system = planned.plan, planned.system
             text = build_record(
-                source.name, digest, plan, system, planned.source, proof, now, signer
+                source.name,
+                digest,
+                plan,
+                system,
+                planned.source,
+                proof,
+                now,
+                RecordExtras(signer, lineage),
             )
             progress(Step("committing", 0, 0))
             change.commit(record_path(source).name, text.decode())

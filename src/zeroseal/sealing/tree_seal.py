@@ -24,7 +24,7 @@ from zeroseal.sealing.check import CheckResult, Level, Verdict
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.sealing.plan import Plan, check_allowed
-from zeroseal.sealing.record import build_record, find_record, record_path
+from zeroseal.sealing.record import RecordExtras, build_record, find_record, record_path
 from zeroseal.sealing.residue import Residue, not_allowed
 from zeroseal.sealing.seal import PlannedSeal, plan_opened
 from zeroseal.sealing.searched_value import ValueSet
@@ -221,7 +221,8 @@ def _write_archive(
             again.close()
         digest = digest_file(target.file.path, progress)
         plan, system = planned.plan, planned.system
-        text = build_record(output.name, digest, plan, system, planned.source, proof, now, signer)
+        extras = RecordExtras(signer)
+        text = build_record(output.name, digest, plan, system, planned.source, proof, now, extras)
         record.file.write(0, text)
         target.commit()
         record.commit()

@@ -1,22 +1,23 @@
-"""Machines from a template: full copies, or overlays that hang on it."""
+"""Machines from a template: full copies, or overlays that hang on it; all of a batch, or none."""
 
 from __future__ import annotations
 
-import os
-import re
-import shutil
-from contextlib import ExitStack
-from dataclasses import dataclass
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from ipaddress import ip_interface
 from pathlib import Path
 
-from zeroseal.errors import UsageError, environment_error
-from zeroseal.images.copying import copy_image_file
-from zeroseal.images.qcow2.overlay import make_overlay
+from zeroseal.errors import RefusedError, UsageError, ZeroSealError
+from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.machines.batch import Batch
 from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
     SEED_MEDIUM,
     Adapter,
     AttachedMedium,
+    Hardware,
     MachineDefinition,
     check_new_folder,
     new_mac,
@@ -24,124 +25,406 @@ from zeroseal.machines.definition import (
     write_definition,
 )
 from zeroseal.machines.firmware import guess_firmware
-from zeroseal.machines.media import write_seed_medium
-from zeroseal.machines.seed import Seed, SeedAccount
-from zeroseal.machines.sheet.model import ACCOUNT_PATTERN, NAME_PATTERN
+from zeroseal.machines.media import read_seed_medium, write_seed_medium
+from zeroseal.machines.seed import Seed
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.survey import ImageFacts, read_image_facts
-from zeroseal.templates.shelf import check_template
-
-_KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
+from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_abilities
+from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
+from zeroseal.templates.clone_sheet.load import CloneWish
+from zeroseal.templates.into_disk import settle_into
+from zeroseal.templates.shelf.entry import Template
+from zeroseal.templates.shelf.hangers import NotedClone, forget_clone, note_clone, noted_clones
+from zeroseal.templates.shelf.shelf import RETIRED, Shelf
 
 
 @dataclass(frozen=True)
-class CloneRequest:
-    """What is wanted.
+class CloneSource:
+    """What is cloned: a template of a shelf, or a sealed image that lies on none."""
+
+    disk: Path
+    title: str
+    template: Template | None = None
+
+    @classmethod
+    def find(cls, wanted: str, shelf: Shelf) -> CloneSource:
+        """An image file, or ``NAME[@VERSION]`` on the shelf.
+
+        Raises:
+            MissingError: there is neither.
+            RefusedError: the template is retired.
+        """
+        if Path(wanted).is_file():
+            return cls(Path(wanted), wanted)
+        template = shelf.get(wanted)
+        if template.state == RETIRED:
+            raise RefusedError(
+                f"{template.entry.title} is retired: clone a newer version, or take it back with "
+                f"zeroseal shelf retire {template.entry.title} --undo"
+            )
+        return cls(template.disk, template.entry.title, template)
+
+
+@dataclass(frozen=True)
+class CloneBatch:
+    """Clones to be made of one template.
 
     Attributes:
-        template: the image, and ``title`` what it is called.
-        names: one a clone; they become host names.
-        linked: overlays instead of copies.
-        user: the account that the seed creates, with ``public_key``.
+        wishes: one a clone, in order.
+        format_name: of full clones' disks; empty for the template's.
+        absolute: whether overlays name the template by its absolute path.
+        grow_last: whether the last partition takes the room of a larger disk.
+        host: where they are started.
+        now: seconds since 1970.
     """
 
-    template: Path
-    title: str
-    names: tuple[str, ...]
-    linked: bool = False
-    user: str = "admin"
-    public_key: str = ""
-    domain: str = ""
+    source: CloneSource
+    wishes: tuple[CloneWish, ...]
+    now: int
+    format_name: str = ""
+    absolute: bool = False
+    grow_last: bool = False
+    host: str = "simulated"
 
 
-def make_clones(request: CloneRequest, yard: Yard, progress: Progress = quiet) -> list[YardMachine]:
-    """Makes all clones of a request, or none.
+@dataclass(frozen=True)
+class MadeClone:
+    """A clone that was made, and what is to be known of it, sentences."""
+
+    machine: YardMachine
+    wish: CloneWish
+    disk_bytes: int
+    told: tuple[str, ...] = ()
+
+
+def make_clones(
+    batch: CloneBatch, yard: Yard, shelf: Shelf | None = None, progress: Progress = quiet
+) -> list[MadeClone]:
+    """Makes all clones of a batch, or none.
+
+    Args:
+        batch: what is wanted.
+        yard: where they come to live.
+        shelf: whose clones elsewhere must not have the same MACs; None where there is none.
+        progress: told of each stage.
 
     Raises:
-        UsageError: a name twice, or one that cannot be a host name; a malformed key.
+        UsageError: a name, address, size or wish that cannot be.
         OutputExistsError: there is a machine of that name.
-        RefusedError: the template is not sealed.
+        RefusedError: the template is not sealed, or cannot be told what is asked.
+        UnfinishedError: no space; nothing is left behind.
     """
-    _check_request(request)
-    for name in request.names:
-        check_new_folder(yard.folder / name)
-    check_template(request.template, progress)
-    source = read_image_facts(request.template)
-    firmware = guess_firmware(request.template)
-    taken = yard.macs()
-    uuids: dict[str, str] = {}
-    try:
-        with ExitStack() as stack:
-            for number, name in enumerate(request.names):
-                progress(Step("making clones", number, len(request.names), "clones"))
-                folder = stack.enter_context(yard.new_machine(name))
-                mac = new_mac(taken)
-                taken.add(mac)
-                uuids[name] = _fill(folder, yard.folder / name, mac, request, source, firmware)
-    except BaseException:
-        _take_back(yard, uuids)
-        raise
-    return [yard.get(name) for name in request.names]
+    if not batch.wishes:
+        raise UsageError("name at least one clone with --name, or give a clone sheet with --sheet")
+    check_template(batch.source, progress)
+    source = read_image_facts(batch.source.disk)
+    plan = _Plan.read(batch, source)
+    for wish in batch.wishes:
+        plan.check(wish)
+    with Batch(yard.folder, progress) as made:
+        wishes = _with_names(batch.wishes, yard)
+        for wish in wishes:
+            check_new_folder(yard.folder / wish.row.name)
+        identities = _Identities.read(yard, shelf)
+        definitions = [plan.define(wish, identities) for wish in wishes]
+        told = []
+        with _noted(batch, yard, definitions):
+            for number, (wish, definition) in enumerate(zip(wishes, definitions, strict=True)):
+                progress(Step("making clones", number, len(wishes), "clones"))
+                folder = made.add(wish.row.name)
+                told.append(plan.fill(folder, yard.folder / wish.row.name, wish, definition))
+            progress(Step("making clones", len(wishes), len(wishes), "clones"))
+            made.commit()
+    return [
+        MadeClone(yard.get(wish.row.name), wish, plan.size_of(wish), tuple(sentences))
+        for wish, sentences in zip(wishes, told, strict=True)
+    ]
 
 
-def _take_back(yard: Yard, uuids: dict[str, str]) -> None:
-    """Removes the machines of a batch that had their names already; others' are left alone."""
-    for machine in yard.machines():
-        if machine.definition.uuid == uuids.get(machine.definition.name):
-            shutil.rmtree(machine.folder, ignore_errors=True)
+def check_template(source: CloneSource, progress: Progress = quiet) -> str:
+    """Raises RefusedError unless an image is sealed, by a quick look; returns the disk's digest."""
+    checked = check_image(source.disk, Level.QUICK, progress)
+    if checked.verdict is not Verdict.SEALED or checked.record is None:
+        raise RefusedError(
+            f"{source.disk} is {checked.verdict.value}, and only a sealed template may be cloned: "
+            f"{checked.reason}"
+        )
+    if source.template and source.template.entry.digest != checked.record.root:
+        raise RefusedError(
+            f"{source.disk} is sealed, but it is not the disk that {source.title} was on the "
+            "shelf: run zeroseal shelf verify"
+        )
+    return checked.record.root
 
 
-def _check_request(request: CloneRequest) -> None:
-    if not request.names:
-        raise UsageError("name at least one clone with --name")
-    for number, name in enumerate(request.names):
-        if not re.match(NAME_PATTERN, name):
-            raise UsageError(f"{name!r} cannot be a host name: use a-z, 0-9 and -, at most 63")
-        if name in request.names[:number]:
-            raise UsageError(f"the name {name} is given twice")
-    if not re.match(ACCOUNT_PATTERN, request.user):
-        raise UsageError(f"{request.user!r} cannot be an account's name")
-    key = request.public_key
-    if key and (not key.startswith(_KEY_KINDS) or "\n" in key or len(key.split()) < 2):
-        raise UsageError(
-            "the public key is none that OpenSSH writes: give a file like id_ed25519.pub"
+@dataclass
+class _Identities:
+    """What is taken already: by machines of the yard, by clones of the shelf, by this batch."""
+
+    macs: set[str]
+    uuids: set[str]
+    host_names: set[str]
+    addresses: dict[str, str]
+
+    @classmethod
+    def read(cls, yard: Yard, shelf: Shelf | None) -> _Identities:
+        machines = yard.machines()
+        macs = {card.mac for machine in machines for card in machine.definition.adapters}
+        for template in shelf.templates() if shelf else []:
+            macs.update(mac for clone in noted_clones(template) for mac in clone.macs)
+        addresses: dict[str, str] = {}
+        host_names = set()
+        for machine in machines:
+            seed = _seed_beside(machine)
+            host_names.add(seed.host_name if seed else machine.definition.name)
+            for address in seed.network.addresses if seed and seed.network else ():
+                addresses[str(ip_interface(address).ip)] = machine.definition.name
+        uuids = {machine.definition.uuid for machine in machines}
+        return cls(macs, uuids, host_names, addresses)
+
+    def take(self, wish: CloneWish) -> tuple[str, str]:
+        """(MAC, UUID) of a new clone; what it asks for must be free.
+
+        Raises:
+            UsageError: something is taken.
+        """
+        row = wish.row
+        mac, machine_uuid = row.mac or new_mac(self.macs), row.uuid or new_uuid()
+        taken = {
+            f"the MAC {mac}": mac in self.macs,
+            f"the UUID {machine_uuid}": machine_uuid in self.uuids,
+            f"the host name {wish.host_name}": wish.host_name in self.host_names,
+        }
+        for address in row.addresses:
+            plain = str(ip_interface(address).ip)
+            owner = self.addresses.get(plain, "")
+            taken[f"the address {plain}" + (f" (of {owner})" if owner else "")] = bool(owner)
+            self.addresses[plain] = row.name
+        conflict = next((what for what, is_taken in taken.items() if is_taken), "")
+        if conflict:
+            raise UsageError(
+                f"{conflict} that {row.name} is to have is taken by another machine: nothing was "
+                "made; give it another, or leave it out"
+            )
+        self.macs.add(mac)
+        self.uuids.add(machine_uuid)
+        self.host_names.add(wish.host_name)
+        return mac, machine_uuid
+
+
+@dataclass(frozen=True)
+class _Plan:
+    """What all clones of a batch have in common."""
+
+    batch: CloneBatch
+    source: ImageFacts
+    abilities: Abilities
+    hardware: Hardware
+    digest: str
+    name: str
+
+    @classmethod
+    def read(cls, batch: CloneBatch, source: ImageFacts) -> _Plan:
+        template = batch.source.template
+        if template:
+            abilities = template.entry.abilities or read_abilities(source.path)
+            hardware, digest = template.entry.hardware, template.entry.digest
+        else:
+            abilities = read_abilities(source.path)
+            hardware, digest = Hardware(firmware=guess_firmware(source.path)), ""
+        moment = datetime.fromtimestamp(batch.now, UTC).strftime("%Y%m%d-%H%M%S")
+        return cls(batch, source, abilities, hardware, digest, f"{moment}-{new_uuid()[:4]}")
+
+    def size_of(self, wish: CloneWish) -> int:
+        """The final size of a clone's disk."""
+        return wish.disk_bytes or max(self.source.size_bytes, self.hardware.disk_bytes)
+
+    def disk_wish(self, wish: CloneWish) -> DiskWish:
+        """What a clone's disk is to be."""
+        return DiskWish(
+            size_bytes=self.size_of(wish),
+            linked=wish.row.linked,
+            absolute=self.batch.absolute,
+            format_name=self.batch.format_name,
+            grow_last=self.batch.grow_last,
+        )
+
+    def check(self, wish: CloneWish) -> None:
+        """Raises where a clone cannot be what is asked."""
+        row = wish.row
+        name = row.name or (row.numbers.prefix + "..." if row.numbers else "")
+        check_size(self.disk_wish(wish), self.source, name)
+        if row.linked and self.batch.format_name not in ("", "qcow2"):
+            raise UsageError("a linked clone is a qcow2 overlay: leave --format out")
+        if row.linked and self.source.other_files:
+            raise RefusedError(f"{self.source.path} needs other files: make full clones of it")
+        more = self.seed_of(wish, "").needs_more_than_lines()
+        if row.into_disk:
+            self._check_into_disk(wish, name)
+        elif self.abilities.seeded_by == NOTHING:
+            raise RefusedError(
+                f"nothing in {self.batch.source.title} reads a seed medium, so {name} would never "
+                "learn who it is: write it into the disk with --into-disk, or seal the template "
+                "with --plant-first-boot"
+            )
+        elif more and self.abilities.seeded_by != CLOUD_INIT:
+            raise RefusedError(
+                f"{name} is to get {more}, which only cloud-init takes from a seed, and "
+                f"{self.batch.source.title} has the planted first-boot script: leave that out"
+            )
+
+    def _check_into_disk(self, wish: CloneWish, name: str) -> None:
+        only_by_seed = {
+            "packages": wish.row.packages,
+            "commands": wish.row.commands,
+            "a first-boot script": wish.script,
+        }
+        wanted = ", ".join(key for key, value in only_by_seed.items() if value)
+        if wanted:
+            raise RefusedError(
+                f"{name} is to get {wanted}, which needs a running guest: give it a seed, without "
+                "--into-disk"
+            )
+        if not self.abilities.network:
+            raise RefusedError(
+                f"{self.batch.source.title} has no network service whose files are known here: "
+                "give the clones seeds, without --into-disk"
+            )
+
+    def define(self, wish: CloneWish, identities: _Identities) -> MachineDefinition:
+        """The definition of a clone."""
+        row, template = wish.row, self.batch.source.template
+        mac, machine_uuid = identities.take(wish)
+        media = () if row.into_disk else (AttachedMedium(SEED_FILE, SEED_MEDIUM),)
+        return MachineDefinition(
+            name=row.name,
+            uuid=machine_uuid,
+            disk=self.disk_wish(wish).file_name(self.source),
+            adapters=(Adapter(mac, self.hardware.card_model, row.network, row.vlan),),
+            media=media,
+            disk_bus=self.hardware.disk_bus,
+            cpus=row.cpus or self.hardware.cpus,
+            memory_mib=row.memory_mib or self.hardware.memory_mib,
+            firmware=self.hardware.firmware,
+            host=self.batch.host,
+            template=self.batch.source.title,
+            template_folder=str(template.folder.resolve()) if template else "",
+            template_digest=self.digest,
+            batch=self.name,
+            linked=row.linked,
+            notes=row.notes,
+        )
+
+    def fill(
+        self, folder: Path, final: Path, wish: CloneWish, definition: MachineDefinition
+    ) -> list[str]:
+        """Fills the hidden folder of one clone, which will be ``final``."""
+        disk = make_disk(self.disk_wish(wish), self.source, folder, final)
+        disk.chmod(0o644)  # what lies on a shelf may only be read
+        seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
+        told = []
+        if wish.row.into_disk:
+            told = settle_into(disk, seed, self.batch.now)
+        else:
+            write_seed_medium(folder / SEED_FILE, seed)
+        if definition.firmware == "uefi" and not self.abilities.fallback_loader:
+            told.append(
+                "its EFI partition has no fallback loader, and fresh firmware variables name none: "
+                "it may not boot"
+            )
+        write_definition(folder, definition)
+        return told
+
+    def seed_of(self, wish: CloneWish, mac: str, instance_id: str = "") -> Seed:
+        """What a clone is told."""
+        row = wish.row
+        network = None
+        if row.addresses or row.into_disk:
+            network = FixedAddresses(
+                mac,
+                tuple(row.addresses),
+                tuple(row.gateways),
+                tuple(row.name_servers),
+                tuple(row.search),
+            )
+        return Seed(
+            instance_id=instance_id,
+            host_name=wish.host_name,
+            domain=row.domain,
+            accounts=wish.accounts,
+            root_password_hash=wish.root_password_hash,
+            network=network,
+            packages=tuple(row.packages),
+            time_zone=row.time_zone,
+            locale=row.locale,
+            commands=tuple(row.commands),
+            files=wish.files,
+            script=wish.script,
         )
 
 
-def _fill(
-    folder: Path,
-    final: Path,
-    mac: str,
-    request: CloneRequest,
-    source: ImageFacts,
-    firmware: str,
-) -> str:
-    """Fills the hidden folder of one clone, which will be ``final``; returns its UUID."""
-    name = final.name
-    machine_uuid = new_uuid()
-    disk = "disk.qcow2" if request.linked else f"disk.{source.format_name}"
-    definition = MachineDefinition(
-        name=name,
-        uuid=machine_uuid,
-        disk=disk,
-        adapters=(Adapter(mac),),
-        media=(AttachedMedium(SEED_FILE, SEED_MEDIUM),),
-        template=request.title,
-        linked=request.linked,
-        firmware=firmware,
-    )
+def _with_names(wishes: tuple[CloneWish, ...], yard: Yard) -> list[CloneWish]:
+    """One wish a clone, each with its name; numbers are the next free ones of the yard.
+
+    Raises:
+        UsageError: a name is given twice.
+        NoSpaceError: a range has no number left.
+    """
+    taken = {wish.row.name for wish in wishes if wish.row.name}
+    found: list[CloneWish] = []
+    for wish in wishes:
+        for _number in range(wish.row.count):
+            row = wish.row
+            if row.numbers:
+                span = row.numbers
+                name = yard.next_name(span.prefix, span.first, span.last, span.digits, taken)
+                row = row.model_copy(update={"name": name})
+            elif any(item.row.name == row.name for item in found):
+                raise UsageError(f"the name {row.name} is given twice")
+            taken.add(row.name)
+            found.append(replace(wish, row=row))
+    return found
+
+
+@contextmanager
+def _noted(batch: CloneBatch, yard: Yard, definitions: list[MachineDefinition]) -> Iterator[None]:
+    """Notes clones on their template's shelf before they are there; takes that back on an error.
+
+    Linked clones must be noted. Of full ones it is good to know, but a shelf that may only be read
+    is no obstacle.
+    """
+    template = batch.source.template
+    noted: list[str] = []
     try:
-        if request.linked:
-            backing = os.path.relpath(request.template.resolve(), final.resolve())
-            make_overlay(folder / disk, source.size_bytes, backing, source.format_name)
-        else:
-            copy_image_file(request.template, folder / disk)
-    except OSError as error:
-        raise environment_error(error, final, "writing") from error
-    keys = (request.public_key,) if request.public_key else ()
-    accounts = (SeedAccount(request.user, "", keys, admin=True),) if keys else ()
-    seed = Seed(f"i-{machine_uuid[:8]}", name, request.domain, accounts)
-    write_seed_medium(folder / SEED_FILE, seed)
-    write_definition(folder, definition)
-    return machine_uuid
+        for definition in definitions if template else []:
+            assert template is not None  # nothing is noted without one
+            folder = (yard.folder / definition.name).resolve()
+            clone = NotedClone(
+                uuid=definition.uuid,
+                name=definition.name,
+                disk=str(folder / definition.disk),
+                linked=definition.linked,
+                macs=tuple(card.mac for card in definition.adapters),
+                batch=definition.batch,
+                made_at=batch.now,
+            )
+            with suppress(*(() if definition.linked else (ZeroSealError,))):
+                note_clone(template, clone)
+                noted.append(clone.uuid)
+        yield
+    except BaseException:
+        for machine_uuid in noted:
+            assert template is not None  # it was noted there
+            forget_clone(template, machine_uuid)
+        raise
+
+
+def _seed_beside(machine: YardMachine) -> Seed | None:
+    """What a machine was told; None where it has no seed, or one that is not understood."""
+    if not machine.definition.seed:
+        return None
+    with suppress(ZeroSealError):
+        return read_seed_medium(machine.folder / machine.definition.seed)
+    return None

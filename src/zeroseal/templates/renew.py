@@ -30,10 +30,12 @@ from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.record import Lineage
 from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened, read_image_facts
-from zeroseal.templates.shelf import VERSION_PATTERN, Shelf, Template
+from zeroseal.templates.shelf.entry import VERSION_PATTERN, Template
+from zeroseal.templates.shelf.shelf import CURRENT, NewTemplate, Shelf
 
 PURPOSE = "renewal"
 NOTES_FILE = "patches.txt"
@@ -115,9 +117,14 @@ def renew_machine(
         with _copy_to_seal(loaded, yard, machine, host, progress) as (disk, copy_tasks):
             sealed_path = disk.with_name("sealed.qcow2")
             choices = replace(wish.choices, machine=knowledge_of(machine.definition))
-            sealed = seal_image(disk, OutputSpec(sealed_path, "qcow2"), choices, wish.now, progress)
+            lineage = _lineage(shelf, title, changes)
+            output = OutputSpec(sealed_path, "qcow2")
+            sealed = seal_image(disk, output, choices, wish.now, progress, lineage=lineage)
             notes = _notes(machine, wish.now, changes)
-            template = shelf.add(sealed_path, title, version, notes, wish.now, progress)
+            new = NewTemplate(
+                title, version, notes, definition=machine.definition, rules=choices.rules
+            )
+            template = shelf.add(sealed_path, new, wish.now, progress)
         _write_changes(template, notes, len(before), after, changes)
     return Renewal(
         machine=yard.get(name),
@@ -248,6 +255,17 @@ def _copy_to_seal(
 def _package_versions(machine: YardMachine) -> dict[str, str]:
     with opened(machine.disk) as image:
         return versions_of(read_packages(Subject.read(image).opened.guest))
+
+
+def _lineage(shelf: Shelf, name: str, changes: list[str]) -> Lineage:
+    """What the new template takes the place of, and what changed since."""
+    same = [item for item in shelf.templates() if item.entry.name == name]
+    last = next((item.entry for item in same if item.state == CURRENT), None)
+    return Lineage(
+        previous=last.title if last else "",
+        previous_digest=last.digest if last else "",
+        patches=tuple(changes),
+    )
 
 
 def _notes(machine: YardMachine, now: int, changes: list[str]) -> str:

@@ -202,6 +202,42 @@ def move_backup(store: Store) -> bool:
     return False
 
 
+def extend_partition(store: Store, number: int) -> int:
+    """Lets a partition end where the table's usable sectors do; both copies are written.
+
+    Args:
+        store: the disk, whose backup table lies at its end.
+        number: the partition's; nothing may lie behind it.
+
+    Returns:
+        The partition's new size in bytes.
+
+    Raises:
+        DamagedError: there is no sound table.
+    """
+    for sector in SECTOR_SIZES:
+        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
+            continue
+        _read_table(store, sector, 1, from_backup=False)
+        header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+        length = header.entry_count * header.entry_bytes
+        entries = bytearray(store.read(header.entries_lba * sector, length))
+        start = (number - 1) * header.entry_bytes
+        entry = GptEntry.parse(bytes(entries[start : start + GptEntry.SIZE]))
+        # a whole number of MiB, as partitioners align it
+        step = (1 << 20) // sector
+        end_lba = (header.last_usable_lba + 1) // step * step
+        entry.last_lba = max(entry.last_lba, end_lba - 1)
+        entries[start : start + GptEntry.SIZE] = entry.build()
+        for lba in (1, header.alternate_lba):
+            copy = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
+            copy.entries_crc = zlib.crc32(bytes(entries))
+            store.write(copy.entries_lba * sector, bytes(entries))
+            store.write(lba * sector, _with_crc(copy))
+        return (entry.last_lba - entry.first_lba + 1) * sector
+    raise DamagedError("the disk has no partition table that could be changed")
+
+
 def _zero_old_backup(store: Store, sector: int, lba: int, entries_bytes: int) -> None:
     start = lba * sector - entries_bytes
     is_inside = start > 0 and lba * sector + sector <= store.size_bytes

@@ -7,7 +7,11 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
+from zeroseal.volumes import gpt, mbr
+from zeroseal.volumes.disk import read_disk
 from zeroseal.volumes.gpt import move_backup
+from zeroseal.volumes.lvm.grow import grow_physical_volume
+from zeroseal.volumes.lvm.read import read_physical_volume
 
 _SECTOR_BYTES = 512
 
@@ -30,3 +34,32 @@ def grow_disk(disk: Store, size_bytes: int) -> tuple[StagedStore, bool]:
     more = Piece(None, 0, size_bytes - disk.size_bytes)
     grown = StagedStore(PiecedStore([Piece(disk, 0, disk.size_bytes), more]))
     return grown, move_backup(grown)
+
+
+def grow_last_partition(disk: Store) -> str:
+    """Gives the room behind the last partition to it, and to an LVM physical volume on it.
+
+    Returns:
+        The volume's name; empty where there is no partition table.
+
+    Raises:
+        UnsupportedError: the last one is of a kind that is left to the guest.
+    """
+    before = read_disk(disk)
+    partitions = [volume for volume in before.volumes if volume.number]
+    if not partitions or before.table == "none":
+        return ""
+    last = max(partitions, key=lambda volume: volume.offset_bytes)
+    extend = gpt.extend_partition if before.table == "GPT" else mbr.extend_partition
+    size_bytes = extend(disk, last.number)
+    if last.content.kind == "lvm":
+        here = [volume for volume in read_disk(disk).volumes if volume.content.kind == "lvm"]
+        members = [
+            read_physical_volume(volume.name, volume.store)
+            for volume in here
+            if not volume.is_logical
+        ]
+        grown = next(item for item in members if item.name == last.name)
+        group = [item for item in members if item.text.keys() == grown.text.keys()]
+        grow_physical_volume(grown, group, size_bytes)
+    return last.name

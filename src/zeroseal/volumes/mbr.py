@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.records import Record, at, record
 from zeroseal.blocks.store import Store
-from zeroseal.errors import DamagedError
+from zeroseal.errors import DamagedError, UnsupportedError
 from zeroseal.volumes.gpt import Partition
 
 SECTOR_BYTES = 512
@@ -19,6 +19,7 @@ PROTECTIVE_TYPE = 0xEE
 EXTENDED_TYPES = (0x05, 0x0F, 0x85)
 _ENTRIES_OFFSET = 446
 _MAX_LOGICAL = 60
+_ALIGNED = 1 << 20
 
 TYPE_NAMES = {
     0x07: "NTFS or exFAT",
@@ -67,6 +68,27 @@ def find_mbr(store: Store) -> MbrTable | None:
         elif entry.type_code and entry.sector_count:
             partitions.append(_partition(store, number, entry.first_lba, entry, signature))
     return MbrTable(partitions, sectors) if partitions else None
+
+
+def extend_partition(store: Store, number: int) -> int:
+    """Lets a primary partition end where the disk does; returns its new size in bytes.
+
+    Raises:
+        UnsupportedError: it is a logical one, in an extended partition.
+    """
+    if number > 4:
+        raise UnsupportedError(
+            f"partition {number} lies in an extended partition, which is not grown here: let the "
+            "guest grow it"
+        )
+    sector = bytearray(store.read(0, SECTOR_BYTES))
+    start = _ENTRIES_OFFSET + (number - 1) * MbrEntry.SIZE
+    entry = MbrEntry.parse(bytes(sector[start : start + MbrEntry.SIZE]))
+    end_lba = min(store.size_bytes // _ALIGNED * _ALIGNED // SECTOR_BYTES, 0xFFFFFFFF)
+    entry.sector_count = max(entry.sector_count, end_lba - entry.first_lba)
+    sector[start : start + MbrEntry.SIZE] = entry.build()
+    store.write(0, bytes(sector))
+    return entry.sector_count * SECTOR_BYTES
 
 
 def _looks_like_table(sector: bytes) -> bool:

@@ -14,6 +14,15 @@ if TYPE_CHECKING:
 from zeroseal.errors import DamagedError, UnsupportedError
 
 MAX_BYTES = 16 << 20
+_CARDS = {"virtio": "VirtIO", "e1000": "E1000", "e1000e": "E1000e", "vmxnet3": "VmxNet3"}
+_FORMATS = {
+    "vmdk": "http://www.vmware.com/interfaces/specifications/vmdk.html#sparse",
+    "qcow2": "http://www.gnome.org/~markmc/qcow-image-format.html",
+    "vhd": "http://technet.microsoft.com/en-us/library/bb676673.aspx",
+    "vhdx": "http://www.microsoft.com/en-us/download/details.aspx?id=34750",
+    "vdi": "http://www.virtualbox.org/ovf/diskdesc/1#fixed",
+    "raw": "urn:zeroseal:disk:raw",
+}
 STREAM_FORMAT = "http://www.vmware.com/interfaces/specifications/vmdk.html#streamOptimized"
 _NAMESPACE = re.compile(r"^\{http://schemas\.dmtf\.org/ovf/envelope/(\d)\}Envelope$")
 
@@ -34,6 +43,15 @@ class PackagedDisk:
 
 
 @dataclass(frozen=True)
+class Card:
+    """The network card of a written package; an empty MAC is left to the host."""
+
+    mac: str = ""
+    network: str = "network"
+    model: str = "e1000"
+
+
+@dataclass(frozen=True)
 class Appliance:
     """The machine that a written package describes.
 
@@ -42,6 +60,7 @@ class Appliance:
         memory_bytes: a multiple of 1 MiB.
         uefi: firmware UEFI instead of BIOS.
         moment: the time that the archive's members are given, seconds since 1970.
+        uuid: of one machine; empty for what is to become several.
     """
 
     name: str
@@ -49,6 +68,8 @@ class Appliance:
     memory_bytes: int = 2 << 30
     uefi: bool = False
     moment: int = 0
+    card: Card = Card()
+    uuid: str = ""
 
 
 def parse_descriptor(path: Path, raw: bytes) -> PackagedDisk:
@@ -109,9 +130,21 @@ def _attribute(element: ElementTree.Element, name: str) -> str:
 
 
 def build_descriptor(
-    appliance: Appliance, disk_name: str, file_bytes: int, disk_bytes: int
+    appliance: Appliance,
+    disk_name: str,
+    file_bytes: int,
+    disk_bytes: int,
+    format_name: str = "",
 ) -> bytes:
-    """A descriptor of envelope version 1 for one machine with one disk."""
+    """A descriptor of envelope version 1 for one machine with one disk.
+
+    Args:
+        appliance: the machine.
+        disk_name: of the disk's file.
+        file_bytes: how long that is.
+        disk_bytes: of the disk.
+        format_name: of the file; empty for the form that packages have.
+    """
     from xml.sax.saxutils import escape, quoteattr
 
     name, megabytes = escape(appliance.name), appliance.memory_bytes >> 20
@@ -152,13 +185,17 @@ def build_descriptor(
         },
         {
             "AutomaticAllocation": "true",
-            "Connection": "network",
+            "Connection": appliance.card.network,
             "ElementName": "Network card 1",
             "InstanceID": 5,
-            "ResourceSubType": "E1000",
+            "ResourceSubType": _CARDS.get(appliance.card.model, "E1000"),
             "ResourceType": 10,
         },
     ]
+    if appliance.card.mac:
+        hardware[-1]["Address"] = appliance.card.mac
+    disk_format = _FORMATS.get(format_name, STREAM_FORMAT)
+    system_id = escape(appliance.uuid or appliance.name)
     items = "".join(map(_hardware_item, hardware))
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"
@@ -172,11 +209,13 @@ def build_descriptor(
   <DiskSection>
     <Info>The disk of the machine</Info>
     <Disk ovf:diskId="disk1" ovf:fileRef="file1" ovf:capacity="{disk_bytes}"
-      ovf:capacityAllocationUnits="byte" ovf:format="{STREAM_FORMAT}"/>
+      ovf:capacityAllocationUnits="byte" ovf:format="{disk_format}"/>
   </DiskSection>
   <NetworkSection>
     <Info>The networks of the machine</Info>
-    <Network ovf:name="network"><Description>The only one</Description></Network>
+    <Network ovf:name={quoteattr(appliance.card.network)}>
+      <Description>The only one</Description>
+    </Network>
   </NetworkSection>
   <VirtualSystem ovf:id={quoteattr(appliance.name)}>
     <Info>A machine</Info>
@@ -190,7 +229,7 @@ def build_descriptor(
       <System>
         <vssd:ElementName>Virtual hardware</vssd:ElementName>
         <vssd:InstanceID>0</vssd:InstanceID>
-        <vssd:VirtualSystemIdentifier>{name}</vssd:VirtualSystemIdentifier>
+        <vssd:VirtualSystemIdentifier>{system_id}</vssd:VirtualSystemIdentifier>
         <vssd:VirtualSystemType>vmx-10</vssd:VirtualSystemType>
       </System>{items}{firmware}
     </VirtualHardwareSection>

@@ -116,5 +116,8 @@ class Host(Protocol):
             GuestError: it is still busy after that time, or ended by itself.
         """
 
+    def addresses(self, machine: YardMachine) -> list[str]:
+        """The guest's addresses, as far as anybody here knows them."""
+
     def last_line(self, machine: YardMachine) -> str:
         """The last line of the machine's console; may be empty."""

@@ -111,6 +111,10 @@ class SimulatedHost:
         """What the console of a simulated machine shows."""
         return f"{machine.definition.name} login:"
 
+    def addresses(self, machine: YardMachine) -> list[str]:
+        """The address that the simulated network gave it."""
+        return [machine.state.address] if machine.state.address else []
+
     def live(self, machine: YardMachine, act: Callable[[GuestLife], None]) -> None:
         """Lets a guest act on its own disk."""
         with changed_disk(machine.disk, self.now) as subject:

@@ -48,7 +48,7 @@ class LogicalVolume:
 
 def is_physical_volume(store: Store) -> bool:
     """Whether a label lies in one of the first sectors."""
-    return _find_label(store) is not None
+    return find_label(store) is not None
 
 
 def read_physical_volume(name: str, store: Store) -> PhysicalVolume:
@@ -57,7 +57,7 @@ def read_physical_volume(name: str, store: Store) -> PhysicalVolume:
     Raises:
         DamagedError: they contradict themselves.
     """
-    label = _find_label(store)
+    label = find_label(store)
     if label is None:
         raise DamagedError(f"{name} has no sound LVM label")
     sector, header = label
@@ -109,7 +109,7 @@ def used_ranges(
     group = next((item for item in _newest_groups(volumes).values() if _has(item, volume)), None)
     if group is None:
         return None
-    label = _find_label(volume.store)
+    label = find_label(volume.store)
     used = [(label[0] * _SECTOR, _SECTOR)] if label else []
     for offset, size in volume.areas:
         used.append((offset, layout.AREA_HEADER_BYTES))
@@ -139,7 +139,8 @@ def _has(group: Section, volume: PhysicalVolume) -> bool:
     return any(_uuid_of(member) == volume.uuid for member in members)
 
 
-def _find_label(store: Store) -> tuple[int, LabelHeader] | None:
+def find_label(store: Store) -> tuple[int, LabelHeader] | None:
+    """(sector, label) of a physical volume; None where there is none that is sound."""
     for sector in range(layout.LABEL_SECTORS):
         if (sector + 1) * _SECTOR > store.size_bytes:
             return None

@@ -13,6 +13,7 @@ import shlex
 import socket
 import time
 from collections.abc import Callable
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
@@ -101,6 +102,20 @@ class AgentShell:
             except (GuestError, OSError):
                 continue
         raise GuestError(f"the guest did not restart within {within_seconds} s")
+
+    def addresses(self) -> list[str]:
+        """The guest's own addresses, without those that only itself can use.
+
+        Raises:
+            GuestError: the agent does not know.
+        """
+        found = []
+        for card in self._ask("guest-network-get-interfaces"):
+            for entry in card.get("ip-addresses", []):
+                address = ip_address(entry["ip-address"].partition("%")[0])
+                if not address.is_loopback and not address.is_link_local:
+                    found.append(f"{address}/{entry['prefix']}")
+        return found
 
     def close(self) -> None:
         """Lets go of the channel."""

@@ -43,6 +43,7 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.survey import read_image_facts
 
 _START_SECONDS = 60.0
+_AGENT_SECONDS = 2
 _EXIT_SECONDS = 30.0
 _POLL_SECONDS = 0.2
 _SETTLED_SECONDS = 40
@@ -273,6 +274,19 @@ class QemuHost:
         except UnfinishedError:
             pass  # it went away while we spoke: it is off
         return told
+
+    def addresses(self, machine: YardMachine) -> list[str]:
+        """What the guest agent says, where it answers at once; see ``Host.addresses``."""
+        if not machine.definition.agent or not self.is_running(machine):
+            return []
+        shell = AgentShell(machine.folder, AGENT_SOCKET, lambda: None)
+        try:
+            shell.connect(_AGENT_SECONDS)
+            return shell.addresses()
+        except (GuestError, OSError, KeyError, TypeError, ValueError):
+            return []
+        finally:
+            shell.close()
 
     def _give_firmware(self, folder: Path, definition: MachineDefinition) -> Firmware | None:
         if definition.firmware != "uefi":

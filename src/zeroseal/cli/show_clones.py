@@ -1,0 +1,94 @@
+"""How new clones, and what took on them, look on a terminal."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.console import Console
+from rich.text import Text
+
+from zeroseal.blocks.sizes import size_text
+from zeroseal.cli import look
+from zeroseal.cli.ui import clean
+from zeroseal.templates.clone import MadeClone
+from zeroseal.templates.clone_check import CloneAnswer
+
+_MOST_ROWS = 40
+
+
+def show_clones(clones: list[MadeClone], folder: Path, console: Console) -> None:
+    """Machines that were made from a template."""
+    count, first = len(clones), clones[0].machine.definition
+    linked = sum(clone.machine.definition.linked for clone in clones)
+    kind = "linked" if linked == count else "full" if not linked else "new"
+    rest = f" of {first.template} in {folder}"
+    look.headline(console, f"{count} {kind} clone{'' if count == 1 else 's'}", "bold", rest)
+    look.table(
+        console,
+        ("name", "disk", "stored", "MAC", "address"),
+        [
+            (
+                clone.machine.definition.name,
+                size_text(clone.disk_bytes),
+                size_text(clone.machine.disk.stat().st_size),
+                clone.machine.definition.mac,
+                _address(clone),
+            )
+            for clone in clones[:_MOST_ROWS]
+        ],
+    )
+    if count > _MOST_ROWS:
+        console.print(f"    and {count - _MOST_ROWS} more")
+    notes = []
+    if any(clone.machine.definition.seed for clone in clones):
+        notes.append(
+            "seed.iso tells each clone who it is on its first start. Take it off afterwards: it "
+            "would tell the next machine made of this one the same."
+        )
+    if any(clone.wish.row.into_disk for clone in clones):
+        notes.append("Who each clone is stands in its disk: no medium is needed.")
+    if linked:
+        notes.append(
+            "Linked clones are lost if the template is changed, moved or removed; "
+            "clone --make-full makes one whole."
+        )
+    told = dict.fromkeys(sentence for clone in clones for sentence in clone.told)
+    notes += [f"{sentence[:1].upper()}{sentence[1:]}." for sentence in told]
+    look.bullets(console, notes)
+    name = first.name
+    host = "the simulated host" if first.host == "simulated" else "QEMU"
+    look.next_step(console, f"Start one on {host}:", f"zeroseal yard start {name} --yard {folder}")
+
+
+def show_table(clones: list[MadeClone], _folder: Path, console: Console) -> None:
+    """Name, MAC and address of each, and nothing else: for a DHCP server's reservations."""
+    for clone in clones:
+        definition = clone.machine.definition
+        words = (definition.name, definition.mac, _address(clone))
+        console.print(Text("\t".join(clean(word) for word in words)), soft_wrap=True)
+
+
+def show_answers(name: str, disk: Path, answers: list[CloneAnswer], console: Console) -> None:
+    """Whether a clone became what its sheet asked for."""
+    wrong = [answer for answer in answers if not answer.is_good]
+    if wrong:
+        what = f"  {name}: {len(wrong)} of {len(answers)} things are not as its sheet asks"
+        look.headline(console, "NOT AS ASKED", look.BROKEN_STYLE, what)
+    else:
+        look.headline(
+            console, "AS ASKED", look.SEALED_STYLE, f"  {name}: all {len(answers)} things"
+        )
+    look.table(
+        console,
+        ("", "what", "asked", "on the disk"),
+        [
+            ("ok" if item.is_good else "NOT", item.what, item.asked, item.found or "nothing")
+            for item in answers
+        ],
+    )
+    if wrong:
+        look.next_step(console, "Look at the disk yourself:", f"zeroseal survey {disk}")
+
+
+def _address(clone: MadeClone) -> str:
+    return ", ".join(item.partition("/")[0] for item in clone.wish.row.addresses) or "DHCP"

@@ -1,0 +1,244 @@
+"""How the shelf looks on a terminal."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+from rich.console import Console
+from rich.text import Text
+
+from zeroseal.blocks.sizes import size_text
+from zeroseal.cli import look
+from zeroseal.cli.ui import clean
+from zeroseal.sealing.record import SealRecord
+from zeroseal.templates.shelf.difference import Change, Difference
+from zeroseal.templates.shelf.entry import Template, sealed_on
+from zeroseal.templates.shelf.hangers import Hold, ShelfClone
+from zeroseal.templates.shelf.verify import Verified
+from zeroseal.traces.model import FAMILIES
+
+_MOST_FILES = 12
+_MOST_CLONES = 12
+_SIGN_STYLES = {"+": look.SEALED_STYLE, "-": look.BROKEN_STYLE, "~": look.FINDING_STYLE}
+
+
+def show_shelf(
+    templates: list[Template], problems: list[str], shelf: Path, console: Console, is_part: bool
+) -> None:
+    """All templates of a shelf, or those that were asked for."""
+    if not templates and not problems:
+        if is_part:
+            console.print(f"The shelf {shelf} has no template like that.")
+            return
+        console.print(f"The shelf {shelf} is empty.")
+        command = f"zeroseal shelf add IMAGE --name NAME --version VERSION --shelf {shelf}"
+        look.next_step(console, "Put a sealed image on it:", command)
+        return
+    count, used = len(templates), sum(item.disk_usage for item in templates)
+    rest = f" on {shelf}, {size_text(used)}"
+    look.headline(console, f"{count} template{'' if count == 1 else 's'}", "bold", rest)
+    look.table(
+        console,
+        ("template", "state", "sealed", "disk", "stored", "clones", "system, tags, notes"),
+        [
+            (
+                item.entry.title,
+                item.state,
+                sealed_on(item.entry),
+                size_text(item.entry.size_bytes),
+                size_text(item.disk_usage),
+                str(item.clone_count or "-"),
+                _about(item),
+            )
+            for item in templates
+        ],
+    )
+    if problems:
+        look.section(console, "Cannot be understood")
+        look.bullets(console, [f"{problem}." for problem in problems])
+
+
+def show_template(
+    template: Template,
+    clones: list[ShelfClone],
+    record: SealRecord | None,
+    shelf: Path,
+    console: Console,
+) -> None:
+    """One template: what it is, what was done to it, what regrows, who hangs on it."""
+    entry = template.entry
+    look.headline(console, entry.title, "bold", f"  {entry.system}  ({template.state})")
+    look.facts(console, _rows(template, record))
+    if record and record.treated:
+        look.section(console, "Removed by the seal, and what makes it anew")
+        _show_treated(record, console)
+    if record and record.lineage.patches:
+        look.section(console, f"Changed since {record.lineage.previous or 'the last version'}")
+        look.items(console, record.lineage.patches[:_MOST_FILES])
+        _more(len(record.lineage.patches) - _MOST_FILES, console)
+    look.section(console, "Clones")
+    _show_clones(clones, console)
+    if template.state == "retired":
+        command = f"zeroseal shelf retire {entry.title} --undo --shelf {shelf}"
+        look.next_step(console, "It is retired. Take it into use again:", command)
+        return
+    command = f"zeroseal clone {entry.title} --shelf {shelf} --name NAME --to YARD"
+    look.next_step(console, "Make machines from it:", command)
+
+
+def show_verified(
+    results: list[Verified], problems: list[str], shelf: Path, console: Console
+) -> None:
+    """Whether everything is what it was."""
+    bad = [item for item in results if item.problem]
+    count = len(results)
+    if not results and not problems:
+        console.print(f"The shelf {shelf} is empty: there is nothing to verify.")
+        return
+    if bad or problems:
+        wrong = len(bad) + len(problems)
+        look.headline(
+            console,
+            f"{wrong} of {count + len(problems)}",
+            look.BROKEN_STYLE,
+            " are not as they came",
+        )
+    else:
+        rest = f": {count} template{'' if count == 1 else 's'}, every byte as its record says"
+        look.headline(console, "All good", look.SEALED_STYLE, rest)
+    rows: list[tuple[str, ...]] = [
+        (item.template.entry.title, item.problem or "as sealed", _signed(item)) for item in results
+    ]
+    look.table(console, ("template", "state", "signed"), rows)
+    look.bullets(console, [f"{problem}." for problem in problems])
+    if bad:
+        command = f"zeroseal check {bad[0].template.disk}"
+        look.next_step(console, "See what was changed, and do not clone it:", command)
+
+
+def show_difference(
+    before: Template, after: Template, found: Difference, console: Console, every_file: bool
+) -> None:
+    """What differs between two templates."""
+    titles = f"{before.entry.title} and {after.entry.title}"
+    if found.is_empty:
+        look.headline(console, "No difference", look.SEALED_STYLE, f" between {titles}")
+        return
+    look.headline(console, "Different", "bold", f"  {before.entry.title} -> {after.entry.title}")
+    _show_changes("System", found.system, console, every=True)
+    _show_changes("Packages", found.packages, console, every=True)
+    _show_changes("Accounts", found.accounts, console, every=True)
+    _show_changes("Settings (/etc)", found.settings, console, every_file)
+    _show_changes("Other files", found.files, console, every_file)
+
+
+def _show_changes(title: str, changes: tuple[Change, ...], console: Console, every: bool) -> None:
+    if not changes:
+        return
+    look.section(console, f"{title}: {len(changes)}")
+    shown = changes if every else changes[:_MOST_FILES]
+    for item in shown:
+        line = Text("    ")
+        line.append(item.sign, style=_SIGN_STYLES[item.sign])
+        value = item.after or item.before
+        if item.sign == "~" and item.before != item.after:
+            value = f"{item.before} -> {item.after}"
+        line.append(f" {clean(item.name)}  ")
+        line.append(clean(value), style=look.QUIET_STYLE)
+        console.print(line, soft_wrap=True)
+    _more(len(changes) - len(shown), console, " (--all names them)")
+
+
+def _more(count: int, console: Console, hint: str = "") -> None:
+    if count > 0:
+        console.print(f"      and {count} more{hint}")
+
+
+def _rows(template: Template, record: SealRecord | None) -> list[tuple[str, str]]:
+    entry = template.entry
+    hardware = entry.hardware
+    size = f"{size_text(entry.size_bytes)}, {size_text(template.disk_usage)} stored"
+    rows = [("disk", f"{template.disk} ({entry.format_name}, {size})")]
+    sealed = sealed_on(entry)
+    if record:
+        sealed += f" with zeroseal {record.tool_version}, level {record.level}"
+    rows.append(("sealed", sealed))
+    rows.append(("signed by", ", ".join(entry.signers) or "nobody"))
+    rows.append(("digest", entry.digest))
+    machine = (
+        f"{hardware.cpus} CPU, {hardware.memory_mib} MiB, {hardware.firmware}, "
+        f"{hardware.disk_bus} disk of {size_text(entry.clone_bytes)}, {hardware.card_model} card"
+    )
+    rows.append(("clones get", machine))
+    if entry.abilities:
+        rows.append(("told by", entry.abilities.seeded_by or "nothing: clones need --into-disk"))
+    if record and record.planted:
+        rows.append(("planted", ", ".join(record.planted)))
+    if record and record.retained_accounts:
+        rows.append(("kept", f"accounts {', '.join(record.retained_accounts)}"))
+    if entry.previous:
+        rows.append(("follows", f"{entry.name}@{entry.previous}"))
+    if entry.retired_at:
+        rows.append(("retired", datetime.fromtimestamp(entry.retired_at, UTC).strftime("%Y-%m-%d")))
+    rows.append(("tags", ", ".join(entry.tags) or "none"))
+    rows.append(("notes", entry.notes or "none"))
+    return rows
+
+
+def _show_treated(record: SealRecord, console: Console) -> None:
+    """A line a family: how much went, and what makes the needed part of it again."""
+    for family, title in FAMILIES.items():
+        own = [item for item in record.treated if item.trace.startswith(f"{family}.")]
+        if not own:
+            continue
+        regrown = list(dict.fromkeys(item.regrowth for item in own if item.regrowth))
+        count = sum(item.findings for item in own)
+        line = Text(f"    {title.partition(':')[0]:<11}", style="bold")
+        line.append(f"{count:>4}  ", style="not bold")
+        line.append(clean("; ".join(regrown) or "nothing is needed"), style="not bold")
+        console.print(line, soft_wrap=False)
+
+
+def _show_clones(clones: list[ShelfClone], console: Console) -> None:
+    if not clones:
+        console.print("    none")
+        return
+    needed = [item for item in clones if item.hold.needs_template]
+    shown = [*needed, *(item for item in clones if not item.hold.needs_template)][:_MOST_CLONES]
+    rows = [
+        (
+            item.noted.name,
+            "linked" if item.hold in (Hold.HANGS, Hold.ELSEWHERE) else "full",
+            _HOLDS[item.hold],
+            item.noted.disk,
+        )
+        for item in shown
+    ]
+    look.table(console, ("  clone", "kind", "state", "disk"), [(f"  {r[0]}", *r[1:]) for r in rows])
+    _more(len(clones) - len(shown), console)
+    if needed:
+        count = len(needed)
+        text = "1 linked clone needs" if count == 1 else f"{count} linked clones need"
+        console.print(f"    {text} this template: it is not removed while they do.")
+
+
+_HOLDS = {
+    Hold.FULL: "stands alone",
+    Hold.HANGS: "hangs on it",
+    Hold.ELSEWHERE: "not seen from here",
+    Hold.GONE: "removed",
+}
+
+
+def _about(template: Template) -> str:
+    entry = template.entry
+    tags = " ".join(f"[{tag}]" for tag in entry.tags)
+    return "; ".join(part for part in (entry.system, tags, entry.notes) if part)
+
+
+def _signed(item: Verified) -> str:
+    if item.checked.signer:
+        return item.checked.signer
+    record = item.checked.record
+    return "yes, not verified" if record and record.envelope else "no"

@@ -1,0 +1,127 @@
+"""Definitions of a machine for hosts elsewhere: libvirt's domain, OVF, a QEMU command line."""
+
+from __future__ import annotations
+
+import shlex
+from dataclasses import replace
+from pathlib import Path
+
+from zeroseal.errors import UnsupportedError, UsageError
+from zeroseal.images.ova.descriptor import Appliance, Card, build_descriptor
+from zeroseal.machines.domain_xml import build_domain
+from zeroseal.machines.hosts.qemu.command import VARIABLES_FILE, Wiring, build_command
+from zeroseal.machines.hosts.qemu.programs import PROGRAM, find_firmware
+from zeroseal.machines.yard import YardMachine
+from zeroseal.sealing.survey import read_image_facts
+
+DOMAIN, OVF, QEMU = "domain", "ovf", "qemu"
+KINDS = (DOMAIN, OVF, QEMU)
+FILE_NAMES = {DOMAIN: "domain.xml", OVF: "machine.ovf", QEMU: "start.sh"}
+_FIRST_PORT, _PORTS = 22_000, 20_000
+
+
+def build_definition_text(machine: YardMachine, kind: str) -> str:
+    """A machine's definition in one of the forms of ``KINDS``.
+
+    Raises:
+        UsageError: there is no such form.
+        UnsupportedError: the form cannot say what the machine is.
+        MissingError: its disk, or for ``qemu`` the firmware, is not there.
+    """
+    match kind:
+        case "domain":
+            return _domain(machine)
+        case "ovf":
+            return _ovf(machine)
+        case "qemu":
+            return _command(machine)
+    raise UsageError(f"there is no form {kind!r}: choose from {', '.join(KINDS)}")
+
+
+def _domain(machine: YardMachine) -> str:
+    folder = machine.folder.resolve()
+    media = tuple(replace(item, path=str(folder / item.path)) for item in machine.definition.media)
+    more = tuple(str(folder / path) for path in machine.definition.more_disks)
+    definition = replace(machine.definition, media=media, more_disks=more)
+    disk = machine.disk.resolve()
+    return build_domain(definition, str(disk), read_image_facts(disk).format_name)
+
+
+def _ovf(machine: YardMachine) -> str:
+    definition = machine.definition
+    facts = read_image_facts(machine.disk)
+    if facts.chain:
+        raise UnsupportedError(
+            f"{definition.name} is a linked clone, and an OVF describes whole disks: make it whole "
+            "first with zeroseal clone --make-full"
+        )
+    if definition.more_disks:
+        raise UnsupportedError(f"{definition.name} has several disks, and one is described in OVF")
+    card = definition.adapters[0] if definition.adapters else None
+    appliance = Appliance(
+        name=definition.name,
+        cpus=definition.cpus,
+        memory_bytes=definition.memory_mib << 20,
+        uefi=definition.firmware == "uefi",
+        card=Card(card.mac, card.network, card.model) if card else Card(),
+        uuid=definition.uuid,
+    )
+    text = build_descriptor(
+        appliance, machine.disk.name, facts.file_bytes, facts.size_bytes, facts.format_name
+    )
+    return text.decode()
+
+
+def _command(machine: YardMachine) -> str:
+    """A shell script that starts it in its folder; its sockets and console lie there too."""
+    definition, folder = machine.definition, machine.folder.resolve()
+    firmware = find_firmware() if definition.firmware == "uefi" else None
+    port = _FIRST_PORT + int(definition.uuid[:8], 16) % _PORTS
+    paths = (definition.disk, *definition.more_disks)
+    formats = tuple(read_image_facts(folder / path).format_name for path in paths)
+    wiring = Wiring(port, formats, firmware, accelerated=False)
+    words = build_command(PROGRAM, definition, wiring)
+    lines = [
+        "#!/bin/sh",
+        f"# Starts {definition.name}; SSH is at port {port} of 127.0.0.1.",
+        f"cd {shlex.quote(str(folder))} || exit 1",
+    ]
+    if firmware:
+        variables = shlex.quote(str(firmware.variables))
+        lines.append(f"[ -e {VARIABLES_FILE} ] || cp {variables} {VARIABLES_FILE}")
+    lines.append("exec " + " \\\n  ".join(_grouped(words)))
+    return "\n".join(lines) + "\n"
+
+
+def _grouped(words: list[str]) -> list[str]:
+    """Each option with its value on a line."""
+    lines: list[str] = []
+    for word in words:
+        quoted = shlex.quote(word)
+        if (
+            lines
+            and lines[-1].startswith("-")
+            and " " not in lines[-1]
+            and not word.startswith("-")
+        ):
+            lines[-1] += f" {quoted}"
+        else:
+            lines.append(quoted)
+    return lines
+
+
+def write_definition_files(machine: YardMachine, kinds: tuple[str, ...]) -> list[Path]:
+    """Writes definitions beside a machine's disk; returns the files.
+
+    Raises:
+        UsageError, UnsupportedError, MissingError: as ``build_definition_text``.
+    """
+    texts = {kind: build_definition_text(machine, kind) for kind in kinds}
+    written = []
+    for kind, text in texts.items():
+        path = machine.folder / FILE_NAMES[kind]
+        path.write_text(text, "utf-8")
+        if kind == QEMU:
+            path.chmod(0o755)
+        written.append(path)
+    return written

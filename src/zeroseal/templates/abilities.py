@@ -1,0 +1,70 @@
+"""What a sealed guest can be told, and how: what decides whether a clone becomes what is wanted."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zeroseal.guests.cloud_init import read_cloud_init
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.network_files import find_network_service
+from zeroseal.guests.services import Services
+from zeroseal.sealing.first_boot import SEED, read_tasks
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.survey import opened
+from zeroseal.traces.finders import regrower
+from zeroseal.traces.load import get_trace
+
+CLOUD_INIT, PLANTED, NOTHING = "cloud-init", "first-boot script", ""
+_FALLBACK_LOADERS = "/EFI/[Bb][Oo][Oo][Tt]/[Bb][Oo][Oo][Tt]*.[Ee][Ff][Ii]"
+_EFI_FOLDERS = ("/boot/efi", "/efi", "/boot")
+
+
+@dataclass(frozen=True)
+class Abilities:
+    """What a guest takes.
+
+    Attributes:
+        seeded_by: what takes a seed medium: ``cloud-init``, ``first-boot script``, or nothing.
+        network: the network service whose files can be written; empty for none that is known.
+        makes_host_keys: whether SSH host keys regrow without a seed (or are not needed).
+        fallback_loader: whether firmware that knows nothing finds a loader on the EFI partition.
+    """
+
+    seeded_by: str = NOTHING
+    network: str = ""
+    makes_host_keys: bool = True
+    fallback_loader: bool = False
+
+
+def read_abilities(image: Path) -> Abilities:
+    """Reads them from a disk.
+
+    Raises:
+        ImageError, RefusedError: it cannot be read.
+    """
+    with opened(image) as disk:
+        return abilities_of(Subject.read(disk).opened.guest)
+
+
+def abilities_of(guest: Guest) -> Abilities:
+    """Reads them from a guest."""
+    services = Services(guest)
+    seeded_by = NOTHING
+    if read_cloud_init(guest, services).takes_seed_media:
+        seeded_by = CLOUD_INIT
+    elif SEED in read_tasks(guest):
+        seeded_by = PLANTED
+    return Abilities(
+        seeded_by=seeded_by,
+        network=find_network_service(guest),
+        makes_host_keys=has_no_server(guest)
+        or bool(guest.glob("/etc/ssh/ssh_host_*_key"))
+        or bool(regrower(get_trace("keys.ssh-host"), guest, services)),
+        fallback_loader=any(guest.glob(folder + _FALLBACK_LOADERS) for folder in _EFI_FOLDERS),
+    )
+
+
+def has_no_server(guest: Guest) -> bool:
+    """Whether the guest has no SSH server that would need host keys."""
+    return not any(guest.exists(path) for path in ("/usr/sbin/sshd", "/usr/sbin/dropbear"))

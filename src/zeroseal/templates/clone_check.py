@@ -1,0 +1,153 @@
+"""Did a clone become what its sheet asked for? Read back from its disk, after its first start."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from ipaddress import ip_interface
+from pathlib import Path
+
+from zeroseal.blocks.sizes import size_text
+from zeroseal.errors import UsageError
+from zeroseal.guests.accounts import find_account, read_accounts
+from zeroseal.guests.facts import read_host_name
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.name_edits import read_locale, read_time_zone
+from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.machines.definition import MachineDefinition
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.survey import opened, recoverable
+from zeroseal.templates.clone_sheet.load import CloneWish, LoadedCloneSheet
+
+
+@dataclass(frozen=True)
+class CloneAnswer:
+    """One thing that was asked for, and what the disk or the definition says of it."""
+
+    what: str
+    asked: str
+    found: str
+    is_good: bool
+
+
+def find_wish(loaded: LoadedCloneSheet, name: str) -> CloneWish:
+    """The row of a sheet that a clone was made of.
+
+    Raises:
+        UsageError: there is none.
+    """
+    for wish in loaded.wishes:
+        row = wish.row
+        if row.name == name:
+            return wish
+        if row.numbers and name.startswith(row.numbers.prefix):
+            digits = name.removeprefix(row.numbers.prefix)
+            in_range = digits.isdigit() and row.numbers.first <= int(digits) <= row.numbers.last
+            if in_range and len(digits) >= row.numbers.digits:
+                return CloneWish(
+                    row=row.model_copy(update={"name": name}),
+                    accounts=wish.accounts,
+                    files=wish.files,
+                    disk_bytes=wish.disk_bytes,
+                )
+    names = ", ".join(wish.row.name or f"{wish.row.numbers}" for wish in loaded.wishes[:6])
+    raise UsageError(f"{loaded.path} has no row for {name}; it has {names}")
+
+
+def check_clone(
+    disk: Path,
+    wish: CloneWish,
+    definition: MachineDefinition | None,
+    progress: Progress = quiet,
+) -> list[CloneAnswer]:
+    """Compares a clone's disk and definition with what was asked for; nothing is written.
+
+    Raises:
+        ImageError, RefusedError: the disk cannot be read.
+    """
+    progress(Step("reading the clone", 0, 0))
+    with opened(disk) as image, recoverable(image, recover=True) as store:
+        subject = Subject.read(store, recover=True)
+        guest = subject.opened.guest
+        answers = list(_answers_of_guest(guest, wish))
+        answers += _answers_of_size(subject, image.size_bytes, wish)
+    return answers + (list(_answers_of_definition(definition, wish)) if definition else [])
+
+
+def _answers_of_guest(guest: Guest, wish: CloneWish) -> Iterator[CloneAnswer]:
+    row = wish.row
+    found = read_host_name(guest)
+    yield _same("host name", wish.host_name, found.partition(".")[0])
+    if row.domain:
+        full = f"{wish.host_name}.{row.domain}"
+        knows = found == full or full in guest.read_text("/etc/hosts").split()
+        yield CloneAnswer("domain", row.domain, full if knows else found, knows)
+    accounts = read_accounts(guest)
+    for account in wish.accounts:
+        there = find_account(accounts, account.name)
+        yield _same("account", account.name, there.name if there else "")
+        keys = guest.read_text(f"{there.home}/.ssh/authorized_keys").splitlines() if there else []
+        known = {tuple(line.split()[:2]) for line in keys}
+        for key in account.public_keys:
+            kind, body = key.split()[:2]
+            is_there = (kind, body) in known
+            name = f"{kind} ...{body[-8:]}"
+            yield CloneAnswer(
+                f"key of {account.name}",
+                name,
+                name if is_there else f"{len(known)} other",
+                is_there,
+            )
+    if row.addresses:
+        yield from _answers_of_addresses(guest, row.addresses)
+    if row.time_zone:
+        yield _same("time zone", row.time_zone, read_time_zone(guest))
+    if row.locale:
+        yield _same("locale", row.locale, read_locale(guest))
+    for file in wish.files:
+        same = guest.is_file(file.path) and guest.read_file(file.path) == file.content
+        state = "the same" if same else "other" if guest.is_file(file.path) else ""
+        yield CloneAnswer("file", file.path, state, same)
+
+
+def _answers_of_addresses(guest: Guest, asked: list[str]) -> Iterator[CloneAnswer]:
+    found = {address for _path, addresses in find_static_addresses(guest) for address in addresses}
+    plain = {str(ip_interface(item).ip) for item in found}
+    for address in asked:
+        is_there = str(ip_interface(address).ip) in plain
+        yield CloneAnswer("address", address, address if is_there else ", ".join(found), is_there)
+
+
+def _answers_of_size(subject: Subject, size_bytes: int, wish: CloneWish) -> Iterator[CloneAnswer]:
+    if not wish.disk_bytes:
+        return
+    asked = size_text(wish.disk_bytes)
+    yield CloneAnswer("disk", asked, size_text(size_bytes), size_bytes == wish.disk_bytes)
+    root = subject.opened.guest.mounts[0].volume
+    end = max(
+        (item.offset_bytes + item.size_bytes for item in subject.disk.volumes if item.number),
+        default=size_bytes,
+    )
+    # partitions end at a whole MiB, before the backup of the table
+    grown = end >= size_bytes - (4 << 20)
+    yield CloneAnswer(
+        f"room of {root.name}", "grown to the end of the disk", f"ends at {size_text(end)}", grown
+    )
+
+
+def _answers_of_definition(definition: MachineDefinition, wish: CloneWish) -> Iterator[CloneAnswer]:
+    row = wish.row
+    for what, asked, found in (
+        ("MAC", row.mac, definition.mac),
+        ("UUID", row.uuid, definition.uuid),
+        ("CPUs", str(row.cpus or ""), str(definition.cpus)),
+        ("memory", str(row.memory_mib or ""), str(definition.memory_mib)),
+        ("VLAN", str(row.vlan or ""), str(definition.adapters[0].vlan)),
+    ):
+        if asked:
+            yield _same(what, asked, found)
+
+
+def _same(what: str, asked: str, found: str) -> CloneAnswer:
+    return CloneAnswer(what, asked, found, asked == found)
