@@ -59,7 +59,10 @@ def count_calls(patched: pytest.MonkeyPatch, told: Callable[[], None]) -> None:
     patched.setattr(os, "unlink", counted(os.unlink))
 
 
-def die_at(number: int, action: Callable[[], object]) -> bool:
+Counting = Callable[[pytest.MonkeyPatch, Callable[[], None]], None]
+
+
+def die_at(number: int, action: Callable[[], object], counting: Counting = count_calls) -> bool:
     """Runs an action in a child that is killed at its n-th call to the host; False if it ends."""
     child = os.fork()
     if child == 0:
@@ -71,7 +74,7 @@ def die_at(number: int, action: Callable[[], object]) -> bool:
                 os.kill(os.getpid(), signal.SIGKILL)
 
         try:
-            count_calls(pytest.MonkeyPatch(), die)
+            counting(pytest.MonkeyPatch(), die)
             action()
         finally:
             os._exit(0)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 from pathlib import Path
 
 import pytest
@@ -27,6 +28,7 @@ from zeroseal.machines.seed import Seed, SeedAccount
 
 UUID = "4f0c9e1a-7c1d-4c55-9a52-9d0d3b1a7e10"
 DEVICES = ("sound", "tpm", "watchdog", "tablet", "floppy", "usb")
+SCHEMA = Path("/usr/share/libvirt/schemas/domain.rng")  # package libvirt0
 names = st.from_regex(r"[a-z][a-z0-9-]{0,20}", fullmatch=True)
 texts = st.text(st.characters(categories=["L", "N", "P", "S", "Zs"]), max_size=20).map(str.strip)
 definitions = st.builds(
@@ -78,6 +80,18 @@ def test_a_definition_survives_our_file_and_domain_xml(
     parsed = read_definition_file(folder / "m.xml")
     # a domain names no host of ours
     assert parsed == machine
+    if SCHEMA.is_file() or os.environ.get("CI"):
+        run("xmllint", "--noout", "--relaxng", SCHEMA, folder / "m.xml")
+
+
+def test_a_seed_medium_is_a_disk_that_may_only_be_read(tmp_path: Path) -> None:
+    machine = MachineDefinition(
+        "north", UUID, "/srv/north.qcow2", media=(AttachedMedium("/srv/seed.iso", "seed"),)
+    )
+    (tmp_path / "m.xml").write_text(build_domain(machine, machine.disk, "qcow2"))
+    assert read_definition_file(tmp_path / "m.xml").media == machine.media
+    need("xmllint")
+    run("xmllint", "--noout", "--relaxng", SCHEMA, tmp_path / "m.xml")
 
 
 def test_an_ovf_that_we_wrote_describes_its_machine(tmp_path: Path, demo_disk: Path) -> None:

@@ -9,6 +9,7 @@ import pytest
 
 from tests.conftest import DEMO_TIME, start, stop
 from tests.oracles import image_info, judge_qcow2, mounted, run, to_raw
+from tests.templates.conftest import KEY, add, make
 from zeroseal.errors import (
     DamagedError,
     MissingError,
@@ -20,59 +21,11 @@ from zeroseal.errors import (
 )
 from zeroseal.machines.media import read_seed_medium, write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount, parse_seed
-from zeroseal.machines.yard import Yard, YardMachine
-from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.choices import SealChoices
+from zeroseal.machines.yard import Yard
 from zeroseal.sealing.compare import compare_images
 from zeroseal.sealing.record import record_path
-from zeroseal.sealing.seal import OutputSpec, seal_image
-from zeroseal.templates.clone import CloneBatch, CloneSource, make_clones
-from zeroseal.templates.clone_sheet.load import row_of, wish_of
 from zeroseal.templates.shelf.entry import Template
-from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
-
-KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk ops"
-
-
-@pytest.fixture(scope="module")
-def sealed(demo_disk: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    path = tmp_path_factory.mktemp("sealed") / "sealed.qcow2"
-    seal_image(demo_disk, OutputSpec(path), SealChoices(), DEMO_TIME + 100)
-    return path
-
-
-@pytest.fixture
-def shelf(tmp_path: Path) -> Shelf:
-    return Shelf(tmp_path / "shelf")
-
-
-@pytest.fixture
-def template(shelf: Shelf, sealed: Path) -> Template:
-    return add(shelf, sealed, "gangway", "2026-11", "ticket gate")
-
-
-def add(
-    shelf: Shelf, image: Path, name: str = "gangway", version: str = "1", notes: str = ""
-) -> Template:
-    return shelf.add(image, NewTemplate(name, version, notes), DEMO_TIME + 200)
-
-
-def make(
-    template: Template,
-    yard: Yard,
-    *names: str,
-    key: str = KEY,
-    user: str = "ops",
-    progress: Progress = quiet,
-    **settings: object,
-) -> list[YardMachine]:
-    users = [{"name": user, "public_keys": [key] if key else []}]
-    rows = [row_of({"name": name, "users": users} | settings) for name in names]
-    source = CloneSource(template.disk, template.entry.title, template)
-    wishes = tuple(wish_of(row, Path()) for row in rows)
-    batch = CloneBatch(source, wishes, DEMO_TIME + 250)
-    return [made.machine for made in make_clones(batch, yard, progress=progress)]
-
+from zeroseal.templates.shelf.shelf import Shelf
 
 # -- the shelf
 

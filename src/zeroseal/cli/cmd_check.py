@@ -129,8 +129,13 @@ def _check_as(args: argparse.Namespace, ui: Ui) -> int:
     ui.show(
         lambda: (
             head("clone-check")
-            | {"clone": name, "asAsked": good, "answers": [asdict(item) for item in answers]}
+            | {
+                "clone": name,
+                "asAsked": good,
+                "seedAttached": bool(definition and definition.seed),
+                "answers": [asdict(item) for item in answers],
+            }
         ),
-        lambda out: show_answers(name, args.image, answers, out),
+        lambda out: show_answers(name, args.image, answers, definition, out),
     )
     return 0 if good else 1

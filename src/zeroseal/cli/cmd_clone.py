@@ -105,7 +105,6 @@ def add_parser(subparsers: Subparsers) -> None:
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     from zeroseal.cli.show_clones import show_clones, show_table
-    from zeroseal.machines.definition_writers import write_definition_files
     from zeroseal.machines.sheet.secret_values import read_secrets
     from zeroseal.machines.yard import Yard
     from zeroseal.reports.shelf_as_json import clones_to_json
@@ -126,10 +125,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         absolute=args.absolute,
         grow_last=args.grow_last,
         host=args.host,
+        forms=tuple(dict.fromkeys(args.definition)),
     )
     clones = make_clones(batch, yard, shelf, ui.progress)
-    for clone in clones if args.definition else []:
-        write_definition_files(clone.machine, tuple(args.definition))
     draw = show_table if args.table else show_clones
     ui.show(lambda: clones_to_json(clones), lambda out: draw(clones, args.to, out))
     return 0

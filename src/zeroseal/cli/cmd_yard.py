@@ -12,7 +12,7 @@ from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, RefusedError, UsageError
 
 if TYPE_CHECKING:
-    from zeroseal.machines.yard import Yard
+    from zeroseal.machines.yard import Yard, YardMachine
 
 _STOP_SECONDS = 300
 
@@ -40,6 +40,7 @@ def add_parser(subparsers: Subparsers) -> None:
         help=f"cut its power after that long (default: {_STOP_SECONDS})",
     )
     _add(actions, "console", "show a machine's serial console until you press Ctrl-C")
+    _add(actions, "detach", "take off a seed medium that has done its work")
     snapshot = _add(actions, "snapshot", "keep the disk as it is, to come back to")
     snapshot.add_argument("snapshot", metavar="SNAPSHOT", help="what it is called")
     snapshot.add_argument("--purpose", default="", metavar="TEXT", help="what it is for")
@@ -127,6 +128,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
             _start_or_stop(args, ui, yard)
         case "describe":
             _describe(args, ui, yard)
+        case "detach":
+            machine = _detach(yard, args.name)
+            ui.show(lambda: machine_to_json(machine), lambda out: show.show_machine(machine, out))
         case "snapshot" | "revert":
             _snapshot(args, ui, yard)
         case _:
@@ -200,6 +204,16 @@ def _is_alive(args: argparse.Namespace, yard: Yard) -> bool:
 
     machine = yard.get(args.name)
     return choose_host(machine.definition.host, yard, 0).is_running(machine)
+
+
+def _detach(yard: Yard, name: str) -> YardMachine:
+    from zeroseal.machines.definition import detach_seed
+
+    machine = yard.get(name)
+    yard.check_stopped(machine)
+    with yard.claimed(name):
+        detach_seed(machine.folder, machine.definition)
+    return yard.get(name)
 
 
 def _snapshot(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:

@@ -42,7 +42,7 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
 def _sentences(result: CheckResult) -> list[str]:
     sentences = [_sentence(result.reason)]
     record = result.record
-    if record:
+    if record and (result.verdict is not Verdict.UNKNOWN or result.error):
         when = datetime.fromtimestamp(record.sealed_at, UTC).strftime("%Y-%m-%d %H:%M UTC")
         sentences.append(f"Sealed {when} with zeroseal {record.tool_version}.")
         if result.signer:
@@ -138,6 +138,10 @@ def _sentence(text: str) -> str:
 def _show_next(result: CheckResult, console: Console) -> None:
     match result.verdict:
         case Verdict.SEALED:
+            return
+        case Verdict.CLEAN if result.backing:
+            text = "A clone needs no record. Did it become what its sheet asks for?"
+            look.next_step(console, text, f"zeroseal check {result.path} --as SHEET")
             return
         case Verdict.CLEAN:
             text = f"A record would be {record_path(result.path).name}. To get one, seal the image:"

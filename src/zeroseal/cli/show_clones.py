@@ -10,6 +10,7 @@ from rich.text import Text
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.cli.ui import clean
+from zeroseal.machines.definition import MachineDefinition
 from zeroseal.templates.clone import MadeClone
 from zeroseal.templates.clone_check import CloneAnswer
 
@@ -43,7 +44,7 @@ def show_clones(clones: list[MadeClone], folder: Path, console: Console) -> None
     if any(clone.machine.definition.seed for clone in clones):
         notes.append(
             "seed.iso tells each clone who it is on its first start. Take it off afterwards: it "
-            "would tell the next machine made of this one the same."
+            "would tell the next machine made of this one the same (zeroseal yard detach)."
         )
     if any(clone.wish.row.into_disk for clone in clones):
         notes.append("Who each clone is stands in its disk: no medium is needed.")
@@ -68,7 +69,13 @@ def show_table(clones: list[MadeClone], _folder: Path, console: Console) -> None
         console.print(Text("\t".join(clean(word) for word in words)), soft_wrap=True)
 
 
-def show_answers(name: str, disk: Path, answers: list[CloneAnswer], console: Console) -> None:
+def show_answers(
+    name: str,
+    disk: Path,
+    answers: list[CloneAnswer],
+    definition: MachineDefinition | None,
+    console: Console,
+) -> None:
     """Whether a clone became what its sheet asked for."""
     wrong = [answer for answer in answers if not answer.is_good]
     if wrong:
@@ -88,6 +95,10 @@ def show_answers(name: str, disk: Path, answers: list[CloneAnswer], console: Con
     )
     if wrong:
         look.next_step(console, "Look at the disk yourself:", f"zeroseal survey {disk}")
+    elif definition and definition.seed:
+        text = "Its seed medium has done its work. Switch it off and take the medium off:"
+        yard = disk.resolve().parent.parent
+        look.next_step(console, text, f"zeroseal yard detach {name} --yard {yard}")
 
 
 def _address(clone: MadeClone) -> str:

@@ -96,7 +96,7 @@ def show_run(run: Run, yard: Path, console: Console) -> None:
     look.headline(console, word, "bold", f" {name} {where}.")
     told = list(run.told)
     if run.machine.state.address:
-        told.append(f"the network gave it {run.machine.state.address}")
+        told.append(f"its address is {run.machine.state.address}")
     look.bullets(console, told)
     if run.machine.state.running and not run.is_simulated:
         command = f"zeroseal yard console {name} --yard {yard}"

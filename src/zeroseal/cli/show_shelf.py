@@ -11,14 +11,17 @@ from rich.text import Text
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.cli.ui import clean
+from zeroseal.sealing.check import Verdict
 from zeroseal.sealing.record import SealRecord
 from zeroseal.templates.shelf.difference import Change, Difference
 from zeroseal.templates.shelf.entry import Template, sealed_on
 from zeroseal.templates.shelf.hangers import Hold, ShelfClone
 from zeroseal.templates.shelf.verify import Verified
+from zeroseal.traces.load import load_catalogue
 from zeroseal.traces.model import FAMILIES
 
 _MOST_FILES = 12
+_MADE_ANEW = ("identity.", "keys.")
 _MOST_CLONES = 12
 _SIGN_STYLES = {"+": look.SEALED_STYLE, "-": look.BROKEN_STYLE, "~": look.FINDING_STYLE}
 
@@ -71,7 +74,6 @@ def show_template(
     look.headline(console, entry.title, "bold", f"  {entry.system}  ({template.state})")
     look.facts(console, _rows(template, record))
     if record and record.treated:
-        look.section(console, "Removed by the seal, and what makes it anew")
         _show_treated(record, console)
     if record and record.lineage.patches:
         look.section(console, f"Changed since {record.lineage.previous or 'the last version'}")
@@ -108,13 +110,21 @@ def show_verified(
         rest = f": {count} template{'' if count == 1 else 's'}, every byte as its record says"
         look.headline(console, "All good", look.SEALED_STYLE, rest)
     rows: list[tuple[str, ...]] = [
-        (item.template.entry.title, item.problem or "as sealed", _signed(item)) for item in results
+        (item.template.entry.title, _state_of(item), _signed(item)) for item in results
     ]
     look.table(console, ("template", "state", "signed"), rows)
-    look.bullets(console, [f"{problem}." for problem in problems])
+    told = [f"{item.template.entry.title}: {item.problem}" for item in bad]
+    look.bullets(console, [f"{problem}." for problem in [*told, *problems]])
     if bad:
         command = f"zeroseal check {bad[0].template.disk}"
         look.next_step(console, "See what was changed, and do not clone it:", command)
+
+
+def _state_of(item: Verified) -> str:
+    if not item.problem:
+        return "as sealed"
+    is_sealed = item.checked.verdict is Verdict.SEALED
+    return "not as it came" if is_sealed else item.checked.verdict.value
 
 
 def show_difference(
@@ -187,17 +197,23 @@ def _rows(template: Template, record: SealRecord | None) -> list[tuple[str, str]
 
 
 def _show_treated(record: SealRecord, console: Console) -> None:
-    """A line a family: how much went, and what makes the needed part of it again."""
+    """How much went, by family; and what a clone needs of it, with what makes that again."""
+    counts = []
     for family, title in FAMILIES.items():
-        own = [item for item in record.treated if item.trace.startswith(f"{family}.")]
-        if not own:
-            continue
-        regrown = list(dict.fromkeys(item.regrowth for item in own if item.regrowth))
-        count = sum(item.findings for item in own)
-        line = Text(f"    {title.partition(':')[0]:<11}", style="bold")
-        line.append(f"{count:>4}  ", style="not bold")
-        line.append(clean("; ".join(regrown) or "nothing is needed"), style="not bold")
-        console.print(line, soft_wrap=False)
+        count = sum(item.findings for item in record.treated if item.trace.startswith(f"{family}."))
+        if count:
+            counts.append(f"{title.partition(':')[0].lower()} {count}")
+    look.section(console, "What the seal did")
+    look.indented(console, f" Removed: {', '.join(counts)} findings.")
+    titles = {trace.id: trace.title for trace in load_catalogue()}
+    regrown = [
+        (titles.get(item.trace, item.trace), item.regrowth)
+        for item in record.treated
+        if item.trace.startswith(_MADE_ANEW) and not item.regrowth.startswith("not needed")
+    ]
+    if regrown:
+        look.section(console, "What regrows on a clone")
+        look.facts(console, [(f"  {title}", text) for title, text in regrown])
 
 
 def _show_clones(clones: list[ShelfClone], console: Console) -> None:

@@ -74,6 +74,20 @@ def find_network_service(guest: Guest) -> str:
     return ""
 
 
+def set_network(guest: Guest, card: FixedAddresses) -> NetworkFiles:
+    """Gives a card its addresses, in the files of the service that the guest has.
+
+    Raises:
+        RefusedError: it has none that is known.
+    """
+    plan = plan_network(guest, card)
+    for path in plan.gone:
+        guest.remove(path)
+    for path, text, mode in plan.files:
+        guest.put_file(path, text.encode(), mode)
+    return plan
+
+
 def plan_network(guest: Guest, card: FixedAddresses) -> NetworkFiles:
     """What gives a card its addresses, for the service that the guest has.
 

@@ -6,6 +6,7 @@ import os
 import secrets
 import shutil
 import sys
+import time
 from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
@@ -16,6 +17,7 @@ from zeroseal.images.output import flush_folder
 
 _LOCK_NAME = ".being-filled"
 _SUFFIX = ".part"
+_LOCKING_SECONDS = 60.0
 
 
 class OutputFolder:
@@ -81,12 +83,12 @@ def sweep_unfinished(folder: Path) -> list[Path]:
     """Removes hidden folders whose command is no more; returns those that went.
 
     Such a folder is told by its lock: the system lets go of it when the command ends, however it
-    ends. Where there are no locks nothing is removed.
+    ends. Where there are no locks only what never held anything is removed, after a minute.
     """
     gone = []
     for hidden in folder.glob(f".*{_SUFFIX}"):
         lock = hidden / _LOCK_NAME
-        if lock.is_file() and _is_free(lock):
+        if _is_free(lock) if lock.is_file() else _is_old_and_empty(hidden):
             shutil.rmtree(hidden, ignore_errors=True)
             gone.append(hidden)
     return gone
@@ -111,6 +113,16 @@ def _hold(hidden: Path) -> int | None:
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         early.rename(hidden / _LOCK_NAME)
     return descriptor
+
+
+def _is_old_and_empty(hidden: Path) -> bool:
+    """Whether its command ended before it had the lock, or is about to take it."""
+    try:
+        names = {path.name for path in hidden.iterdir()}
+        age_seconds = time.time() - hidden.stat().st_mtime
+    except OSError:
+        return False
+    return names <= {f"{_LOCK_NAME}{_SUFFIX}"} and age_seconds > _LOCKING_SECONDS
 
 
 def _is_free(lock: Path) -> bool:

@@ -13,7 +13,7 @@ from typing import Any, ClassVar
 
 from pydantic import ConfigDict, TypeAdapter, ValidationError
 
-from zeroseal.errors import DamagedError, MissingError, OutputExistsError
+from zeroseal.errors import DamagedError, MissingError, OutputExistsError, environment_error
 from zeroseal.images.output import replace_small_file
 from zeroseal.machines import FILE_NAME
 
@@ -137,6 +137,29 @@ class MachineDefinition:
 def new_uuid() -> str:
     """A random machine UUID."""
     return str(uuid.uuid4())
+
+
+def detach_seed(folder: Path, definition: MachineDefinition) -> MachineDefinition:
+    """Takes a machine's seed medium off for good: it would seed the next machine alike.
+
+    Its file goes too where it lies beside the machine file; elsewhere it is not ours.
+
+    Raises:
+        MissingError: none is attached.
+        UnfinishedError: the folder cannot be written to.
+    """
+    if not definition.seed:
+        raise MissingError(f"{definition.name} has no seed medium attached")
+    media = tuple(item for item in definition.media if item.purpose != SEED_MEDIUM)
+    detached = replace(definition, media=media)
+    write_definition(folder, detached)
+    if Path(definition.seed).name != definition.seed:
+        return detached
+    try:
+        (folder / definition.seed).unlink(missing_ok=True)
+    except OSError as error:
+        raise environment_error(error, folder / definition.seed, "removing") from error
+    return detached
 
 
 def new_mac(taken: Iterable[str]) -> str:

@@ -20,31 +20,36 @@ FILE_NAMES = {DOMAIN: "domain.xml", OVF: "machine.ovf", QEMU: "start.sh"}
 _FIRST_PORT, _PORTS = 22_000, 20_000
 
 
-def build_definition_text(machine: YardMachine, kind: str) -> str:
+def build_definition_text(machine: YardMachine, kind: str, final: Path | None = None) -> str:
     """A machine's definition in one of the forms of ``KINDS``.
+
+    Args:
+        machine: whose disk is read.
+        kind: the form.
+        final: the folder where the machine will be; None where it stays where it is.
 
     Raises:
         UsageError: there is no such form.
         UnsupportedError: the form cannot say what the machine is.
         MissingError: its disk, or for ``qemu`` the firmware, is not there.
     """
+    folder = (final or machine.folder).resolve()
     match kind:
         case "domain":
-            return _domain(machine)
+            return _domain(machine, folder)
         case "ovf":
             return _ovf(machine)
         case "qemu":
-            return _command(machine)
+            return _command(machine, folder)
     raise UsageError(f"there is no form {kind!r}: choose from {', '.join(KINDS)}")
 
 
-def _domain(machine: YardMachine) -> str:
-    folder = machine.folder.resolve()
+def _domain(machine: YardMachine, folder: Path) -> str:
     media = tuple(replace(item, path=str(folder / item.path)) for item in machine.definition.media)
     more = tuple(str(folder / path) for path in machine.definition.more_disks)
     definition = replace(machine.definition, media=media, more_disks=more)
-    disk = machine.disk.resolve()
-    return build_domain(definition, str(disk), read_image_facts(disk).format_name)
+    disk = str(folder / definition.disk)
+    return build_domain(definition, disk, read_image_facts(machine.disk).format_name)
 
 
 def _ovf(machine: YardMachine) -> str:
@@ -65,6 +70,7 @@ def _ovf(machine: YardMachine) -> str:
         uefi=definition.firmware == "uefi",
         card=Card(card.mac, card.network, card.model) if card else Card(),
         uuid=definition.uuid,
+        seed=_seed_file(machine),
     )
     text = build_descriptor(
         appliance, machine.disk.name, facts.file_bytes, facts.size_bytes, facts.format_name
@@ -72,13 +78,20 @@ def _ovf(machine: YardMachine) -> str:
     return text.decode()
 
 
-def _command(machine: YardMachine) -> str:
+def _seed_file(machine: YardMachine) -> tuple[str, int] | None:
+    path = machine.folder / machine.definition.seed
+    if not machine.definition.seed or not path.is_file():
+        return None
+    return path.name, path.stat().st_size
+
+
+def _command(machine: YardMachine, folder: Path) -> str:
     """A shell script that starts it in its folder; its sockets and console lie there too."""
-    definition, folder = machine.definition, machine.folder.resolve()
+    definition = machine.definition
     firmware = find_firmware() if definition.firmware == "uefi" else None
     port = _FIRST_PORT + int(definition.uuid[:8], 16) % _PORTS
     paths = (definition.disk, *definition.more_disks)
-    formats = tuple(read_image_facts(folder / path).format_name for path in paths)
+    formats = tuple(read_image_facts(machine.folder / path).format_name for path in paths)
     wiring = Wiring(port, formats, firmware, accelerated=False)
     words = build_command(PROGRAM, definition, wiring)
     lines = [
@@ -110,18 +123,14 @@ def _grouped(words: list[str]) -> list[str]:
     return lines
 
 
-def write_definition_files(machine: YardMachine, kinds: tuple[str, ...]) -> list[Path]:
-    """Writes definitions beside a machine's disk; returns the files.
+def write_definition_files(machine: YardMachine, kinds: tuple[str, ...], final: Path) -> None:
+    """Writes definitions beside a machine's disk, for the folder where it will be.
 
     Raises:
         UsageError, UnsupportedError, MissingError: as ``build_definition_text``.
     """
-    texts = {kind: build_definition_text(machine, kind) for kind in kinds}
-    written = []
-    for kind, text in texts.items():
+    for kind in kinds:
         path = machine.folder / FILE_NAMES[kind]
-        path.write_text(text, "utf-8")
+        path.write_text(build_definition_text(machine, kind, final), "utf-8")
         if kind == QEMU:
             path.chmod(0o755)
-        written.append(path)
-    return written

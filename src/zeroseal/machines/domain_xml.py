@@ -11,6 +11,7 @@ from xml.etree import ElementTree
 from zeroseal.errors import DamagedError
 from zeroseal.machines.definition import (
     INSTALL_MEDIUM,
+    SEED_MEDIUM,
     Adapter,
     AttachedMedium,
     MachineDefinition,
@@ -41,7 +42,7 @@ def parse_domain(root: Element, where: str) -> MachineDefinition:
     name, devices = _text(root, "name"), root.find("devices")
     if not name or devices is None:
         raise DamagedError(f"{where} is no whole domain: it has no name or no devices")
-    disks = [disk for disk in devices.findall("disk") if disk.get("device", "disk") == "disk"]
+    disks = [disk for disk in devices.findall("disk") if _is_disk(disk)]
     files = [_source(disk) for disk in disks]
     if not disks or not files[0]:
         raise DamagedError(f"{where} has no disk that is a file or device")
@@ -89,9 +90,13 @@ def build_domain(machine: MachineDefinition, disk: str, disk_format: str) -> str
     for number, path in enumerate((disk, *machine.more_disks)):
         _add_disk(devices, machine.disk_bus, path, disk_format if number == 0 else "qcow2", number)
     for number, medium in enumerate(machine.media):
-        drive = _add(devices, "disk", "", type="file", device="cdrom")
+        # a kernel for virtual machines may not know SATA drives; an installer knows no others
+        is_seed = medium.purpose == SEED_MEDIUM and machine.disk_bus == "virtio"
+        drive = _add(devices, "disk", "", type="file", device="disk" if is_seed else "cdrom")
+        _add(drive, "driver", "", name="qemu", type="raw")
         _add(drive, "source", "", file=medium.path)
-        _add(drive, "target", "", dev=f"sd{chr(ord('c') + number)}", bus="sata")
+        bus, prefix = ("virtio", "vd") if is_seed else ("sata", "sd")
+        _add(drive, "target", "", dev=f"{prefix}{chr(ord('k') + number)}", bus=bus)
         _add(drive, "readonly", "")
     for card in machine.adapters:
         _add_adapter(devices, card)
@@ -126,8 +131,15 @@ def _adapter(card: Element) -> Adapter:
     )
 
 
+def _is_disk(disk: Element) -> bool:
+    """Whether it is a disk that the machine owns; one that is only read is a seed medium."""
+    return disk.get("device", "disk") == "disk" and disk.find("readonly") is None
+
+
 def _media(devices: Element) -> Iterator[AttachedMedium]:
     for disk in devices.findall("disk"):
+        if disk.get("device", "disk") == "disk" and not _is_disk(disk) and _source(disk):
+            yield AttachedMedium(_source(disk), SEED_MEDIUM)
         if disk.get("device") in ("cdrom", "floppy") and _source(disk):
             yield AttachedMedium(_source(disk), INSTALL_MEDIUM)
 
@@ -251,4 +263,5 @@ def _add_needless(devices: Element, device: str) -> None:
         case "usb":
             _add(devices, "controller", "", type="usb", model="qemu-xhci")
         case "floppy":
-            _add(devices, "disk", "", type="file", device="floppy")
+            drive = _add(devices, "disk", "", type="file", device="floppy")
+            _add(drive, "target", "", dev="fda", bus="fdc")

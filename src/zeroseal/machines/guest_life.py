@@ -20,7 +20,15 @@ from zeroseal.guests.accounts import find_account, read_accounts
 from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.name_edits import (
+    has_time_zone,
+    set_host_name,
+    set_locale,
+    set_time_zone,
+)
+from zeroseal.guests.network_files import find_network_service, set_network
 from zeroseal.guests.services import Services
+from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.sealing.first_boot import (
     INIT_SCRIPT_PATH,
@@ -51,6 +59,7 @@ class GuestLife:
         lease: asks the network for an address, given the client's ID.
         seed: what a first boot is told; None where no medium is attached.
         told: what happened, sentences.
+        address: its own static one, or what the network gave it.
     """
 
     guest: Guest
@@ -155,7 +164,7 @@ class GuestLife:
             return
         if self.guest.read_text(_INSTANCE_ID).strip() == seed.instance_id:
             return
-        self._set_host_name(seed)
+        set_host_name(self.guest, seed.host_name, seed.domain)
         for account in seed.accounts:
             self._add_account(account)
         if seed.root_password_hash:
@@ -164,22 +173,27 @@ class GuestLife:
         if admins:
             rights = "".join(f"{name} ALL=(ALL) NOPASSWD:ALL\n" for name in admins)
             self.put("/etc/sudoers.d/90-cloud-init-users", rights.encode(), 0o440)
+        self._take_settings(seed)
         user_data = seed.texts()["user-data"].encode()
         self.put(f"/var/lib/cloud/instances/{seed.instance_id}/user-data.txt", user_data, 0o600)
         self.put("/var/lib/cloud/sem/config_users_groups.once", b"done\n")
         self.put(_INSTANCE_ID, seed.instance_id.encode() + b"\n")
         self.told.append(f"cloud-init took the seed for {seed.host_name}")
 
+    def _take_settings(self, seed: Seed) -> None:
+        if seed.time_zone and has_time_zone(self.guest, seed.time_zone):
+            set_time_zone(self.guest, seed.time_zone)
+        if seed.locale:
+            set_locale(self.guest, seed.locale)
+        for file in seed.files:
+            self.guest.put_file(file.path, file.content, file.mode)
+        if seed.network and find_network_service(self.guest):
+            set_network(self.guest, seed.network)
+
     def _takes_seeds(self) -> bool:
         """Whether cloud-init or a planted script takes the seed of a medium."""
         seeding = read_cloud_init(self.guest, Services(self.guest))
         return seeding.takes_seed_media or SEED in read_tasks(self.guest)
-
-    def _set_host_name(self, seed: Seed) -> None:
-        self.put("/etc/hostname", seed.host_name.encode() + b"\n")
-        full = f"{seed.host_name}.{seed.domain} " if seed.domain else ""
-        hosts = f"127.0.0.1 localhost\n127.0.1.1 {full}{seed.host_name}\n"
-        self.put("/etc/hosts", hosts.encode())
 
     def _add_account(self, account: SeedAccount) -> None:
         accounts = read_accounts(self.guest)
@@ -195,6 +209,10 @@ class GuestLife:
 
     def _ask_for_address(self) -> None:
         """The network knows a client by its ID, which is made of the machine ID: twins collide."""
+        fixed = next((found for _path, found in find_static_addresses(self.guest) if found), None)
+        if fixed:
+            self.address = fixed[0].partition("/")[0]
+            return
         client = self.machine_id or self.mac
         self.address = self.lease(client)
         lease = (

@@ -49,7 +49,7 @@ class MachineState:
 
     Attributes:
         boots: how often it was started.
-        address: that the simulated network gave it.
+        address: that the simulated network gave it, or its own static one.
         pid, ssh_port: of its QEMU, while it runs there.
         unfinished: why its build did not end well; empty where it did.
     """

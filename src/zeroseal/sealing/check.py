@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
@@ -15,7 +16,7 @@ from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.sealing.quick_look import look_quickly
-from zeroseal.sealing.record import SealRecord, find_record
+from zeroseal.sealing.record import SealRecord, find_record, record_path
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.subject import Subject
@@ -176,7 +177,10 @@ def _compare(
     digest = digest_store(image, "reading the disk", progress)
     if digest.root == record.root and digest.size_bytes == record.size_bytes:
         return None
-    return _broken(path, image, level, record, tuple(record.changed_chunks(digest)))
+    changed = tuple(record.changed_chunks(digest))
+    if record.is_of_another_disk(len(record.leaf_hints), changed):
+        return _of_another_disk(path, level, record)
+    return _broken(path, image, level, record, changed)
 
 
 def _other_container(path: Path, image: Image, record: SealRecord) -> str:
@@ -201,9 +205,9 @@ def _backing_of(image: Image, progress: Progress) -> BackingState | None:
         try:
             record = find_record(path)
         except DamagedError as error:
-            return BackingState(path, Verdict.UNKNOWN, error.message)
+            return BackingState(Path(os.path.normpath(path)), Verdict.UNKNOWN, error.message)
         checked = _quick(path, parent, record)
-    return BackingState(path, checked.verdict, checked.reason)
+    return BackingState(Path(os.path.normpath(path)), checked.verdict, checked.reason)
 
 
 def _values_of(original: Path | None, record: SealRecord | None, rules: HouseRules) -> ValueSet:
@@ -256,7 +260,9 @@ def _quick(path: Path, image: Image, record: SealRecord | None) -> CheckResult:
         reason = "there is no seal record beside the image, and a quick check looks no further"
         return CheckResult(path, Verdict.UNKNOWN, level, reason)
     seen = look_quickly(image, record)
-    if image.size_bytes != record.size_bytes or seen.changed:
+    if record.is_of_another_disk(seen.recorded, seen.changed):
+        result = _of_another_disk(path, level, record)
+    elif image.size_bytes != record.size_bytes or seen.changed:
         result = _broken(path, image, level, record, seen.changed)
     else:
         result = _as_recorded(path, level, record)
@@ -269,6 +275,14 @@ def _quick(path: Path, image: Image, record: SealRecord | None) -> CheckResult:
         )
         result = replace(result, reason=reason)
     return replace(result, chunks=(seen.read, seen.stored))
+
+
+def _of_another_disk(path: Path, level: Level, record: SealRecord) -> CheckResult:
+    reason = (
+        f"the record beside it, {record_path(path).name}, is of another disk: put this one's own "
+        "there, or remove it"
+    )
+    return CheckResult(path, Verdict.UNKNOWN, level, reason, record=record)
 
 
 def _as_recorded(path: Path, level: Level, record: SealRecord) -> CheckResult:

@@ -29,11 +29,13 @@ class QuickLook:
     Attributes:
         changed: numbers of chunks that differ from the sealed disk.
         read, stored: how many chunks were read, of how many that hold data.
+        recorded: how many of the record's chunks were compared.
     """
 
     changed: tuple[int, ...]
     read: int
     stored: int
+    recorded: int
 
 
 def look_quickly(image: Image, record: SealRecord) -> QuickLook:
@@ -49,7 +51,8 @@ def look_quickly(image: Image, record: SealRecord) -> QuickLook:
     else:
         chosen.update(secrets.SystemRandom().sample(rest, _SAMPLE_CHUNKS))
     changed = [number for number in chosen if not _is_as_recorded(image, number, record)]
-    return QuickLook(tuple(sorted({*changed, *lost})), len(chosen), len(stored))
+    recorded = len(expected & chosen) + len(lost)
+    return QuickLook(tuple(sorted({*changed, *lost})), len(chosen), len(stored), recorded)
 
 
 def _volume_starts(image: Image) -> set[int]:

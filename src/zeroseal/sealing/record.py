@@ -8,8 +8,8 @@ what regrows, and how that was verified. ``docs/seal-record.md`` describes every
 from __future__ import annotations
 
 import base64
-import binascii
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -32,6 +32,8 @@ STATEMENT_TYPE = "https://in-toto.io/Statement/v1"
 PREDICATE_TYPE = "urn:zeroseal:predicate:seal:v1"
 DIGEST_NAME = "zerosealDiskTree1"
 HINT_BYTES = 8
+_FEW_CHUNKS = 4  # of a small disk a start may change everything
+_BELONGING = 5  # at least one chunk in five of a disk stays as it was
 _MAX_RECORD_BYTES = 256 << 20
 
 
@@ -118,6 +120,16 @@ class SealRecord:
     hardware: dict[str, Any] | None = None
     lineage: Lineage = NO_LINEAGE
     file: SealedFile | None = None
+
+    def is_of_another_disk(self, looked_at: int, changed: Iterable[int]) -> bool:
+        """Whether next to nothing that it describes is on a disk: it lies beside the wrong one.
+
+        Args:
+            looked_at: how many of its chunks were compared.
+            changed: numbers of chunks that differ.
+        """
+        missing = len(self.leaf_hints.keys() & set(changed))
+        return looked_at >= _FEW_CHUNKS and (looked_at - missing) * _BELONGING < looked_at
 
     def changed_chunks(self, digest: DiskDigest) -> list[int]:
         """Numbers of chunks that differ from the sealed disk."""
@@ -248,7 +260,9 @@ def find_record(image: Path) -> SealRecord | None:
         if path.stat().st_size > _MAX_RECORD_BYTES:
             raise ValueError("it is too large")
         return parse_record(path.read_bytes())
-    except (ValueError, KeyError, TypeError, AttributeError, OSError, binascii.Error) as error:
+    except (
+        ValueError, LookupError, TypeError, AttributeError, OSError, ArithmeticError, RecursionError
+    ) as error:  # fmt: skip
         raise DamagedError(
             f"{path} is no seal record that can be understood ({error}): restore it, or remove it "
             "to check the image without one"

@@ -24,10 +24,11 @@ from zeroseal.machines.definition import (
     new_uuid,
     write_definition,
 )
+from zeroseal.machines.definition_writers import OVF, write_definition_files
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.media import read_seed_medium, write_seed_medium
 from zeroseal.machines.seed import Seed
-from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.machines.yard import MachineState, Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.survey import ImageFacts, read_image_facts
@@ -77,6 +78,7 @@ class CloneBatch:
         absolute: whether overlays name the template by its absolute path.
         grow_last: whether the last partition takes the room of a larger disk.
         host: where they are started.
+        forms: of the definitions for other hosts that are written beside each disk.
         now: seconds since 1970.
     """
 
@@ -87,6 +89,7 @@ class CloneBatch:
     absolute: bool = False
     grow_last: bool = False
     host: str = "simulated"
+    forms: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -260,6 +263,8 @@ class _Plan:
             raise UsageError("a linked clone is a qcow2 overlay: leave --format out")
         if row.linked and self.source.other_files:
             raise RefusedError(f"{self.source.path} needs other files: make full clones of it")
+        if row.linked and OVF in self.batch.forms:
+            raise UsageError(f"{name} is to be a linked clone, and an OVF describes whole disks")
         more = self.seed_of(wish, "").needs_more_than_lines()
         if row.into_disk:
             self._check_into_disk(wish, name)
@@ -335,6 +340,8 @@ class _Plan:
                 "it may not boot"
             )
         write_definition(folder, definition)
+        machine = YardMachine(folder, definition, MachineState())
+        write_definition_files(machine, self.batch.forms, final)
         return told
 
     def seed_of(self, wish: CloneWish, mac: str, instance_id: str = "") -> Seed:

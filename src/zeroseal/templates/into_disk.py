@@ -13,7 +13,7 @@ from zeroseal.guests.account_edits import (
 )
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.name_edits import has_time_zone, set_host_name, set_locale, set_time_zone
-from zeroseal.guests.network_files import plan_network
+from zeroseal.guests.network_files import set_network
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.seed import Seed
@@ -89,11 +89,7 @@ def _settle(guest: Guest, seed: Seed, now: int) -> list[str]:
 def _set_network(guest: Guest, seed: Seed) -> list[str]:
     if seed.network is None:
         return []
-    plan = plan_network(guest, seed.network)
-    for path in plan.gone:
-        guest.remove(path)
-    for path, text, mode in plan.files:
-        guest.put_file(path, text.encode(), mode)
+    plan = set_network(guest, seed.network)
     if guest.is_folder(_CLOUD_FOLDER):
         guest.put_file(_CLOUD_FILE, _CLOUD_TEXT.encode(), 0o644)
     told = [f"network: {plan.files[0][0]} ({plan.service})"]

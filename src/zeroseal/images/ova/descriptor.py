@@ -61,6 +61,7 @@ class Appliance:
         uefi: firmware UEFI instead of BIOS.
         moment: the time that the archive's members are given, seconds since 1970.
         uuid: of one machine; empty for what is to become several.
+        seed: (file name, size in bytes) of a medium in its drive; None for none.
     """
 
     name: str
@@ -70,6 +71,21 @@ class Appliance:
     moment: int = 0
     card: Card = Card()
     uuid: str = ""
+    seed: tuple[str, int] | None = None
+
+
+_SEED_DRIVE: tuple[dict[str, str | int], ...] = (
+    {"Address": 0, "ElementName": "IDE controller", "InstanceID": 6, "ResourceType": 5},
+    {
+        "AddressOnParent": 0,
+        "AutomaticAllocation": "true",
+        "ElementName": "Drive with the seed medium",
+        "HostResource": "ovf:/file/file2",
+        "InstanceID": 7,
+        "Parent": 6,
+        "ResourceType": 15,
+    },
+)
 
 
 def parse_descriptor(path: Path, raw: bytes) -> PackagedDisk:
@@ -194,6 +210,13 @@ def build_descriptor(
     ]
     if appliance.card.mac:
         hardware[-1]["Address"] = appliance.card.mac
+    seed_file = ""
+    if appliance.seed:
+        seed_name, seed_bytes = appliance.seed
+        seed_file = (
+            f'\n    <File ovf:id="file2" ovf:href={quoteattr(seed_name)} ovf:size="{seed_bytes}"/>'
+        )
+        hardware += _SEED_DRIVE
     disk_format = _FORMATS.get(format_name, STREAM_FORMAT)
     system_id = escape(appliance.uuid or appliance.name)
     items = "".join(map(_hardware_item, hardware))
@@ -204,7 +227,7 @@ def build_descriptor(
   xmlns:vssd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_VirtualSystemSettingData"
   xmlns:vmw="http://www.vmware.com/schema/ovf">
   <References>
-    <File ovf:id="file1" ovf:href={quoteattr(disk_name)} ovf:size="{file_bytes}"/>
+    <File ovf:id="file1" ovf:href={quoteattr(disk_name)} ovf:size="{file_bytes}"/>{seed_file}
   </References>
   <DiskSection>
     <Info>The disk of the machine</Info>

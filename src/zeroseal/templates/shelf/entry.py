@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -133,16 +133,16 @@ def parse_entry(raw: bytes) -> ShelfEntry:
 
 
 def read_entry(folder: Path) -> ShelfEntry:
-    """Reads the entry of a template's folder.
+    """Reads the entry of a template's folder, whose names count: a rename is a folder's.
 
     Raises:
-        DamagedError: it cannot be understood, or is another template's.
+        DamagedError: it cannot be understood.
     """
     path = folder / ENTRY_FILE
     try:
-        entry = parse_entry(path.read_bytes())
-        if (entry.name, entry.version) != (folder.parent.name, folder.name):
-            raise ValueError(f"it is the entry of {entry.title}")
+        name, version = folder.parent.name, folder.name
+        check_names(name, version)
+        entry = replace(parse_entry(path.read_bytes()), name=name, version=version)
     except (OSError, ValueError, UsageError, RecursionError) as error:
         raise DamagedError(f"{path} is no shelf entry that can be understood: {error}") from error
     return entry

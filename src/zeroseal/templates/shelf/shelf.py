@@ -245,14 +245,7 @@ class Shelf:
             if target.exists():
                 raise OutputExistsError(f"the shelf has templates called {new_name} already")
             try:
-                target.mkdir()
-                for template in found:
-                    moved = target / template.folder.name
-                    # the entry says its own name: before the folder goes, so that a kill leaves
-                    # nothing that is called otherwise than it says but for a moment
-                    template.folder.rename(moved)
-                    write_entry(moved, replace(template.entry, name=new_name))
-                (self.folder / name).rmdir()
+                (self.folder / name).rename(target)  # at once: a folder's name is the template's
             except OSError as error:
                 raise environment_error(error, target, "renaming to") from error
         return self.versions(new_name)

@@ -67,7 +67,7 @@ def _verify(template: Template, trusted: tuple[TrustedKey, ...], progress: Progr
 def _problem(template: Template, checked: CheckResult) -> str:
     entry, record = template.entry, checked.record
     if checked.verdict is not Verdict.SEALED or record is None:
-        return f"{checked.verdict.value}: {checked.reason}"
+        return checked.reason
     if record.root != entry.digest:
         return "it is sealed, but it is another disk than the one that came onto the shelf"
     if template.disk.stat().st_mode & 0o222:
