@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from rich.console import Console
-from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
@@ -66,7 +65,8 @@ def show_table(clones: list[MadeClone], _folder: Path, console: Console) -> None
     for clone in clones:
         definition = clone.machine.definition
         words = (definition.name, definition.mac, _address(clone))
-        console.print(Text("\t".join(clean(word) for word in words)), soft_wrap=True)
+        # past the console, which would make spaces of the tabs
+        console.file.write("\t".join(clean(word) for word in words) + "\n")
 
 
 def show_answers(

@@ -74,7 +74,7 @@ def adopt_image(
 
 def _definition(yard: Yard, name: str, disk: str, image: Path, how: Adoption) -> MachineDefinition:
     given = how.definition
-    taken = yard.macs()
+    taken, uuids = yard.macs(), {machine.definition.uuid for machine in yard.machines()}
     if given is None:
         card = Adapter(new_mac(taken))
         firmware = guess_firmware(image)
@@ -88,7 +88,7 @@ def _definition(yard: Yard, name: str, disk: str, image: Path, how: Adoption) ->
     return replace(
         given,
         name=name,
-        uuid=given.uuid or new_uuid(),
+        uuid=new_uuid() if given.uuid in ("", *uuids) else given.uuid,
         adapters=tuple(cards),
         disk=disk,
         more_disks=(),

@@ -88,7 +88,8 @@ def load_clone_sheet(
         sheet = CloneSheet.model_validate(secrets.fill(document, ""))
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
-        place: KeyPath = tuple(first["loc"])
+        # where a value may be of two kinds, the kind that was tried stands in its place too
+        place: KeyPath = tuple(part for part in first["loc"] if "[" not in str(part))
         key = ".".join(str(part) for part in place) or "the whole sheet"
         reason = _reason(str(first["type"]), str(first["msg"]))
         told = f"{path}{line_for(place)}: {key} is wrong: {reason}"
