@@ -15,6 +15,7 @@ from zeroseal.cli.options import (
     add_shelf,
     add_yard,
 )
+from zeroseal.cli.signing_options import add_signing, signer_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -47,6 +48,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_choices(parser)
     add_yard(parser)
     add_shelf(parser)
+    add_signing(parser)
     add_rules(parser)
     add_common(parser)
 
@@ -69,7 +71,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     if path is None:
         raise UsageError(f"{args.name} was not built from a sheet: give one with --sheet")
     loaded = load_again(path, definition.settings, definition.variant, wishes_from(args))
-    wish = RenewWish(int(time.time()), args.template, args.version, args.keep, choices_from(args))
+    choices, signer = choices_from(args), signer_from(args)
+    wish = RenewWish(int(time.time()), args.template, args.version, args.keep, choices, signer)
     renewal = renew_machine(loaded, yard, args.name, shelf, wish, ui.progress)
     ui.show(lambda: renewal_to_json(renewal), lambda out: show_renewal(renewal, args.shelf, out))
     return 0

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from zeroseal.cli.image_words import add_images, are_many, get_image, output_in
 from zeroseal.cli.options import (
@@ -22,11 +21,9 @@ from zeroseal.cli.options import (
     check_root,
     choices_from,
 )
+from zeroseal.cli.signing_options import add_signing, signer_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, UsageError
-
-if TYPE_CHECKING:
-    from zeroseal.sealing.signing import RecordSigner
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -69,18 +66,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_choices(parser)
     add_recovery(parser)
     add_search(parser)
-    parser.add_argument(
-        "--sign",
-        type=Path,
-        metavar="KEY",
-        help="sign the seal record with this Ed25519 key (OpenSSH or PEM)",
-    )
-    parser.add_argument(
-        "--passphrase-from",
-        type=Path,
-        metavar="FILE",
-        help="with --sign: the file whose first line opens the key (default: ask)",
-    )
+    add_signing(parser)
     add_rules(parser)
     add_common(parser)
 
@@ -131,38 +117,10 @@ def _run_tree(args: argparse.Namespace, ui: Ui) -> int:
         raise UsageError(
             "name the new archive with -o OUT.tar, or change the folder itself with --in-place"
         )
-    signer = _signer(args)
+    signer = signer_from(args)
     result = seal_tree(args.root, args.output, choices, int(time.time()), ui.progress, signer)
     ui.show(lambda: tree_to_json(result), lambda out: show_tree_result(result, out, args.places))
     return 0 if result.planned.plan.is_complete else 1
-
-
-def _signer(args: argparse.Namespace) -> RecordSigner | None:
-    """Who signs the record."""
-    if args.sign is None:
-        if args.passphrase_from:
-            raise UsageError("--passphrase-from goes with --sign")
-        return None
-    from zeroseal.sealing.signing import read_signer
-
-    return read_signer(args.sign, lambda: _passphrase(args))
-
-
-def _passphrase(args: argparse.Namespace) -> bytes:
-    if args.passphrase_from:
-        try:
-            first: bytes = args.passphrase_from.read_bytes().split(b"\n")[0]
-        except OSError as error:
-            raise MissingError(f"{args.passphrase_from} cannot be read ({error})") from error
-        return first
-    import getpass
-    import sys
-
-    if not sys.stdin.isatty():
-        raise UsageError(
-            f"the key {args.sign} has a passphrase: give it with --passphrase-from FILE"
-        )
-    return getpass.getpass(f"Passphrase of {args.sign}: ").encode()
 
 
 def _check_many(args: argparse.Namespace) -> None:
@@ -220,7 +178,7 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.as_json import seal_to_json
     from zeroseal.sealing.seal import OutputSpec, seal_image
 
-    now, signer = int(time.time()), _signer(args)
+    now, signer = int(time.time()), signer_from(args)
     if args.in_place:
         from zeroseal.sealing.seal_in_place import seal_in_place
 

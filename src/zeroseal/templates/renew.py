@@ -32,6 +32,7 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.record import Lineage
 from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
+from zeroseal.sealing.signing import RecordSigner
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened, read_image_facts
 from zeroseal.templates.shelf.entry import VERSION_PATTERN, Template
@@ -51,6 +52,7 @@ class RenewWish:
         template: the name on the shelf; empty for the machine's.
         version: on the shelf; empty for the month.
         kept_snapshots: how many snapshots of earlier renewals stay.
+        signer: who signs the seal record; None for nobody.
         now: seconds since 1970.
     """
 
@@ -59,6 +61,7 @@ class RenewWish:
     version: str = ""
     kept_snapshots: int = 3
     choices: SealChoices = SealChoices()  # noqa: RUF009 - frozen
+    signer: RecordSigner | None = None
 
 
 @dataclass(frozen=True)
@@ -119,7 +122,7 @@ def renew_machine(
             choices = replace(wish.choices, machine=knowledge_of(machine.definition))
             lineage = _lineage(shelf, title, changes)
             output = OutputSpec(sealed_path, "qcow2")
-            sealed = seal_image(disk, output, choices, wish.now, progress, lineage=lineage)
+            sealed = seal_image(disk, output, choices, wish.now, progress, wish.signer, lineage)
             notes = _notes(machine, wish.now, changes)
             new = NewTemplate(
                 title, version, notes, definition=machine.definition, rules=choices.rules
