@@ -24,6 +24,9 @@ from tests.oracles import (
     run,
     to_raw,
 )
+from zeroseal.machines.hosts.choose import choose_host
+from zeroseal.machines.yard import Yard
+from zeroseal.progress import quiet
 
 pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
 
@@ -173,3 +176,50 @@ def test_a_machine_installed_by_hand_comes_up_with_the_planted_script_alone(
     for machine in trial["machines"]:
         assert "a login over SSH worked" in machine["told"]
         assert machine["failed"] == []
+
+
+def test_two_clones_of_a_template_come_up_as_their_sheet_asks(
+    debian: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    """A full one that is told by a seed, and a linked one that is told in its disk."""
+    need("qemu-system-x86_64")
+    sealed, sheet, yard = tmp_path / "sealed.qcow2", tmp_path / "piers.toml", tmp_path / "yard"
+    at = ("--shelf", tmp_path / "shelf")
+    assert zeroseal("seal", debian, "-o", sealed, "--quiet").status == 0
+    added = zeroseal("shelf", "add", sealed, "--name", "pier", "--version", "1", "--move", *at)
+    assert added.status == 0, added.err
+    key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk ops"
+    sheet.write_text(
+        'version = 1\ntemplate = "pier@1"\n[every]\ndomain = "saltmarsh.example"\n'
+        'memory_mib = 768\ngateways = ["10.0.2.2"]\n[[every.users]]\nname = "deckhand"\n'
+        f'public_keys = ["{key}"]\n'
+        '[[clone]]\nname = "north"\naddresses = ["10.0.2.50/24"]\ndisk_size = "6G"\n'
+        '[[clone]]\nname = "south"\nhost_name = "books"\naddresses = ["10.0.2.51/24"]\n'
+        'disk_size = "5G"\nlinked = true\ninto_disk = true\n'
+    )
+    words = ("--to", yard, "--host", "qemu", "--grow-last", *at)
+    made = zeroseal("clone", "--sheet", sheet, *words)
+    assert made.status == 0, made.err
+    machines = Yard(yard)
+    host = choose_host("qemu", machines, 0)
+    for name in ("north", "south"):
+        judge_qcow2(machines.get(name).disk)
+        assert zeroseal("yard", "start", name, "--yard", yard).status == 0
+    for name in ("north", "south"):
+        host.wait_until_settled(machines.get(name), 900, quiet)
+    for name in ("north", "south"):
+        assert zeroseal("yard", "stop", name, "--yard", yard).status == 0
+    for name in ("north", "south"):
+        answer = zeroseal("check", machines.get(name).disk, "--as", sheet)
+        assert answer.out.startswith(f"AS ASKED  {name}"), answer.out + answer.err
+    disks = [machines.get(name).disk for name in ("north", "south")]
+    compared = zeroseal("compare", *disks)
+    assert (compared.status, compared.out[:6]) == (0, "UNIQUE"), compared.out
+    for name, host_name in (("north", "north"), ("south", "books")):
+        root = Root(machines.get(name).disk, tmp_path)
+        assert root.cat("/etc/hostname") == host_name
+        assert key.split()[1] in root.cat("/home/deckhand/.ssh/authorized_keys")
+        assert len(root.cat("/etc/machine-id")) == 32
+        assert root.cat("/etc/ssh/ssh_host_ed25519_key.pub").startswith("ssh-ed25519 ")
+        root.remove()
+    assert zeroseal("shelf", "verify", *at).status == 0
