@@ -39,11 +39,12 @@ SHOTS: dict[str, str] = {
     "check": "zeroseal check gangway.qcow2 | head -16; "
     "zeroseal check gangway.sealed.qcow2 --deep --against gangway.qcow2; "
     "zeroseal check yard/by-accident/disk.qcow2",
-    "shelf": "zeroseal shelf list; zeroseal shelf add gangway.qcow2 --name gangway --version 1; "
-    "zeroseal shelf add gangway.sealed.qcow2 --name gangway --version 2026-11 --notes 'pier 3'; "
-    "zeroseal shelf list",
-    "clone": "zeroseal clone gangway --shelf all/shelf --name north --name south --to yard "
-    "--linked; zeroseal yard start north; zeroseal yard list",
+    "shelf": "cd all; zeroseal shelf list; zeroseal shelf show gangway; "
+    "zeroseal shelf remove gangway@2026-11 --yes",
+    "clone": "cd all; zeroseal clone gangway --name east --to pier --linked --disk-size 64M; "
+    "zeroseal check yard/ledger-one/disk.qcow2 --as ledgers.csv; "
+    "zeroseal clone ledger --sheet ledgers.csv --to yard; sed -i s/192.0.2.1,/192.0.9.1,/ *.csv; "
+    "zeroseal clone ledger --sheet ledgers.csv --to pier",
     "compare": "zeroseal compare all/yard/gangway-*h/disk.qcow2 | head -1; "
     "zeroseal compare gangway.qcow2 all/yard/gangway-ref/disk.qcow2 all/yard/gangway-north/*.qcow2",
     "many": "mkdir pier out; cp gangway.qcow2 pier/north.qcow2; "
@@ -95,7 +96,9 @@ def take(name: str, folder: Path) -> None:
     shown = SHOTS[name]
     subprocess.run(_PREPARE, shell=True, cwd=folder, check=True, stdout=subprocess.DEVNULL)
     lines = "".join(f"printf '$ %s\\n' {shlex.quote(part)}; {part}\n" for part in shown.split("; "))
-    (folder / ".show").write_text(f"export TERM=xterm-256color\n{lines}touch .done\nsleep 60\n")
+    (folder / ".show").write_text(
+        f"export TERM=xterm-256color\n{lines}touch {folder}/.done\nsleep 60\n"
+    )
     terminal = subprocess.Popen(
         ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x53+0+0",
          "-bg", "#10151a", "-fg", "#d8dee6", "+sb", "-e", "bash", ".show"],

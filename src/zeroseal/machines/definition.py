@@ -11,11 +11,12 @@ from dataclasses import dataclass, fields, is_dataclass, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
-from pydantic import ConfigDict, TypeAdapter, ValidationError
+from pydantic import ConfigDict, ValidationError
 
 from zeroseal.errors import DamagedError, MissingError, OutputExistsError, environment_error
 from zeroseal.images.output import replace_small_file
 from zeroseal.machines import FILE_NAME
+from zeroseal.machines.adapters import adapter_of
 
 _VERSION = 2
 SEED_MEDIUM, INSTALL_MEDIUM, OTHER_MEDIUM = "seed", "install", "other"
@@ -211,7 +212,7 @@ def read_machine_file(path: Path) -> MachineDefinition:
             document = _from_first_version(document)
         elif version != _VERSION:
             raise ValueError("it is of another version")
-        return TypeAdapter(MachineDefinition).validate_python(document)
+        return adapter_of(MachineDefinition).validate_python(document)
     except FileNotFoundError as error:
         raise MissingError(f"the machine file {path} is not there") from error
     except ValidationError as error:

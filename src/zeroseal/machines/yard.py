@@ -16,7 +16,7 @@ from dataclasses import asdict, dataclass, replace
 from ipaddress import IPv4Network
 from pathlib import Path
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from zeroseal.errors import (
     DamagedError,
@@ -28,6 +28,7 @@ from zeroseal.errors import (
 )
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines import FILE_NAME
+from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.batch import take_back_unfinished
 from zeroseal.machines.definition import (
     MachineDefinition,
@@ -248,7 +249,7 @@ class Yard:
         path = folder / STATE_FILE
         value = _read_json(path) if path.is_file() else {}
         try:
-            state = TypeAdapter(MachineState).validate_python(value)
+            state = adapter_of(MachineState).validate_python(value)
         except ValidationError as error:
             raise DamagedError(f"{path} cannot be understood") from error
         return YardMachine(folder, read_definition(folder), state)

@@ -13,10 +13,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from zeroseal.errors import DamagedError, UsageError
 from zeroseal.images.output import replace_small_file
+from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.definition import Hardware
 from zeroseal.machines.sheet.model import NAME_PATTERN
 from zeroseal.templates.abilities import Abilities
@@ -122,7 +123,7 @@ def parse_entry(raw: bytes) -> ShelfEntry:
     if value.get("version") not in (1, _FORM):
         raise ValueError("it is of another version; update zeroseal")
     try:
-        entry = TypeAdapter(ShelfEntry).validate_python(value.get("entry"))
+        entry = adapter_of(ShelfEntry).validate_python(value.get("entry"))
     except ValidationError as error:
         place = ".".join(map(str, error.errors()[0]["loc"])) or "entry"
         raise ValueError(f"its key {place} is wrong") from error

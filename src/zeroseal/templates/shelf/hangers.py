@@ -13,7 +13,7 @@ from dataclasses import asdict, dataclass
 from enum import Enum
 from pathlib import Path
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from zeroseal.errors import DamagedError, MissingError, ZeroSealError, environment_error
 from zeroseal.images.container_file import BorrowedFile
@@ -21,6 +21,7 @@ from zeroseal.images.host_file import HostFile
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.qcow2.layout import MAGIC
 from zeroseal.images.qcow2.read import Qcow2Image
+from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.yard import YardMachine
 from zeroseal.templates.shelf.entry import CLONES_FOLDER, ENTRY_FILE, Template
 
@@ -97,7 +98,7 @@ def noted_clones(template: Template) -> list[NotedClone]:
     found = []
     for path in template.clones_folder.glob("[!.]*.json"):
         try:
-            found.append(TypeAdapter(NotedClone).validate_json(path.read_bytes()))
+            found.append(adapter_of(NotedClone).validate_json(path.read_bytes()))
         except FileNotFoundError:
             continue  # it goes just now
         except (OSError, ValidationError) as error:
