@@ -94,7 +94,7 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
         "LABEL=inner /srv/tide\\040data/inner ext4 defaults 0 2\n"
         "PARTUUID=none-such /mnt/gone ext4 defaults 0 0\n"
         "LABEL=SWAP none swap sw 0 0\ntmpfs /tmp tmpfs defaults 0 0\nnonsense\n"
-        "LABEL=XF /data xfs defaults 0 0\n",
+        "/dev/vda5 /data btrfs defaults 0 0\n",
         "/srv/tide data/hidden": "covered by the mount",
     }
     del tree["/home/ada.brine/.bash_history"], tree["/home/ada.brine/.ssh/authorized_keys"]
@@ -107,9 +107,9 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
         make_ext(tmp_path / f"{name}.img", 4, "-t", "ext4", "-L", name, tree=tmp_path / name)
     (tmp_path / "swap.img").write_bytes(bytes(1 << 20))
     run("mkswap", "-q", "-L", "SWAP", tmp_path / "swap.img")
-    (tmp_path / "xf.img").write_bytes(bytes(320 << 20))
-    run("mkfs.xfs", "-q", "-L", "XF", tmp_path / "xf.img")
-    parts = [root, *(tmp_path / f"{name}.img" for name in ("data", "inner", "swap", "xf"))]
+    (tmp_path / "bt.img").write_bytes(bytes(120 << 20))
+    run("mkfs.btrfs", "-q", tmp_path / "bt.img")
+    parts = [root, *(tmp_path / f"{name}.img" for name in ("data", "inner", "swap", "bt"))]
     disk = make_disk(tmp_path / "disk.raw", *(("8300", part) for part in parts))
     opened = open_guest(read_disk(open_image(disk)))
     guest = opened.guest
@@ -119,7 +119,7 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
     assert guest.glob("/srv/**/deep") == ["/srv/tide data/inner/deep"]
     assert opened.unread == [
         "/mnt/gone (PARTUUID=none-such is not on this disk)",
-        "/data (partition 5, xfs)",
+        "/data (partition 5, btrfs)",
     ]
     assert [volume.name for volume in opened.swaps] == ["partition 4"]
 

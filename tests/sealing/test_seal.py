@@ -301,12 +301,12 @@ def test_nothing_is_ever_overwritten(tmp_path: Path, demo_disk: Path) -> None:
     assert files_in(tmp_path) == ["other.seal.json", "there"]
 
 
-@pytest.mark.parametrize("proof", ["check_volume", "find_all", "digest"])
+@pytest.mark.parametrize("proof", ["check_file_system", "find_all", "digest"])
 def test_a_proof_that_does_not_hold_leaves_nothing(
     tmp_path: Path, demo_disk: Path, monkeypatch: pytest.MonkeyPatch, proof: str
 ) -> None:
-    if proof == "check_volume":
-        monkeypatch.setattr(verify, "check_volume", lambda *_args: [Problem("inode 9", "is odd")])
+    if proof == "check_file_system":
+        monkeypatch.setattr(verify, "check_file_system", lambda *_args: [Problem("inode 9", "is odd")])
     elif proof == "find_all":
         findings = plan_image(demo_disk, SealChoices()).plan.treated
         real = Subject

@@ -6,10 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from zeroseal.errors import NoGuestError, UnsupportedError, ZeroSealError
-from zeroseal.filesystems.ext.edit import ExtEditor
-from zeroseal.filesystems.ext.read import ExtTree
-from zeroseal.filesystems.fat.edit import FatEditor
-from zeroseal.filesystems.fat.read import FatTree
+from zeroseal.filesystems.kinds import open_editor, open_tree
 from zeroseal.filesystems.tree import FileTree
 from zeroseal.guests.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.guest import Guest, Mount
@@ -43,9 +40,7 @@ class OpenedGuest:
 
 def open_for_reading(volume: Volume) -> FileTree:
     """Opens a volume's file system for reading."""
-    if volume.content.is_ext:
-        return ExtTree(volume.store, volume.name)
-    return FatTree(volume.store, volume.name)
+    return open_tree(volume.content.kind, volume.store, volume.name)
 
 
 def opener_for_editing(now: int, zero_removed: bool = True) -> TreeOpener:
@@ -56,15 +51,13 @@ def opener_for_editing(now: int, zero_removed: bool = True) -> TreeOpener:
         zero_removed: whether content that goes is zeroed.
     """
 
-    def open_tree(volume: Volume) -> FileTree:
-        if volume.content.is_ext:
-            return ExtEditor(volume.store, now, volume.name, zero_removed)
-        return FatEditor(volume.store, now, volume.name, zero_removed)
+    def opener(volume: Volume) -> FileTree:
+        return open_editor(volume.content.kind, volume.store, now, volume.name, zero_removed)
 
-    return open_tree
+    return opener
 
 
-def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGuest:
+def open_guest(disk: Disk, opener: TreeOpener = open_for_reading) -> OpenedGuest:
     """Finds the root volume and mounts the others by the guest's own fstab.
 
     Raises:
@@ -75,7 +68,7 @@ def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGu
         if volume.content.refusal:
             raise UnsupportedError(f"{volume.name} cannot be handled: {volume.content.refusal}")
     root = _find_root(disk)
-    mounts = [Mount("/", root, open_tree(root))]
+    mounts = [Mount("/", root, opener(root))]
     entries = parse_fstab(Guest(mounts).read_text("/etc/fstab"))
     swaps = [volume for volume in disk.volumes if volume.content.kind == "swap"]
     used = [root, *swaps]
@@ -92,9 +85,9 @@ def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGu
         boot = entry.mount_point.rstrip("/") in _BOOT_PATHS and entry.kind != "xfs"
         if found and found.content.is_readable:
             try:
-                mounts.append(Mount(entry.mount_point.rstrip("/"), found, open_tree(found)))
+                mounts.append(Mount(entry.mount_point.rstrip("/"), found, opener(found)))
             except ZeroSealError as error:
-                if not boot or found.content.is_ext:
+                if not boot or found.content.can_be_root:
                     raise
                 boot_unread.append(f"{entry.mount_point} ({error.message})")
         elif not entry.spec.startswith(_NOT_A_DISK):
@@ -122,7 +115,7 @@ def open_guest(disk: Disk, open_tree: TreeOpener = open_for_reading) -> OpenedGu
 def _find_root(disk: Disk) -> Volume:
     unreadable: ZeroSealError | None = None
     for volume in disk.volumes:
-        if not volume.content.is_ext:
+        if not volume.content.can_be_root:
             continue
         try:
             guest = Guest([Mount("/", volume, open_for_reading(volume))])
@@ -150,7 +143,7 @@ def _describe_absence(disk: Disk) -> str:
         )
     return (
         f"no operating system that is supported was found on {', '.join(kinds)}: what can be "
-        "sealed is a Linux on ext2, ext3 or ext4"
+        "sealed is a Linux on ext2, ext3, ext4 or XFS"
     )
 
 

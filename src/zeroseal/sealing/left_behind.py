@@ -6,8 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.filesystems.ext.owners import find_in_acls, find_owned
-from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.filesystems.kinds import find_owned_nodes
 from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.guests.accounts import Account
 from zeroseal.guests.guest import Mount
@@ -67,10 +66,11 @@ def _find(outlook: Outlook, in_acls: bool) -> list[LeftBehind]:
             nodes = {no: node.uid for no, node in tree.nodes.items() if node.uid in doomed}
             for uid, path, size in _iter_named(outlook, mount, nodes):
                 found[uid].append((path, size))
-        if not doomed or not mount.volume.content.is_ext:
+        if not doomed or not mount.volume.content.can_be_root:
             continue
-        volume = ExtVolume(mount.volume.store, mount.volume.name)
-        nodes = find_in_acls(volume, doomed) if in_acls else find_owned(volume, doomed)
+        nodes = find_owned_nodes(
+            mount.volume.content.kind, mount.volume.store, mount.volume.name, doomed, in_acls
+        )
         if nodes:
             for uid, path, size in _iter_named(outlook, mount, nodes):
                 found[uid].append((path, size))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.filesystems.ext.recover import Recovery
-from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.filesystems.kinds import used_share
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_requirements import find_unmet
@@ -120,11 +120,10 @@ def _boot_gap(image: Image, subject: Subject) -> list[str]:
 def _full_volumes(subject: Subject) -> list[str]:
     found = []
     for mount in subject.opened.guest.mounts:
-        if not mount.volume.content.is_ext:
+        volume = mount.volume
+        if not volume.content.can_be_root:
             continue
-        volume = ExtVolume(mount.volume.store, mount.volume.name)
-        free = volume.superblock.free_blocks_lo | volume.superblock.free_blocks_hi << 32
-        used = 1 - free / volume.block_count
+        used = used_share(volume.content.kind, volume.store, volume.name)
         if used > _NEARLY_FULL:
             found.append(f"{mount.path} is {used:.0%} full: clones will soon have no room.")
     return found

@@ -6,9 +6,8 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError, ZeroSealError
-from zeroseal.filesystems.ext.check import check_volume
-from zeroseal.filesystems.fat.check import check_volume as check_fat
 from zeroseal.filesystems.fat.volume import FatVolume
+from zeroseal.filesystems.kinds import CHECKERS, FAT, check_file_system, family_of
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
@@ -111,20 +110,18 @@ def check_file_systems(staged: Store) -> list[str]:
     """
     checked = []
     for volume in read_disk(staged).volumes:
-        if volume.content.is_ext:
-            problems = check_volume(volume.store, volume.name)
-        elif volume.content.kind == "vfat" and _can_be_opened(volume):
-            problems = check_fat(volume.store, volume.name)
-        else:
+        kind = volume.content.kind
+        if not volume.content.is_readable or (kind == FAT and not _can_be_opened(volume)):
             continue
+        problems = check_file_system(kind, volume.store, volume.name)
         if problems:
             told = "; ".join(
                 f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
             )
             raise NotProvenError(
                 f"the file system of {volume.name} is not consistent ({told}): nothing was "
-                f"written; run {'e2fsck' if volume.content.is_ext else 'fsck.fat'} on it in the "
-                "guest or on a copy, then seal again",
+                f"written; run {CHECKERS[family_of(kind)]} on it in the guest or on a copy, then "
+                "seal again",
                 got=len(problems),
             )
         checked.append(volume.name)

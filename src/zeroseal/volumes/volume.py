@@ -31,7 +31,12 @@ class Content:
     @property
     def is_readable(self) -> bool:
         """Whether it is a file system that can be read and changed here."""
-        return self.is_ext or self.kind == "vfat"
+        return self.is_ext or self.kind in ("xfs", "vfat")
+
+    @property
+    def can_be_root(self) -> bool:
+        """Whether a Linux system can lie on it."""
+        return self.is_ext or self.kind == "xfs"
 
 
 @dataclass(frozen=True)

@@ -223,7 +223,7 @@ class XfsVolume:
 
     def parse_slot(self, number: int, raw: bytes) -> Slot:
         """An inode from its bytes; see ``read_slot``."""
-        inode = Inode.parse(raw[: Inode.SIZE].ljust(Inode.SIZE, b"\0"))
+        inode = self.parse_core(raw)
         if inode.magic != layout.INODE_MAGIC or inode.version != (3 if self.has_crc else 2):
             raise self.damaged(f"inode {number} is none, or of a version that is not supported")
         if self.has_crc and not passes(raw, layout.INODE_CRC):
@@ -231,6 +231,10 @@ class XfsVolume:
         if self.has_crc and inode.number != number:
             raise self.damaged(f"inode {number} says that it is another")
         return Slot(number, inode, raw)
+
+    def parse_core(self, raw: bytes) -> Inode:
+        """An inode's own data; of version 2 the fields that are not there are 0."""
+        return Inode.parse(raw[: self.core_bytes].ljust(Inode.SIZE, b"\0"))
 
     def write_slot(self, number: int, inode: Inode, forks: bytes) -> None:
         """Writes an inode with its forks, which fill the rest of its place."""

@@ -1,0 +1,96 @@
+"""The file systems that are read and changed here, by the kind that a volume was recognised as."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+
+from zeroseal.blocks.store import Store
+from zeroseal.filesystems.cleaner import Cleaner
+from zeroseal.filesystems.ext import owners as ext_owners
+from zeroseal.filesystems.ext.check import check_volume as check_ext
+from zeroseal.filesystems.ext.cleaner import ExtCleaner
+from zeroseal.filesystems.ext.edit import ExtEditor
+from zeroseal.filesystems.ext.read import ExtTree
+from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.filesystems.fat.check import check_volume as check_fat
+from zeroseal.filesystems.fat.cleaner import FatCleaner
+from zeroseal.filesystems.fat.edit import FatEditor
+from zeroseal.filesystems.fat.read import FatTree
+from zeroseal.filesystems.tree import EditableTree, FileTree, Problem
+from zeroseal.filesystems.xfs import owners as xfs_owners
+from zeroseal.filesystems.xfs.check import check_volume as check_xfs
+from zeroseal.filesystems.xfs.cleaner import XfsCleaner
+from zeroseal.filesystems.xfs.edit import XfsEditor
+from zeroseal.filesystems.xfs.read import XfsTree
+from zeroseal.filesystems.xfs.volume import XfsVolume
+
+EXT, XFS, FAT = "ext", "xfs", "vfat"
+CHECKERS = {EXT: "e2fsck", XFS: "xfs_repair", FAT: "fsck.fat"}
+_READERS: dict[str, Callable[[Store, str], FileTree]] = {EXT: ExtTree, XFS: XfsTree, FAT: FatTree}
+_EDITORS: dict[str, Callable[[Store, int, str, bool], EditableTree]] = {
+    EXT: ExtEditor,
+    XFS: XfsEditor,
+    FAT: FatEditor,
+}
+_CLEANERS: dict[str, Callable[[Store, str], Cleaner]] = {
+    EXT: ExtCleaner,
+    XFS: XfsCleaner,
+    FAT: FatCleaner,
+}
+_CHECKS = {EXT: check_ext, XFS: check_xfs, FAT: check_fat}
+
+
+def family_of(kind: str) -> str:
+    """``ext`` for ext2, ext3 and ext4; other kinds are their own family."""
+    return EXT if kind in ("ext2", "ext3", "ext4") else kind
+
+
+def open_tree(kind: str, store: Store, where: str) -> FileTree:
+    """Opens a file system for reading.
+
+    Raises:
+        ImageError, RefusedError: it cannot be read.
+    """
+    return _READERS[family_of(kind)](store, where)
+
+
+def open_editor(
+    kind: str, store: Store, now: int, where: str, zero_removed: bool = True
+) -> EditableTree:
+    """Opens a file system for changing.
+
+    Raises:
+        ImageError, RefusedError: it cannot be changed.
+    """
+    return _EDITORS[family_of(kind)](store, now, where, zero_removed)
+
+
+def open_cleaner(kind: str, store: Store, where: str) -> Cleaner:
+    """What lies beside the files of a volume."""
+    return _CLEANERS[family_of(kind)](store, where)
+
+
+def check_file_system(kind: str, store: Store, where: str) -> list[Problem]:
+    """What our own consistency checker finds wrong."""
+    return _CHECKS[family_of(kind)](store, where)
+
+
+def find_owned_nodes(
+    kind: str, store: Store, where: str, uids: Collection[int], in_acls: bool
+) -> dict[int, int]:
+    """Nodes in use that belong to some users, or whose access lists name them: {node: uid}."""
+    if family_of(kind) == XFS:
+        xfs = XfsVolume(store, where)
+        return xfs_owners.find_in_acls(xfs, uids) if in_acls else xfs_owners.find_owned(xfs, uids)
+    ext = ExtVolume(store, where)
+    return ext_owners.find_in_acls(ext, uids) if in_acls else ext_owners.find_owned(ext, uids)
+
+
+def used_share(kind: str, store: Store, where: str) -> float:
+    """How much of a Linux file system is in use, from 0 to 1."""
+    if family_of(kind) == XFS:
+        xfs = XfsVolume(store, where).superblock
+        return 1 - xfs.free_blocks / xfs.blocks
+    volume = ExtVolume(store, where)
+    free = volume.superblock.free_blocks_lo | volume.superblock.free_blocks_hi << 32
+    return 1 - free / volume.block_count

@@ -1,0 +1,78 @@
+"""The consistency checker of XFS volumes, written apart from the code that edits them.
+
+It trusts nothing that the editor computed: it walks every tree of every group from its root, every
+inode, every mapping and every folder, notes whose each block is, and compares that with the free
+space, the reverse mapping, the reference counts, link counts and counters. From the other modules
+it takes the declarations, the reading of single structures and the checksum.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeroseal.blocks.store import Store
+from zeroseal.errors import ImageError, RefusedError
+from zeroseal.filesystems.tree import Problem
+from zeroseal.filesystems.xfs import layout
+from zeroseal.filesystems.xfs.check_claims import Claims
+from zeroseal.filesystems.xfs.check_folders import FolderPass
+from zeroseal.filesystems.xfs.check_groups import GroupCheck
+from zeroseal.filesystems.xfs.check_inodes import InodePass
+from zeroseal.filesystems.xfs.log import log_range
+from zeroseal.filesystems.xfs.unused import iter_slots
+from zeroseal.filesystems.xfs.volume import XfsVolume
+
+_MOST_PROBLEMS = 50
+
+
+def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
+    """Checks a whole volume; returns what is wrong, at most fifty problems, nothing if all is well.
+
+    Raises:
+        UnsupportedError: a feature that we do not know.
+    """
+    found: list[Problem] = []
+    try:
+        volume = XfsVolume(store, where)
+        for problem in _check(volume):
+            found.append(problem)
+            if len(found) >= _MOST_PROBLEMS:
+                break
+    except (ImageError, RefusedError) as error:
+        found.append(Problem(where, error.message))
+    return found
+
+
+def _check(volume: XfsVolume) -> Iterator[Problem]:
+    claims = Claims(volume)
+    groups = [GroupCheck(volume, number, claims) for number in range(_count(volume))]
+    for group in groups:
+        yield from group.check()
+    _start, length = log_range(volume.superblock)
+    first = volume.superblock.log_start
+    claims.add_structure(first, length // volume.block_bytes, layout.OWN_LOG)
+    inodes, folders = InodePass(volume, claims), FolderPass(volume)
+    for _group, number, is_free, raw in iter_slots(volume):
+        yield from inodes.check_free(number, raw) if is_free else inodes.check(number, raw)
+        if not is_free:
+            folders.note(number, raw)
+    yield from folders.check()
+    yield from claims.problems()
+    for group in groups:
+        yield from group.check_against(claims)
+    yield from _check_totals(volume, groups)
+
+
+def _count(volume: XfsVolume) -> int:
+    return volume.superblock.group_count
+
+
+def _check_totals(volume: XfsVolume, groups: list[GroupCheck]) -> Iterator[Problem]:
+    superblock = volume.superblock
+    for name, told, counted in (
+        ("inodes", superblock.inode_count, sum(group.inodes for group in groups)),
+        ("free inodes", superblock.free_inodes, sum(group.free_inodes for group in groups)),
+        ("free blocks", superblock.free_blocks, sum(group.spare_blocks for group in groups)),
+    ):
+        if told != counted:
+            yield Problem("superblock", f"it counts {told} {name}, and there are {counted}")
