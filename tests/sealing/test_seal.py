@@ -306,7 +306,9 @@ def test_a_proof_that_does_not_hold_leaves_nothing(
     tmp_path: Path, demo_disk: Path, monkeypatch: pytest.MonkeyPatch, proof: str
 ) -> None:
     if proof == "check_file_system":
-        monkeypatch.setattr(verify, "check_file_system", lambda *_args: [Problem("inode 9", "is odd")])
+        monkeypatch.setattr(
+            verify, "check_file_system", lambda *_args: [Problem("inode 9", "is odd")]
+        )
     elif proof == "find_all":
         findings = plan_image(demo_disk, SealChoices()).plan.treated
         real = Subject

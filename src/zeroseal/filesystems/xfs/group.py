@@ -83,6 +83,7 @@ class Group:
         self.free = RangeSet((start, start + count) for start, count in rows)
         self.chunks = self._read_chunks()
         self._firsts = sorted(self.chunks)
+        self._first_open = 0  # before it, in that order, no inode is free
         self.owners = self._read_owners()
         self.shared: list[Row] = []
         self.staged_copies: list[Row] = []
@@ -181,10 +182,13 @@ class Group:
 
     def find_free_inode(self) -> int | None:
         """The number in the group of a free inode; None where all are in use."""
-        for first, chunk in self.chunks.items():
+        for at in range(self._first_open, len(self._firsts)):
+            chunk = self.chunks[self._firsts[at]]
             mask = chunk.free & chunk.present
             if mask:
-                return first + (mask & -mask).bit_length() - 1
+                self._first_open = at
+                return chunk.first + (mask & -mask).bit_length() - 1
+        self._first_open = len(self._firsts)
         return None
 
     def mark_inode(self, agino: int, is_free: bool) -> None:
@@ -199,6 +203,7 @@ class Group:
         if chunk is None or not chunk.present & bit or bool(chunk.free & bit) == is_free:
             raise self.volume.damaged(f"inode {agino} of group {self.number} is not what it seems")
         chunk.free ^= bit
+        self._first_open = min(self._first_open, at)
         self.is_changed = True
 
     def add_chunk(self) -> int | None:
@@ -213,6 +218,7 @@ class Group:
         for start in range(agino, agino + inodes, layout.CHUNK_INODES):
             self.chunks[start] = Chunk(start, 0, layout.CHUNK_INODES, (1 << 64) - 1)
             insort(self._firsts, start)
+        self._first_open = 0
         if self.owners is not None:
             row = (first, blocks, layout.OWN_INODES, 0)
             self.owners.setdefault(layout.OWN_INODES, []).append(row)

@@ -79,6 +79,7 @@ class Superblock(Record):
     quota_flags: int = at(176, "H")
     inode_alignment: int = at(180, "I", "blocks")
     folder_block_log: int = at(192, "B", "log2 of file system blocks a folder block")
+    log_sector_bytes: int = at(194, "H", "0 for 512")
     features2: int = at(200, "I")
     bad_features2: int = at(204, "I")
     compat: int = at(208, "I")

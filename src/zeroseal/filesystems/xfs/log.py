@@ -62,13 +62,15 @@ def empty_log(superblock: Superblock, uuid: bytes, cycle: int) -> bytes:
     """
     count = superblock.log_blocks * superblock.block_bytes // layout.SECTOR
     words = np.zeros((count, layout.SECTOR // 4), dtype=">u4")
+    taken = max(2, superblock.log_sector_bytes // layout.SECTOR)  # a record is whole sectors
     words[:, 0] = cycle - 1
+    words[:taken, 0] = cycle
     lsn = cycle << 32
     header = LogRecord.blank(
         magic=layout.LOG_RECORD_MAGIC,
         cycle=cycle,
         version=2 if superblock.version & 0x0400 else 1,
-        length=layout.SECTOR,
+        length=(taken - 1) * layout.SECTOR,
         lsn=lsn,
         tail_lsn=lsn,
         previous=0xFFFFFFFF,
