@@ -1,11 +1,13 @@
-"""Makes the demo's base disk: a pristine, made-up distribution that ``build`` makes a machine of.
+"""Makes the demo's base disks: a pristine, made-up distribution that ``build`` makes machines of.
 
-Run as root (file owners) with e2fsprogs, gdisk, dosfstools, mtools, util-linux and qemu-utils::
+Run as root (file owners, loop devices) with the tool installed and e2fsprogs, xfsprogs, lvm2,
+gdisk, dosfstools, mtools, util-linux and qemu-utils::
 
-    python scripts/make_base_disk.py
+    PYTHONPATH=. python scripts/make_base_disk.py
 
-It writes ``src/zeroseal/demo/tideline-4.qcow2`` (GPT, an EFI stub partition, ext4 and swap; under
-1 MB) and puts its checksum into the demo's build sheet.
+It writes ``tideline-4.qcow2`` (GPT, an EFI stub partition, ext4 and swap) and
+``tideline-4-server.qcow2`` (an EFI stub partition, ``/boot`` on ext4, root on XFS and swap on LVM)
+into ``src/zeroseal/demo``, each under 1 MB, and puts their checksums into the demo's build sheets.
 """
 
 from __future__ import annotations
@@ -163,14 +165,136 @@ def make_disk(work: Path, output: Path) -> None:
     run("qemu-img", "convert", "-c", "-O", "qcow2", disk, output)
 
 
+# -- the server: root on XFS over LVM
+
+SERVER_UUID = "5a17ba25-0000-4000-8000-6c6564676572"
+BOOT_UUID = "5a17ba25-0000-4000-8000-626f6f740000"
+BOOT_START, BOOT_MIB, GROUP_START, GROUP_MIB = 3, 8, 11, 316
+XFS_MIB, SERVER_SWAP_MIB = 304, 4  # mkfs.xfs makes nothing below 300 MB
+SERVER = SYSTEM | {
+    "/etc/fstab": "/dev/mapper/saltmarsh-root / xfs defaults 0 0\n"
+    f"UUID={BOOT_UUID} /boot ext4 defaults 0 2\n"
+    "LABEL=QUAY-ESP /boot/efi vfat umask=0077,nofail 0 1\n"
+    "/dev/mapper/saltmarsh-swap none swap sw 0 0\n",
+    "/usr/sbin/xfs_growfs": "#!demo: stands for what lets a file system grow\n",
+    "/srv/ledger/accounts.csv": "account,name\n4000,fares\n6100,fuel\n",
+}
+_LVM = ("--driverloaded", "n", "--config", "devices{use_devicesfile=0 "
+        'global_filter=["a|^/dev/loop|","r|.*|"]} activation{udev_sync=0 udev_rules=0} '
+        "backup{backup=0 archive=0}")  # fmt: skip
+
+
+def make_server_root(root: Path) -> None:
+    """Makes the XFS root file system; its content is laid by our own editor, and judged."""
+    from tests.xfs import FileStore
+
+    from zeroseal.filesystems.xfs.edit import XfsEditor
+
+    root.write_bytes(b"")
+    os.truncate(root, XFS_MIB * MIB)
+    run("mkfs.xfs", "-q", "-L", "quay-root", "-m", f"uuid={SERVER_UUID}", root)
+    store = FileStore(root)
+    editor = XfsEditor(store, int(WHEN))
+    nodes = {"": editor.root}
+
+    def folder_of(path: str) -> int:
+        above, _slash, name = path.rpartition("/")
+        if path not in nodes:
+            mode = 0o700 if path == "/root" else 0o755
+            nodes[path] = editor.create_folder(folder_of(above), name.encode(), mode)
+        return nodes[path]
+
+    for path in FOLDERS:
+        folder_of(path)
+    for path, text in SERVER.items():
+        above, _slash, name = path.rpartition("/")
+        mode = 0o444 if path == "/etc/machine-id" else 0o600 if path.endswith("shadow") else 0o644
+        editor.create_file(folder_of(above), name.encode(), text.encode(), mode)
+    for path, target in LINKS.items():
+        above, _slash, name = path.rpartition("/")
+        editor.create_link(folder_of(above), name.encode(), target.encode())
+    editor.finish()
+    store.close()
+    run("xfs_repair", "-n", "-f", root)
+
+
+def make_server(work: Path, output: Path) -> None:
+    """Puts root and swap into a volume group, and all volumes onto a disk."""
+    disk, esp, boot, root = (work / name for name in ("s.raw", "s.fat", "boot.ext4", "root.xfs"))
+    make_server_root(root)
+    esp.write_bytes(b"")
+    os.truncate(esp, ESP_MIB * MIB)
+    run("mkfs.vfat", "-F", "12", "-i", "5a17ba26", "-n", "QUAY-ESP", "--invariant", esp)
+    run("mmd", "-i", esp, "::/EFI", "::/EFI/BOOT")
+    (work / "efi" / "efi").mkdir(parents=True)
+    run(
+        "mke2fs", "-q", "-t", "ext4", "-b", "1024", "-L", "quay-boot", "-U", BOOT_UUID,
+        "-E", f"hash_seed={BOOT_UUID},root_owner=0:0", "-J", "size=1", "-d", work / "efi", boot,
+        f"{BOOT_MIB}M",
+    )  # fmt: skip
+    with disk.open("wb") as file:
+        file.truncate((GROUP_START + GROUP_MIB + 1) * MIB)
+        for start, part in ((ESP_START, esp), (BOOT_START, boot)):
+            file.seek(start * MIB)
+            file.write(part.read_bytes())
+    run(
+        "sgdisk", "-U", SERVER_UUID,
+        "-n", f"1:{ESP_START}M:+{ESP_MIB}M", "-t", "1:ef00", "-c", "1:esp",
+        "-n", f"2:{BOOT_START}M:+{BOOT_MIB}M", "-t", "2:8300", "-c", "2:boot",
+        "-n", f"3:{GROUP_START}M:+{GROUP_MIB}M", "-t", "3:8e00", "-c", "3:lvm",
+        "-u", f"1:{SERVER_UUID[:-1]}3", "-u", f"2:{SERVER_UUID[:-1]}4",
+        "-u", f"3:{SERVER_UUID[:-1]}5", disk,
+    )  # fmt: skip
+    for name, place in lay_group(disk, {"root": XFS_MIB, "swap": SERVER_SWAP_MIB}).items():
+        if name == "swap":
+            swap = work / "server-swap"
+            swap.write_bytes(b"")
+            os.truncate(swap, SERVER_SWAP_MIB * MIB)
+            run("mkswap", "-q", "-L", "quay-swap", swap)
+        content = root if name == "root" else work / "server-swap"
+        run("dd", f"if={content}", f"of={disk}", "bs=1M", f"seek={place // MIB}",
+            "conv=notrunc,sparse", "status=none")  # fmt: skip
+    run("qemu-img", "convert", "-c", "-O", "qcow2", disk, output)
+
+
+def lay_group(disk: Path, volumes: dict[str, int]) -> dict[str, int]:
+    """Makes the volume group ``saltmarsh``; where each volume lies on the disk, in bytes."""
+    begin = GROUP_START * MIB
+    device = subprocess.check_output(
+        ["losetup", "-f", "--show", "-o", str(begin), "--sizelimit", str(GROUP_MIB * MIB), disk],
+        text=True,
+    ).strip()
+    try:
+        run("pvcreate", *_LVM, device)
+        run("vgcreate", *_LVM, "-s", "1m", "saltmarsh", device)
+        for name, megabytes in volumes.items():
+            size = ("-an", "-Zn", "-Wn", "-L", f"{megabytes}M")
+            run("lvcreate", *_LVM, *size, "-n", name, "saltmarsh")
+        told = subprocess.check_output(
+            ["lvs", *_LVM, "--noheadings", "-o", "lv_name,seg_start_pe,seg_pe_ranges", "saltmarsh"],
+            text=True,
+        )
+    finally:
+        run("losetup", "-d", device)
+    found = {}
+    for line in told.splitlines():
+        name, _start, extents = line.split()
+        found[name] = begin + MIB + int(extents.rpartition(":")[2].partition("-")[0]) * MIB
+    return found
+
+
 def main() -> None:
-    """Makes the disk and notes its checksum in the sheet."""
-    output, sheet = DEMO / "tideline-4.qcow2", DEMO / "gangway.toml"
-    with tempfile.TemporaryDirectory() as work:
-        make_disk(Path(work), output)
-    checksum = hashlib.sha256(output.read_bytes()).hexdigest()
-    sheet.write_text(re.sub(r'sha256 = "[^"]*"', f'sha256 = "{checksum}"', sheet.read_text()))
-    print(f"{output}: {output.stat().st_size} bytes")
+    """Makes the disks and notes their checksums in the sheets."""
+    for name, sheet_name, make in (
+        ("tideline-4.qcow2", "gangway.toml", make_disk),
+        ("tideline-4-server.qcow2", "ledger.toml", make_server),
+    ):
+        output, sheet = DEMO / name, DEMO / sheet_name
+        with tempfile.TemporaryDirectory() as work:
+            make(Path(work), output)
+        checksum = hashlib.sha256(output.read_bytes()).hexdigest()
+        sheet.write_text(re.sub(r'sha256 = "[^"]*"', f'sha256 = "{checksum}"', sheet.read_text()))
+        print(f"{output}: {output.stat().st_size} bytes")
 
 
 if __name__ == "__main__":

@@ -28,7 +28,7 @@ from zeroseal.templates.shelf.difference import Difference, compare_templates
 from zeroseal.templates.shelf.entry import Template
 from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
 
-BASE_DISK = "tideline-4.qcow2"
+BASE_DISK, SERVER_DISK = "tideline-4.qcow2", "tideline-4-server.qcow2"
 SHEET, OTHER_SHEET, PATCHES = "gangway.toml", "ledger.toml", "november.toml"
 GATES, LEDGERS = "gates.toml", "ledgers.csv"
 MACHINE, OTHER_MACHINE = "gangway-ref", "ledger-ref"
@@ -141,7 +141,7 @@ def lay_out(folder: Path) -> None:
             raise RefusedError(
                 f"{folder} holds something already: name an empty or a new folder with --to"
             )
-        for name in (BASE_DISK, SHEET, OTHER_SHEET, PATCHES, GATES, LEDGERS):
+        for name in (BASE_DISK, SERVER_DISK, SHEET, OTHER_SHEET, PATCHES, GATES, LEDGERS):
             content = (resources.files("zeroseal.demo") / name).read_bytes()
             (folder / name).write_bytes(content)
     except OSError as error:

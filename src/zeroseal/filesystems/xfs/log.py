@@ -16,6 +16,7 @@ from zeroseal.blocks.store import Store
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.layout import LogRecord, Superblock
 
+_PIECE_BYTES = 1 << 16
 _MOST_BACK = 1 << 10  # blocks: a record has at most 256 KiB and its headers
 
 
@@ -54,6 +55,27 @@ def highest_cycle(store: Store, superblock: Superblock) -> int:
     return max(ring.cycle(0), ring.cycle(ring.count - 1))
 
 
+def is_new_log(store: Store, superblock: Superblock) -> bool:
+    """Whether the log is as mkfs.xfs leaves it: one record without content, and zeros behind it."""
+    start, length = log_range(superblock)
+    taken = _record_blocks(superblock) * layout.SECTOR
+    head = store.read(start, taken)
+    header, operation = LogRecord.parse(head[: LogRecord.SIZE]), head[layout.SECTOR :]
+    if header.cycle != 1 or any(head[48:300]) or any(operation[24:].translate(None, b"\0\1")):
+        return False
+    for extent in store.iter_extents(start + taken, length - taken):
+        end = extent.offset_bytes + extent.length
+        for place in range(extent.offset_bytes, 0 if extent.is_zero else end, _PIECE_BYTES):
+            if any(store.read(place, min(_PIECE_BYTES, end - place))):
+                return False
+    return True
+
+
+def _record_blocks(superblock: Superblock) -> int:
+    """How many blocks a record without content takes: whole sectors of the log's."""
+    return max(2, superblock.log_sector_bytes // layout.SECTOR)
+
+
 def empty_log(superblock: Superblock, uuid: bytes, cycle: int) -> bytes:
     """The whole body of a log that holds nothing, in a new round.
 
@@ -62,7 +84,7 @@ def empty_log(superblock: Superblock, uuid: bytes, cycle: int) -> bytes:
     """
     count = superblock.log_blocks * superblock.block_bytes // layout.SECTOR
     words = np.zeros((count, layout.SECTOR // 4), dtype=">u4")
-    taken = max(2, superblock.log_sector_bytes // layout.SECTOR)  # a record is whole sectors
+    taken = _record_blocks(superblock)
     words[:, 0] = cycle - 1
     words[:taken, 0] = cycle
     lsn = cycle << 32

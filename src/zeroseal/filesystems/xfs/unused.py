@@ -8,7 +8,7 @@ from zeroseal.blocks.store import Store
 from zeroseal.filesystems.xfs import layout, trees
 from zeroseal.filesystems.xfs.allocate import free_inode, write_free_inode
 from zeroseal.filesystems.xfs.group import chunks_of
-from zeroseal.filesystems.xfs.log import empty_log, highest_cycle, log_range
+from zeroseal.filesystems.xfs.log import empty_log, highest_cycle, is_new_log, log_range
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
 
 ByteRange = tuple[int, int]  # (offset, length)
@@ -98,9 +98,11 @@ def iter_slots(volume: XfsVolume) -> Iterator[tuple[int, int, bool, bytes]]:
 
 
 def is_empty_log(store: Store, volume: XfsVolume) -> bool:
-    """Whether the log's body holds nothing but the marks of an empty one."""
+    """Whether the log's body holds nothing but the marks of an empty one, or was never used."""
     start, length = log_range(volume.superblock)
     cycle = highest_cycle(store, volume.superblock)
+    if is_new_log(store, volume.superblock):
+        return True
     return store.read(start, length) == empty_log(volume.superblock, volume.uuid, cycle)
 
 
