@@ -1,0 +1,188 @@
+r"""Keys by pattern, over all hives of a machine: control sets, per-user hives, wildcards.
+
+A pattern is ``HIVE\KEY\...``: the hive is one of ``SYSTEM``, ``SOFTWARE``, ``SAM``,
+``SECURITY``, ``DEFAULT``, or ``USERS`` for every profile's own and ``CLASSES`` for its
+classes. In a part of a key ``*`` and ``?`` stand for letters, ``**`` for any number of parts;
+``CSn`` stands for every control set that is there, because an offline hive has no current one.
+"""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+from zeroseal.errors import NeedsRecoveryError
+from zeroseal.guests.registry import values
+from zeroseal.guests.registry.hive import Hive, Key, Value, upper
+from zeroseal.guests.registry.logs import replay_logs
+
+CONFIG_FOLDER = "/Windows/System32/config"
+MACHINE_HIVES = ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")
+USERS, CLASSES = "USERS", "CLASSES"
+_PROFILES = "Microsoft\\Windows NT\\CurrentVersion\\ProfileList"
+_USER_FILES = {USERS: "NTUSER.DAT", CLASSES: "AppData/Local/Microsoft/Windows/UsrClass.dat"}
+_CONTROL_SET = re.compile(r"ControlSet\d{3}$", re.IGNORECASE)
+_MOST_DEPTH = 64
+
+
+class HiveFiles(Protocol):
+    """Where a machine's hives are read from; paths have no case, as the guest sees them."""
+
+    def read(self, path: str) -> bytes | None:
+        """A whole file; None where there is none."""
+
+
+@dataclass(frozen=True)
+class Profile:
+    """A user's profile: who it is, and its folder in the guest (``/Users/ada``)."""
+
+    sid: str
+    folder: str
+
+
+@dataclass(frozen=True)
+class FoundKey:
+    """A key that a pattern fits: the file of its hive, the hive, and the key's path in it."""
+
+    file: str
+    hive: Hive
+    path: str
+    key: Key
+
+
+class Registry:
+    """The hives of one machine, each opened when it is first asked for.
+
+    Args:
+        files: where they are read from.
+        recover: whether a dirty hive is replayed from its logs in memory; else it is an error.
+    """
+
+    def __init__(self, files: HiveFiles, recover: bool = False) -> None:
+        self._files, self._recover = files, recover
+        self._hives: dict[str, Hive | None] = {}
+
+    def hive(self, path: str) -> Hive | None:
+        """The hive in a file; None where there is no such file.
+
+        Raises:
+            DamagedError, UnsupportedError, NeedsRecoveryError: as ``Hive``.
+        """
+        if path not in self._hives:
+            raw = self._files.read(path)
+            self._hives[path] = None if raw is None else self._open(path, raw)
+        return self._hives[path]
+
+    def profiles(self) -> list[Profile]:
+        """All profiles that the machine lists, with the variables of their paths filled in."""
+        hive = self.hive(f"{CONFIG_FOLDER}/SOFTWARE")
+        listed = hive.find_key(_PROFILES) if hive else None
+        if hive is None or listed is None:
+            return []
+        found = []
+        for key in hive.subkeys(listed):
+            value = hive.find_value(key, "ProfileImagePath")
+            text = values.typed(value) if value else ""
+            if isinstance(text, str) and text:
+                found.append(Profile(key.name, guest_path(values.expand(text, self.variables()))))
+        return found
+
+    def variables(self) -> dict[str, str]:
+        """The variables that paths of this machine are written with."""
+        known = {"SystemDrive": "C:", "SystemRoot": "C:\\Windows", "windir": "C:\\Windows"}
+        hive = self.hive(f"{CONFIG_FOLDER}/SYSTEM")
+        if hive is None:
+            return known
+        for control_set in self._control_sets(hive):
+            key = hive.find_key("Control\\Session Manager\\Environment", control_set)
+            for value in hive.values(key) if key else ():
+                text = values.typed(value)
+                if isinstance(text, str) and value.name:
+                    known.setdefault(value.name, values.expand(text, known))
+        return known
+
+    def find(self, pattern: str) -> Iterator[FoundKey]:
+        """Yields the keys that a pattern fits, in the order of files and keys.
+
+        Raises:
+            ValueError: the pattern names no hive.
+        """
+        name, _slash, rest = pattern.partition("\\")
+        parts = [part for part in rest.split("\\") if part]
+        for file in self._files_of(name.upper()):
+            hive = self.hive(file)
+            if hive is not None:
+                for path, key in self._match(hive, hive.root, parts, 0):
+                    yield FoundKey(file, hive, "\\".join(path), key)
+
+    def values(self, pattern: str, name: str) -> Iterator[tuple[FoundKey, Value]]:
+        """Yields the values of those keys whose names fit a pattern."""
+        for found in self.find(pattern):
+            for value in found.hive.values(found.key):
+                if _fits(value.name, name):
+                    yield found, value
+
+    # -- inside
+
+    def _open(self, path: str, raw: bytes) -> Hive:
+        try:
+            return Hive(raw, path)
+        except NeedsRecoveryError:
+            if not self._recover:
+                raise
+        logs = [self._files.read(f"{path}{ending}") for ending in (".LOG", ".LOG1", ".LOG2")]
+        return Hive(replay_logs(raw, [log for log in logs if log], path), path)
+
+    def _files_of(self, name: str) -> Iterator[str]:
+        if name in MACHINE_HIVES:
+            yield f"{CONFIG_FOLDER}/{name}"
+        elif name in _USER_FILES:
+            for profile in self.profiles():
+                yield f"{profile.folder}/{_USER_FILES[name]}"
+        else:
+            raise ValueError(f"there is no hive {name!r}")
+
+    def _control_sets(self, hive: Hive) -> list[Key]:
+        return [key for key in hive.subkeys(hive.root) if _CONTROL_SET.match(key.name)]
+
+    def _match(
+        self, hive: Hive, key: Key, parts: list[str], depth: int
+    ) -> Iterator[tuple[list[str], Key]]:
+        if depth > _MOST_DEPTH:
+            return
+        if not parts:
+            yield [], key
+            return
+        first, rest = parts[0], parts[1:]
+        if first == "**":
+            yield from self._match(hive, key, rest, depth + 1)
+            children, rest = list(hive.subkeys(key)), parts
+        elif first == "CSn" and key.offset == hive.base.root:
+            children = self._control_sets(hive)
+        elif _is_pattern(first):
+            children = [child for child in hive.subkeys(key) if _fits(child.name, first)]
+        else:
+            child = hive.find_key(first, key)
+            children = [child] if child else []
+        for child in children:
+            for path, found in self._match(hive, child, rest, depth + 1):
+                yield [child.name, *path], found
+
+
+def guest_path(text: str) -> str:
+    r"""A path of Windows (``C:\Users\ada``) as a path in the guest."""
+    _drive, colon, rest = text.rpartition(":") if text[1:2] == ":" else ("", "", text)
+    del colon
+    return "/" + rest.replace("\\", "/").strip("/")
+
+
+def _is_pattern(part: str) -> bool:
+    return any(sign in part for sign in "*?")
+
+
+def _fits(name: str, pattern: str) -> bool:
+    escaped = pattern.replace("[", "[[]")
+    return fnmatch.fnmatchcase(upper(name), upper(escaped))
