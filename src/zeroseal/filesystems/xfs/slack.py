@@ -11,6 +11,7 @@ from bisect import bisect_right
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from zeroseal.filesystems.cleaner import ByteRange
 from zeroseal.filesystems.xfs import attributes, folders, layout, trees
 from zeroseal.filesystems.xfs.forks import (
     EXTENT_BYTES,
@@ -24,11 +25,13 @@ from zeroseal.filesystems.xfs.forks import (
     root_capacity,
 )
 from zeroseal.filesystems.xfs.layout import Agf, Agi, RemoteHeader, Superblock
+from zeroseal.filesystems.xfs.plain import plain_end
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.unused import iter_slots
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
 
 _PIECE_BYTES = 1 << 20
+_NEAR_BYTES = 32 << 10  # so little in between is read faster than left out
 
 
 class Slack(NamedTuple):
@@ -53,10 +56,16 @@ def iter_slack(volume: XfsVolume) -> Iterator[Slack]:
     for group in range(volume.superblock.group_count):
         yield from _headers(volume, group)
         yield from _group_trees(volume, group)
-    shared = _SharedBlocks(volume)
+    shared, ends, own = _SharedBlocks(volume), list[ByteRange](), _own_files(volume)
     for _group, number, is_free, raw in iter_slots(volume):
-        if not is_free:
-            yield from _inode(volume, volume.parse_slot(number, raw), shared)
+        if is_free:
+            continue
+        end = plain_end(volume, number, raw) if volume.has_crc and number not in own else None
+        if end is None or shared.has_range(end):
+            yield from _inode(volume, volume.parse_slot(number, raw), shared, ends)
+        elif end[1]:
+            ends.append(end)
+    yield from _ends(volume, ends)
 
 
 def clean_slack(volume: XfsVolume) -> None:
@@ -72,11 +81,20 @@ class _SharedBlocks:
         self._volume = volume
         self._rows: dict[int, list[Row]] = {}
 
+    def has_range(self, inside: ByteRange) -> bool:
+        """Whether the block that a small range lies in is shared."""
+        block = inside[0] // self._volume.block_bytes
+        return bool(inside[1]) and self._has_at(
+            *divmod(block, self._volume.superblock.group_blocks)
+        )
+
     def has(self, fsblock: int) -> bool:
+        return self._has_at(*self._volume.group_of(fsblock))
+
+    def _has_at(self, group: int, agblock: int) -> bool:
         volume = self._volume
         if not volume.has_feature(layout.RO_REFLINK):
             return False
-        group, agblock = volume.group_of(fsblock)
         if group not in self._rows:
             agf = volume.read_agf(group)
             self._rows[group] = trees.read_tree(
@@ -164,21 +182,24 @@ def _node(
 # -- inodes
 
 
-def _inode(volume: XfsVolume, slot: Slot, shared: _SharedBlocks) -> Iterator[Slack]:
+def _inode(
+    volume: XfsVolume, slot: Slot, shared: _SharedBlocks, ends: list[ByteRange]
+) -> Iterator[Slack]:
     inode = slot.inode
     data = data_fork(volume, slot)
     clean = _fork(volume, slot, data, is_attr=False)
     attr = attr_fork(volume, slot)
     if attr:
         clean += _fork(volume, slot, attr, is_attr=True)
-    raw = slot.raw[: volume.core_bytes] + clean
-    yield from _differing(
-        volume.inode_offset(slot.number), slot.raw, _sealed(volume, raw, layout.INODE_CRC)
-    )
+    if not slot.raw.endswith(clean):
+        raw = slot.raw[: volume.core_bytes] + clean
+        yield from _differing(
+            volume.inode_offset(slot.number), slot.raw, _sealed(volume, raw, layout.INODE_CRC)
+        )
     mapping = read_mapping(volume, slot)
     yield from _map_tree(volume, slot.number, mapping)
     if inode.type == layout.MODE_FILE and slot.number not in _own_files(volume):
-        yield from _content(volume, slot, mapping, shared)
+        yield from _content(volume, slot, mapping, shared, ends)
     elif inode.is_folder and mapping.runs:
         yield from _folder(volume, slot.number, mapping)
     elif inode.type == layout.MODE_LINK and mapping.runs:
@@ -235,9 +256,16 @@ def _map_tree(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Slac
 
 
 def _content(
-    volume: XfsVolume, slot: Slot, mapping: Mapping, shared: _SharedBlocks
+    volume: XfsVolume,
+    slot: Slot,
+    mapping: Mapping,
+    shared: _SharedBlocks,
+    ends: list[ByteRange],
 ) -> Iterator[Slack]:
-    """Behind the end of a file, and in blocks that read as zeros whatever lies in them."""
+    """Behind the end of a file, and in blocks that read as zeros whatever lies in them.
+
+    The rest of a last block, all that nearly all files have, is only noted in ``ends``.
+    """
     size, block_bytes = slot.inode.size, volume.block_bytes
     for run in mapping.runs:
         start = run.logical * block_bytes
@@ -245,12 +273,35 @@ def _content(
         first = start if run.unwritten else max(start, size)
         if first >= end or shared.has(run.fsblock + (first - start) // block_bytes):
             continue
-        offset = volume.offset_of(run.fsblock)
-        for extent in volume.store.iter_extents(offset + first - start, end - first):
+        offset = volume.offset_of(run.fsblock) + first - start
+        if end - first < block_bytes:
+            ends.append((offset, end - first))
+            continue
+        for extent in volume.store.iter_extents(offset, end - first):
             stop = extent.offset_bytes + extent.length
             for place in range(extent.offset_bytes, 0 if extent.is_zero else stop, _PIECE_BYTES):
                 raw = volume.store.read(place, min(_PIECE_BYTES, stop - place))
                 yield from _differing(place, raw, bytes(len(raw)))
+
+
+def _ends(volume: XfsVolume, ends: list[ByteRange]) -> Iterator[Slack]:
+    """Small ranges that are to be zero; what lies near each other is read at once."""
+    ends.sort()
+    zeros, at = bytes(volume.block_bytes), 0
+    while at < len(ends):
+        start, behind = ends[at][0], at + 1
+        while behind < len(ends):
+            before = ends[behind - 1][0] + ends[behind - 1][1]
+            is_near = ends[behind][0] - before <= _NEAR_BYTES
+            if not is_near or ends[behind][0] - start > _PIECE_BYTES:
+                break
+            behind += 1
+        raw = volume.store.read(start, ends[behind - 1][0] + ends[behind - 1][1] - start)
+        for offset, length in ends[at:behind]:
+            stale = raw[offset - start : offset - start + length]
+            if stale != zeros[:length]:
+                yield Slack(offset, stale, bytes(length))
+        at = behind
 
 
 def _link(volume: XfsVolume, slot: Slot, mapping: Mapping) -> Iterator[Slack]:

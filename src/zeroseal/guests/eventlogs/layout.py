@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zeroseal.blocks.records import Record, at, record
 
-_SOURCE = "evtx, as python-evtx reads it; seen in a real log of version 3.2"
+_SOURCE = "evtx, as python-evtx reads it; a real log of Windows was of version 3.2"
 FILE_MAGIC, CHUNK_MAGIC, RECORD_MAGIC = b"ElfFile\0", b"ElfChnk\0", b"**\0\0"
 FILE_HEADER_BYTES, CHUNK_BYTES, CHUNK_TABLES_BYTES = 4096, 65536, 512
 HEADER_BYTES, CHECKED_BYTES = 128, 120

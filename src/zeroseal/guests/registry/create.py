@@ -37,22 +37,23 @@ def new_hive(
     moment = (now + _EPOCH_SECONDS) * 10**7
     cells = Cells(b"", "the new hive")
     encoded, is_compressed = encode_name(root_name)
-    security = SecurityCell.blank(magic=b"sk", references=1, size=len(descriptor))
-    place = cells.give(security.build() + descriptor)
-    security.forward = security.back = place
-    cells.set_content(place, security.build())
     root = KeyCell.blank(
         magic=b"nk",
-        flags=layout.KEY_ROOT | (layout.KEY_COMPRESSED if is_compressed else 0) | 0x8,
+        flags=layout.KEY_ROOT | (layout.KEY_COMPRESSED if is_compressed else 0) | layout.KEY_KEPT,
         written=moment,
         parent=layout.NONE,
         subkey_list=layout.NONE,
         volatile_list=layout.NONE,
         value_list=layout.NONE,
-        security=place,
         class_name=layout.NONE,
         name_bytes=len(encoded),
     )
+    key = cells.give(root.build() + encoded)  # the very first cell: readers look for it there
+    security = SecurityCell.blank(magic=b"sk", references=1, size=len(descriptor))
+    root.security = cells.give(security.build() + descriptor)
+    security.forward = security.back = root.security
+    cells.set_content(root.security, security.build())
+    cells.set_content(key, root.build())
     base = BaseBlock.blank(
         magic=layout.BASE_MAGIC,
         sequence=1,
@@ -61,7 +62,7 @@ def new_hive(
         major=1,
         minor=minor,
         form=1,
-        root=cells.give(root.build() + encoded),
+        root=key,
         data_bytes=len(cells.body),
         clustering=1,
     )

@@ -36,6 +36,9 @@ class HiveEditor:
         self._now = (now + _EPOCH_SECONDS) * 10**7
         self._base = opened.base
         self._cells = Cells(raw[layout.BASE_BYTES : layout.BASE_BYTES + opened.size], where)
+        self._indexed = layout.NONE  # the key whose values are known by name, to set many of them
+        self._index: dict[bytes, int] = {}
+        self._names: dict[int, str] = {}  # of keys, as far as they were asked for
 
     # -- reading what is not written yet
 
@@ -85,7 +88,7 @@ class HiveEditor:
         if len(name) > _MOST_VALUE_NAME or "\0" in name:
             raise ValueError(f"{name[:20]!r} cannot be a value's name")
         cell = self._key(key)
-        offset = self._find_value(cell, name)
+        offset = self._find_value(key, cell, name)
         if offset is None:
             encoded, is_compressed = encode_name(name)
             value = ValueCell.blank(
@@ -95,6 +98,7 @@ class HiveEditor:
             )
             offset = self._cells.give(value.build() + encoded)
             self._add_to_values(cell, offset)
+            self._index[sort_key(name)] = offset
         else:
             value = self._value(offset)[0]
             self._drop_data(value)
@@ -108,12 +112,14 @@ class HiveEditor:
     def delete_value(self, key: int, name: str) -> bool:
         """Removes a value; returns whether it was there."""
         cell = self._key(key)
-        offset = self._find_value(cell, name)
+        offset = self._find_value(key, cell, name)
         if offset is None:
             return False
-        offsets = [place for place in self._value_offsets(cell) if place != offset]
+        offsets = self._value_offsets(cell)
+        offsets.remove(offset)
         self._drop_value(offset)
         self._set_values(cell, offsets)
+        del self._index[sort_key(name)]
         self._touch(key, cell)
         return True
 
@@ -123,6 +129,7 @@ class HiveEditor:
         for offset in self._value_offsets(cell):
             self._drop_value(offset)
         self._set_values(cell, [])
+        self._indexed = layout.NONE
         self._touch(key, cell)
 
     # -- keys
@@ -195,6 +202,8 @@ class HiveEditor:
         cell.flags = cell.flags & ~layout.KEY_COMPRESSED
         cell.flags |= layout.KEY_COMPRESSED if is_compressed else 0
         moved = self._cells.put(key, cell.build() + encoded)
+        self._indexed = layout.NONE
+        self._names.pop(key, None)
         if moved != key:
             for _name, child in self._subkeys(cell):
                 below = self._key(child)
@@ -274,6 +283,12 @@ class HiveEditor:
         return KeyCell.parse(self._cells.content(offset)[: KeyCell.SIZE])
 
     def _name_of(self, offset: int) -> str:
+        known = self._names.get(offset)
+        if known is None:
+            known = self._names[offset] = self._read_name(offset)
+        return known
+
+    def _read_name(self, offset: int) -> str:
         content = self._cells.content(offset)
         cell = KeyCell.parse(content[: KeyCell.SIZE])
         raw = content[KeyCell.SIZE : KeyCell.SIZE + cell.name_bytes]
@@ -357,8 +372,10 @@ class HiveEditor:
         is_hashed = self._base.minor >= 5
         body = (b"lh" if is_hashed else b"lf") + len(names).to_bytes(2, "little")
         for name, place in names:
-            hint = name[:4].encode("latin-1", "replace").ljust(4, b"\0")
-            mark = hash_name(name).to_bytes(4, "little") if is_hashed else hint
+            if is_hashed:
+                mark = hash_name(name).to_bytes(4, "little")
+            else:
+                mark = name[:4].encode("latin-1", "replace").ljust(4, b"\0")
             body += place.to_bytes(4, "little") + mark
         return body
 
@@ -370,6 +387,8 @@ class HiveEditor:
         self._cells.take_back(offset)
 
     def _drop_key(self, key: int) -> int:
+        self._indexed = layout.NONE
+        self._names.pop(key, None)
         cell, count = self._key(key), 1
         for _name, child in self._subkeys(cell):
             count += self._drop_key(child)
@@ -393,12 +412,12 @@ class HiveEditor:
         raw = self._cells.content(cell.value_list)
         return [int.from_bytes(raw[at : at + 4], "little") for at in range(0, cell.values * 4, 4)]
 
-    def _find_value(self, cell: KeyCell, name: str) -> int | None:
-        wanted = sort_key(name)
-        for offset in self._value_offsets(cell):
-            if sort_key(self._value(offset)[1]) == wanted:
-                return offset
-        return None
+    def _find_value(self, key: int, cell: KeyCell, name: str) -> int | None:
+        if self._indexed != key:
+            places = self._value_offsets(cell)
+            self._index = {sort_key(self._value(place)[1]): place for place in reversed(places)}
+            self._indexed = key
+        return self._index.get(sort_key(name))
 
     def _add_to_values(self, cell: KeyCell, offset: int) -> None:
         place, raw = cell.values * 4, offset.to_bytes(4, "little")

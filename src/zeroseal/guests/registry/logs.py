@@ -17,6 +17,7 @@ from zeroseal.guests.registry.layout import BaseBlock
 _SEED_LOW, _SEED_HIGH = 0x7A4E55C5, 0x82EF4D88
 _ENTRY_HEADER = 40
 _MOST_PAGES = 1 << 20
+_MOST_GROWTH = 256 << 20  # bytes: a log says how large the hive becomes, in few bytes of its own
 
 
 class LogEntry(NamedTuple):
@@ -153,7 +154,8 @@ def _read_new(log: bytes, place: int) -> tuple[LogEntry, int] | None:
 
 
 def _apply(body: bytearray, entry: LogEntry, where: str) -> None:
-    if entry.data_bytes > layout.MOST_HIVE_BYTES or entry.data_bytes % layout.PAGE_BYTES:
+    most = min(layout.MOST_HIVE_BYTES, len(body) + _MOST_GROWTH)
+    if entry.data_bytes > most or entry.data_bytes % layout.PAGE_BYTES:
         raise DamagedError(f"a transaction log of {where} makes it impossibly large")
     if entry.data_bytes > len(body):
         body += bytes(entry.data_bytes - len(body))
