@@ -257,4 +257,5 @@ def _sentence_of(value: dict[str, Any]) -> str:
         case "zeroseal.seal":
             return f"in {value['output']['path']}"
         case _:
-            return f"{len(value.get('treated', []))} traces would be treated"
+            count = len(value.get("treated", []))
+            return f"{count} trace{'' if count == 1 else 's'} would be treated"

@@ -19,7 +19,8 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
         )
     else:
         count = len(survey.findings)
-        rest = f" of {len(groups)} traces on {survey.system.name}"
+        kinds = f"{len(groups)} trace{'' if len(groups) == 1 else 's'}"
+        rest = f" of {kinds} on {survey.system.name}"
         look.headline(
             console, f"{count} finding{'' if count == 1 else 's'}", look.FINDING_STYLE, rest
         )

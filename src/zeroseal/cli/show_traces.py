@@ -17,7 +17,8 @@ def show_traces(traces: tuple[Trace, ...], console: Console) -> None:
     rest = (
         " in eight families" if len(shown) == len(FAMILIES) else f" of {', '.join(sorted(shown))}"
     )
-    look.headline(console, f"{len(traces)} traces", "bold", rest)
+    plural = "" if len(traces) == 1 else "s"
+    look.headline(console, f"{len(traces)} trace{plural}", "bold", rest)
     for family, title in FAMILIES.items():
         if family not in shown:
             continue
