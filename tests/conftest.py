@@ -106,19 +106,29 @@ def debian(tmp_path_factory: pytest.TempPathFactory) -> Path:
     ``ZEROSEAL_DEBIAN_DISK`` names one that is there already.
     """
     given = os.environ.get("ZEROSEAL_DEBIAN_DISK")
-    if given:
-        return Path(given)
+    return Path(given) if given else _make_debian(tmp_path_factory, "ext4")
+
+
+@pytest.fixture(scope="session")
+def debian_on_xfs(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The same system with its root on XFS over LVM; ``ZEROSEAL_DEBIAN_XFS_DISK`` names one."""
+    given = os.environ.get("ZEROSEAL_DEBIAN_XFS_DISK")
+    return Path(given) if given else _make_debian(tmp_path_factory, "lvm-xfs")
+
+
+def _make_debian(factory: pytest.TempPathFactory, layout: str) -> Path:
     if os.geteuid() != 0:
         pytest.skip("needs root to make the disk")
     need("mmdebstrap", "sgdisk", "mkfs.vfat", "losetup")
-    base = tmp_path_factory.getbasetemp()
+    base = factory.getbasetemp()
     shared = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
-    path, script = shared / "debian.qcow2", Path(__file__).parent / "lab/make-debian-disk.sh"
+    path, script = shared / f"{layout}.qcow2", Path(__file__).parent / "lab/make-debian-disk.sh"
     with (shared / "debian.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)  # the other workers wait for the one that makes it
         if not path.exists():
-            words = ["bash", str(script), str(path)]
-            done = subprocess.run(words, stdout=subprocess.DEVNULL, check=False)
+            words = ["bash", str(script), str(path), layout]
+            cache = os.environ | {"CACHE": str(shared)}
+            done = subprocess.run(words, stdout=subprocess.DEVNULL, env=cache, check=False)
             if done.returncode:
                 path.unlink(missing_ok=True)
                 if not os.environ.get("CI"):

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from tests.oracles import need, run
+from tests.oracles import need, partition_range, run
 
 MIB = 1 << 20
 _QUIET = ["--driverloaded", "n", "--config"]
@@ -88,6 +88,25 @@ def lvm_disk(raw: Path, *megabytes: int, metadata: str = "1m") -> Iterator[LvmDi
     finally:
         for device in devices:
             run("losetup", "-d", device)
+
+
+def volume_range(raw: Path, partition: int, name: str) -> tuple[int, int]:
+    """(begin, length) on the disk of a logical volume in one piece, as LVM's own tools tell."""
+    begin, size = partition_range(raw, partition)
+    words = ("losetup", "--show", "-f", "-o", str(begin), "--sizelimit", str(size), raw)
+    device = run(*words).strip()
+    try:
+        disk = LvmDisk(raw, {device: begin})
+        numbers = ("--noheadings", "--nosuffix", "--units", "b")
+        start = int(disk.call("pvs", *numbers, "-o", "pe_start"))
+        columns = "lv_name,vg_extent_size,seg_pe_ranges,lv_size"
+        told = disk.call("lvs", *numbers, "-o", columns)
+    finally:
+        run("losetup", "-d", device)
+    rows = {row[0]: row[1:] for row in map(str.split, told.splitlines())}
+    extent, places, length = rows[name]
+    first = int(places.rpartition(":")[2].partition("-")[0])
+    return begin + start + first * int(extent), int(length)
 
 
 def put(raw: Path, places: list[tuple[int, int]], content: bytes) -> None:
