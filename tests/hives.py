@@ -54,6 +54,23 @@ print(json.dumps(read(h.root())))
     return _node(json.loads(run(PYTHON, "-c", program, path)))
 
 
+def fill_by_hivex(path: Path, keys: int, values: int) -> None:
+    """Lets hivex add keys with values below ``Setup``."""
+    program = r"""
+import hivex, sys
+h = hivex.Hivex(sys.argv[1], write=True)
+setup = h.node_add_child(h.root(), "Setup")
+for number in range(int(sys.argv[2])):
+    node = h.node_add_child(setup, "key %d" % number)
+    h.node_set_values(node, [
+        {"key": "value %d" % n, "t": 3, "value": bytes([n]) * (number * 40 * (n + 1))}
+        for n in range(int(sys.argv[3]))
+    ])
+h.commit(None)
+"""
+    run(PYTHON, "-c", program, path, str(keys), str(values))
+
+
 def by_python_registry(path: Path) -> Node:
     """The tree as python-registry sees it; it knows no types but those of Windows' own list."""
 
