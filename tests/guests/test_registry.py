@@ -377,6 +377,24 @@ def _sample() -> bytes:
 _SAMPLE = _sample()
 
 
+@pytest.mark.parametrize("count", [2, 1100])
+def test_keys_and_lists_that_lead_to_themselves_are_damage(count: int) -> None:
+    editor = HiveEditor(new_hive("ROOT", NOW), NOW)
+    top = editor.add_key(editor.root, "top")
+    for number in range(count):
+        editor.add_key(top, f"{number}")
+    listed = editor.read().key_at(top).cell.subkey_list
+    raw = bytearray(editor.build())
+    inside = top if count == 2 else listed  # a key below itself, a list in itself
+    raw[4096 + listed + 8 : 4096 + listed + 12] = inside.to_bytes(4, "little")
+    assert check_hive(bytes(raw)) != []
+    editor = HiveEditor(bytes(raw), NOW)
+    with pytest.raises(DamagedError):
+        editor.delete_key(top)
+    with pytest.raises(DamagedError):
+        list(Hive(bytes(raw)).walk())
+
+
 def test_half_a_letter_in_a_name_is_damage() -> None:
     editor = HiveEditor(new_hive("ROOT", NOW), NOW)
     editor.set_value(editor.root, "日本", 3, b"x")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from zeroseal.errors import DamagedError
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.cells import Cells
 from zeroseal.guests.registry.hive import Hive, decode_name, hash_name, sort_key
@@ -331,13 +332,16 @@ class HiveEditor:
         places = self._listed(cell.subkey_list)
         return [(self._name_of(place), place) for place in places if place != but]
 
-    def _listed(self, offset: int) -> Iterator[int]:
+    def _listed(self, offset: int, depth: int = 0) -> Iterator[int]:
         raw = self._cells.content(offset)
         width = 8 if raw[:2] in (b"lf", b"lh") else 4
-        for place in range(4, 4 + int.from_bytes(raw[2:4], "little") * width, width):
+        end = 4 + int.from_bytes(raw[2:4], "little") * width
+        if raw[:2] not in (b"lf", b"lh", b"li", b"ri")[: 4 - depth] or end > len(raw):
+            raise self._damaged("a list of keys is none")
+        for place in range(4, end, width):
             inner = int.from_bytes(raw[place : place + 4], "little")
             if raw[:2] == b"ri":
-                yield from self._listed(inner)
+                yield from self._listed(inner, depth + 1)
             else:
                 yield inner
 
@@ -386,12 +390,17 @@ class HiveEditor:
                 self._cells.take_back(int.from_bytes(raw[place : place + 4], "little"))
         self._cells.take_back(offset)
 
-    def _drop_key(self, key: int) -> int:
+    def _damaged(self, what: str) -> DamagedError:
+        return DamagedError(f"{self._where} is no sound registry hive: {what}")
+
+    def _drop_key(self, key: int, depth: int = 0) -> int:
+        if depth > layout.MOST_DEPTH:
+            raise self._damaged("its keys lie in each other")
         self._indexed = layout.NONE
         self._names.pop(key, None)
         cell, count = self._key(key), 1
         for _name, child in self._subkeys(cell):
-            count += self._drop_key(child)
+            count += self._drop_key(child, depth + 1)
         if cell.subkeys:
             self._drop_lists(cell.subkey_list)
         for offset in self._value_offsets(cell):
