@@ -17,9 +17,9 @@ from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError, 
 from zeroseal.guests.registry import layout, values
 from zeroseal.guests.registry.check import check_hive
 from zeroseal.guests.registry.create import new_hive
-from zeroseal.guests.registry.edit import HiveEditor, empty_log
+from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.hive import Hive, Value, hash_name, upper
-from zeroseal.guests.registry.logs import replay_logs
+from zeroseal.guests.registry.logs import empty_log, replay_logs
 from zeroseal.guests.registry.paths import Registry
 
 NOW = 1_700_000_000

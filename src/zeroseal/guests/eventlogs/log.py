@@ -79,9 +79,7 @@ def read_log(raw: bytes, where: str = "the event log") -> LogFacts:
     for chunk, body in iter_chunks(raw, where):
         if chunk.free_offset < layout.CHUNK_TABLES_BYTES or chunk.free_offset > len(body):
             raise DamagedError(f"{where} has a chunk that contradicts itself")
-        for offset, length in _iter_records(body, chunk.free_offset, where):
-            records += 1
-            del offset, length
+        records += _count_records(body, chunk.free_offset, where)
         computers |= dict.fromkeys(_computers_in(body[: chunk.free_offset]))
     return LogFacts(records, tuple(computers), bool(header.flags & layout.DIRTY))
 
@@ -123,9 +121,9 @@ def iter_chunks(raw: bytes, where: str) -> Iterator[tuple[ChunkHeader, bytes]]:
         yield chunk, body
 
 
-def _iter_records(body: bytes, end: int, where: str) -> Iterator[tuple[int, int]]:
-    """Yields (offset, length) of a chunk's records."""
-    place = layout.CHUNK_TABLES_BYTES
+def _count_records(body: bytes, end: int, where: str) -> int:
+    """How many records a chunk has; each must be sound."""
+    place, count = layout.CHUNK_TABLES_BYTES, 0
     while place + RecordHeader.SIZE <= end:
         record = RecordHeader.parse(body[place : place + RecordHeader.SIZE])
         length = record.length
@@ -133,8 +131,8 @@ def _iter_records(body: bytes, end: int, where: str) -> Iterator[tuple[int, int]
         fits = RecordHeader.SIZE + 4 <= length <= end - place
         if record.magic != layout.RECORD_MAGIC or not fits or again != length.to_bytes(4, "little"):
             raise DamagedError(f"{where} is damaged: a record contradicts itself")
-        yield place, length
-        place += length
+        place, count = place + length, count + 1
+    return count
 
 
 def _computers_in(body: bytes) -> Iterator[str]:

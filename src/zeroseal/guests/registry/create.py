@@ -15,7 +15,6 @@ ADMINISTRATORS_ONLY = bytes.fromhex(
     "01020000000000052000000020020000"
     "01020000000000052000000020020000"
 )
-_EPOCH_SECONDS = 11_644_473_600
 
 
 def new_hive(
@@ -34,7 +33,7 @@ def new_hive(
     """
     if minor not in layout.MINOR_VERSIONS:
         raise ValueError(f"there is no version 1.{minor}")
-    moment = (now + _EPOCH_SECONDS) * 10**7
+    moment = layout.filetime(now)
     cells = Cells(b"", "the new hive")
     encoded, is_compressed = encode_name(root_name)
     root = KeyCell.blank(

@@ -1,7 +1,7 @@
 """Changing a hive in memory: values, keys, names, security; the result is a whole new file.
 
 What is freed is zeroed. Sequence numbers are raised and equal, the checksum is put in, so that the
-hive is clean; its transaction logs must be emptied by whoever writes it back (``empty_log``).
+hive is clean; its transaction logs must be emptied by whoever writes it back (``logs.empty_log``).
 """
 
 from __future__ import annotations
@@ -14,7 +14,6 @@ from zeroseal.guests.registry.cells import Cells
 from zeroseal.guests.registry.hive import Hive, decode_name, hash_name, sort_key
 from zeroseal.guests.registry.layout import BaseBlock, KeyCell, SecurityCell, ValueCell
 
-_EPOCH_SECONDS = 11_644_473_600  # from 1601 to 1970
 _MOST_NAME = 255
 _MOST_VALUE_NAME = 16_383
 
@@ -34,7 +33,7 @@ class HiveEditor:
     def __init__(self, raw: bytes, now: int, where: str = "the hive") -> None:
         opened = Hive(raw, where)
         self._raw, self._where = raw, where
-        self._now = (now + _EPOCH_SECONDS) * 10**7
+        self._now = layout.filetime(now)
         self._base = opened.base
         self._cells = Cells(raw[layout.BASE_BYTES : layout.BASE_BYTES + opened.size], where)
         self._indexed = layout.NONE  # the key whose values are known by name, to set many of them
@@ -496,11 +495,6 @@ def encode_name(name: str) -> tuple[bytes, bool]:
         return name.encode("latin-1"), True
     except UnicodeEncodeError:
         return name.encode("utf-16-le", "surrogatepass"), False
-
-
-def empty_log(length: int) -> bytes:
-    """What a transaction log that holds nothing is: zeros; its length stays."""
-    return bytes(length)
 
 
 def _check_name(name: str) -> None:

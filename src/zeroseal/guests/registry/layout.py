@@ -21,6 +21,7 @@ RESIDENT = 0x80000000
 SEGMENT_BYTES, BIG_FROM_MINOR = 16344, 4
 MOST_IN_LEAF = 511  # entries of a list before an index of lists is made
 KEY_BYTES, VALUE_BYTES, SECURITY_BYTES = 76, 20, 20
+_FROM_1601_SECONDS = 11_644_473_600
 NO_PARENT = 0xFFFFFFFF
 LAYERED_SEMANTICS = 0x03  # low bits of the second byte of a key's access field
 
@@ -104,6 +105,11 @@ class SecurityCell(Record):
     back: int = at(8, "I")
     references: int = at(12, "I")
     size: int = at(16, "I")
+
+
+def filetime(seconds: int) -> int:
+    """A moment in 100 ns since 1601, from seconds since 1970."""
+    return (seconds + _FROM_1601_SECONDS) * 10**7
 
 
 def checksum_of(base: bytes) -> int:

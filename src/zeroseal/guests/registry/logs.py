@@ -70,13 +70,13 @@ def replay_logs(primary: bytes, logs: Sequence[bytes], where: str = "the hive") 
         base.kind = layout.PRIMARY
     base.data_bytes = last.data_bytes
     base.sequence = base.done_sequence = wanted
-    return with_base(base, primary, bytes(body))
-
-
-def with_base(base: BaseBlock, primary: bytes, body: bytes) -> bytes:
-    """A hive with another beginning and other bins; its checksum is put in."""
     base.checksum = layout.checksum_of(base.build())
-    return base.build() + primary[BaseBlock.SIZE : layout.BASE_BYTES] + body
+    return base.build() + primary[BaseBlock.SIZE : layout.BASE_BYTES] + bytes(body)
+
+
+def empty_log(length: int) -> bytes:
+    """What a transaction log that holds nothing is: zeros; its length stays."""
+    return bytes(length)
 
 
 def is_log(raw: bytes) -> bool:

@@ -174,8 +174,7 @@ class Registry:
 
 def guest_path(text: str) -> str:
     r"""A path of Windows (``C:\Users\ada``) as a path in the guest."""
-    _drive, colon, rest = text.rpartition(":") if text[1:2] == ":" else ("", "", text)
-    del colon
+    rest = text.rpartition(":")[2] if text[1:2] == ":" else text
     return "/" + rest.replace("\\", "/").strip("/")
 
 
