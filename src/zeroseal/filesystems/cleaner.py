@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from enum import Enum
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from zeroseal.blocks.store import Extent, Store
 
 ByteRange = tuple[int, int]  # (offset, length)
+AnyRange = TypeVar("AnyRange", ByteRange, tuple[int, int, int])
+_PIECE_BYTES = 1 << 20
+_NEAR_BYTES = 32 << 10  # so little in between is read faster than left out
 
 
 class Part(Enum):
@@ -49,6 +52,25 @@ def stored_in(store: Store, ranges: Iterable[ByteRange]) -> int:
                 stored += extent.length
                 is_dirty = is_dirty or _has_content(store, extent)
     return stored if is_dirty else 0
+
+
+def iter_near(ranges: Iterable[AnyRange]) -> Iterator[list[AnyRange]]:
+    """Groups (offset, length, ...) in order of their offsets that one reading may cover."""
+    group: list[AnyRange] = []
+    end = 0
+    for item in ranges:
+        if group and (item[0] > end + _NEAR_BYTES or item[0] > group[0][0] + _PIECE_BYTES):
+            yield group
+            group = []
+        group.append(item)
+        end = item[0] + item[1]
+    if group:
+        yield group
+
+
+def count_stale(stale: bytes, clean: bytes) -> int:
+    """How many bytes are not as they should be; both are of one length."""
+    return sum(a != b for a, b in zip(stale, clean, strict=True))
 
 
 def zero_all(store: Store, ranges: Iterable[ByteRange]) -> None:

@@ -9,13 +9,14 @@ Tables are looked at with numpy; what has to be parsed (folders, deep mappings) 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from enum import Enum
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
+from zeroseal.filesystems.cleaner import iter_near
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.checksums import xattr_block_checksum
 from zeroseal.filesystems.ext.index import (
@@ -52,7 +53,6 @@ _FIELDS: dict[str, tuple[int, DTypeLike]] = {
 }
 _MAX_FOLDER_BYTES = 4 << 30
 _PIECE_BYTES = 1 << 20
-_NEAR_BYTES = 32 << 10  # so little in between is read faster than left out
 
 
 class SlackKind(Enum):
@@ -184,7 +184,7 @@ class _Scan:
         tails = zip(
             starts[there].tolist(), slack[there].tolist(), numbers[there].tolist(), strict=True
         )
-        for group in _neighbours(tails):
+        for group in iter_near(tails):
             first, end = group[0][0], max(start + count for start, count, _number in group)
             window = b""
             if len(group) > 1 and first >= 0 and end <= self._volume.store.size_bytes:
@@ -389,17 +389,3 @@ class _Scan:
         if clean != content:
             stale = sum(a != b and a != 0 for a, b in zip(content, clean, strict=True))
             yield Slack(kind, node, offset, len(content), clean, stale)
-
-
-def _neighbours(tails: Iterable[tuple[int, int, int]]) -> Iterator[list[tuple[int, int, int]]]:
-    """Groups (start, length, ...) in order of their start that one reading may cover."""
-    group: list[tuple[int, int, int]] = []
-    end = 0
-    for tail in tails:
-        if group and (tail[0] > end + _NEAR_BYTES or tail[0] > group[0][0] + _PIECE_BYTES):
-            yield group
-            group = []
-        group.append(tail)
-        end = tail[0] + tail[1]
-    if group:
-        yield group

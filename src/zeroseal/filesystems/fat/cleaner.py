@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.blocks.store import Store
-from zeroseal.filesystems.cleaner import ByteRange, Part, stored_in, zero_all
+from zeroseal.filesystems.cleaner import ByteRange, Part, count_stale, stored_in, zero_all
 from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.filesystems.fat.slack import clean_slack, iter_slack
 
@@ -21,10 +21,8 @@ class FatCleaner:
 
     def stored_bytes(self, part: Part) -> int:  # noqa: D102
         if part is Part.SLACK:
-            return sum(
-                sum(a != b for a, b in zip(stale, clean, strict=True))
-                for _offset, stale, clean in iter_slack(self._tree)
-            )
+            found = iter_slack(self._tree)
+            return sum(count_stale(stale, clean) for _offset, stale, clean in found)
         return stored_in(self._tree.volume.store, self.ranges(part))
 
     def blank(self, part: Part) -> None:  # noqa: D102

@@ -13,10 +13,10 @@ from __future__ import annotations
 import numpy as np
 
 from zeroseal.blocks.store import Store
+from zeroseal.filesystems.cleaner import stored_in
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.layout import LogRecord, Superblock
 
-_PIECE_BYTES = 1 << 16
 _MOST_BACK = 1 << 10  # blocks: a record has at most 256 KiB and its headers
 
 
@@ -63,12 +63,7 @@ def is_new_log(store: Store, superblock: Superblock) -> bool:
     header, operation = LogRecord.parse(head[: LogRecord.SIZE]), head[layout.SECTOR :]
     if header.cycle != 1 or any(head[48:300]) or any(operation[24:].translate(None, b"\0\1")):
         return False
-    for extent in store.iter_extents(start + taken, length - taken):
-        end = extent.offset_bytes + extent.length
-        for place in range(extent.offset_bytes, 0 if extent.is_zero else end, _PIECE_BYTES):
-            if any(store.read(place, min(_PIECE_BYTES, end - place))):
-                return False
-    return True
+    return not stored_in(store, [(start + taken, length - taken)])
 
 
 def _record_blocks(superblock: Superblock) -> int:

@@ -11,7 +11,7 @@ from bisect import bisect_right
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from zeroseal.filesystems.cleaner import ByteRange
+from zeroseal.filesystems.cleaner import ByteRange, count_stale, iter_near
 from zeroseal.filesystems.xfs import attributes, folders, layout, trees
 from zeroseal.filesystems.xfs.forks import (
     EXTENT_BYTES,
@@ -31,7 +31,6 @@ from zeroseal.filesystems.xfs.unused import iter_slots
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
 
 _PIECE_BYTES = 1 << 20
-_NEAR_BYTES = 32 << 10  # so little in between is read faster than left out
 
 
 class Slack(NamedTuple):
@@ -44,7 +43,7 @@ class Slack(NamedTuple):
     @property
     def stale_bytes(self) -> int:
         """How many bytes are not as they should be."""
-        return sum(a != b for a, b in zip(self.stale, self.clean, strict=True))
+        return count_stale(self.stale, self.clean)
 
 
 def iter_slack(volume: XfsVolume) -> Iterator[Slack]:
@@ -286,22 +285,14 @@ def _content(
 
 def _ends(volume: XfsVolume, ends: list[ByteRange]) -> Iterator[Slack]:
     """Small ranges that are to be zero; what lies near each other is read at once."""
-    ends.sort()
-    zeros, at = bytes(volume.block_bytes), 0
-    while at < len(ends):
-        start, behind = ends[at][0], at + 1
-        while behind < len(ends):
-            before = ends[behind - 1][0] + ends[behind - 1][1]
-            is_near = ends[behind][0] - before <= _NEAR_BYTES
-            if not is_near or ends[behind][0] - start > _PIECE_BYTES:
-                break
-            behind += 1
-        raw = volume.store.read(start, ends[behind - 1][0] + ends[behind - 1][1] - start)
-        for offset, length in ends[at:behind]:
+    zeros = bytes(volume.block_bytes)
+    for group in iter_near(sorted(ends)):
+        start, (last, last_length) = group[0][0], group[-1]
+        raw = volume.store.read(start, last + last_length - start)
+        for offset, length in group:
             stale = raw[offset - start : offset - start + length]
             if stale != zeros[:length]:
                 yield Slack(offset, stale, bytes(length))
-        at = behind
 
 
 def _link(volume: XfsVolume, slot: Slot, mapping: Mapping) -> Iterator[Slack]:
