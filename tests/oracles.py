@@ -82,7 +82,12 @@ def partition_range(raw: Path, number: int) -> tuple[int, int]:
 
 def cut_partition(raw: Path, number: int, target: Path) -> Path:
     """One partition of a raw disk, found by sgdisk, as a file of its own."""
-    offset, left = partition_range(raw, number)
+    return cut_range(raw, partition_range(raw, number), target)
+
+
+def cut_range(raw: Path, place: tuple[int, int], target: Path) -> Path:
+    """A range of a raw disk, (offset, length), as a file of its own, with holes for zeros."""
+    offset, left = place
     with raw.open("rb") as disk, target.open("wb") as cut:
         disk.seek(offset)
         cut.truncate(left)

@@ -8,7 +8,7 @@ import pytest
 
 from tests.conftest import Command
 from tests.lvm import volume_range
-from tests.oracles import cut_partition, find_texts, judge_ext, run, to_raw
+from tests.oracles import cut_partition, cut_range, find_texts, judge_ext, run, to_raw
 from tests.xfs import judge_xfs, kernel
 
 pytestmark = pytest.mark.real_guest
@@ -61,7 +61,7 @@ def test_a_real_debian_on_xfs_over_lvm_is_sealed_without_a_trace(
 ) -> None:
     source, sealed = to_raw(debian_on_xfs, tmp_path / "source"), tmp_path / "sealed"
     places = {name: volume_range(source, 3, name) for name in ("root", "home")}
-    with kernel(_cut(source, places["root"], tmp_path / "root.xfs"), "ro") as point:
+    with kernel(cut_range(source, places["root"], tmp_path / "root.xfs"), "ro") as point:
         found = [(point / "etc/machine-id").read_bytes().strip()]
         for name in ("ed25519", "rsa"):
             found += (point / f"etc/ssh/ssh_host_{name}_key").read_bytes().splitlines()[2:4]
@@ -73,17 +73,8 @@ def test_a_real_debian_on_xfs_over_lvm_is_sealed_without_a_trace(
     assert zeroseal("check", sealed).out.startswith("SEALED")
     assert find_texts(sealed, [*found, *VALUES]) == set()
     for name, place in places.items():
-        volume = _cut(sealed, place, tmp_path / f"{name}.xfs")
+        volume = cut_range(sealed, place, tmp_path / f"{name}.xfs")
         judge_xfs(volume)
         with kernel(volume) as point:
             run("cp", "-r", "/etc", point / "written-by-the-kernel")
         judge_xfs(volume)
-
-
-def _cut(raw: Path, place: tuple[int, int], target: Path) -> Path:
-    """A range of a disk as a file, as sparse as the disk."""
-    words = (f"skip={place[0]}", f"count={place[1]}", "iflag=skip_bytes,count_bytes")
-    run("dd", f"if={raw}", f"of={target}", "bs=1M", "conv=sparse", "status=none", *words)
-    with target.open("r+b") as file:
-        file.truncate(place[1])
-    return target

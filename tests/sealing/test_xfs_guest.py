@@ -9,8 +9,8 @@ import pytest
 
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, MACHINE_ID, SEEDING, write_tree
-from tests.lvm import MIB, LvmDisk, lvm_disk, put, take
-from tests.oracles import find_texts, need, run, to_raw
+from tests.lvm import MIB, lvm_disk, put, take, volume_range
+from tests.oracles import cut_range, find_texts, need, run, to_raw
 from tests.xfs import FileStore, judge_xfs, kernel, make_xfs
 from zeroseal.filesystems.kinds import find_owned_nodes
 
@@ -93,19 +93,9 @@ def test_the_shipped_server_disk_is_sound(tmp_path: Path) -> None:
     assert shipped.stat().st_size < 1_000_000
     raw = to_raw(shipped, tmp_path / "server.raw")
     assert "No problems found" in run("sgdisk", "-v", raw)
-    begin, size = 11 * MIB, 316 * MIB
-    words = ("losetup", "--show", "-f", "-o", str(begin), "--sizelimit", str(size), raw)
-    device = run(*words).strip()
-    try:
-        told = LvmDisk(raw, {device: begin}).call(
-            "lvs", "--noheadings", "-o", "lv_name,seg_pe_ranges", "saltmarsh"
-        )
-    finally:
-        run("losetup", "-d", device)
-    extents = dict(line.split() for line in told.splitlines())
-    first = int(extents["root"].rpartition(":")[2].partition("-")[0])
-    root = tmp_path / "root.xfs"
-    root.write_bytes(take(raw, [(begin + MIB + first * MIB, 304 * MIB)]))
+    place = volume_range(raw, 3, "root")
+    assert place[1] == 304 * MIB
+    root = cut_range(raw, place, tmp_path / "root.xfs")
     judge_xfs(root)
     with kernel(root, "ro") as point:
         assert "Tideline Linux 4" in (point / "etc/os-release").read_text()
