@@ -159,10 +159,22 @@ def test_sizes_are_kept_to_the_byte(tmp_path: Path, name: str, size: int) -> Non
     assert path.stat().st_blocks * 512 < 32 << 20
 
 
-def test_a_vmdk_reads_through_its_parent_and_knows_another(tmp_path: Path) -> None:
+def give_content_id(path: Path, digits: str) -> None:
+    """Writes a content ID as qemu-img does, which leaves out leading zeros."""
+    raw = path.read_bytes()
+    start = raw.index(b"\nCID=") + 5
+    end = raw.index(b"\n", start)
+    length = raw.index(b"\0", start)
+    text = raw[:start] + digits.encode() + raw[end:length]
+    path.write_bytes(text.ljust(length + 8, b"\0")[: length + 8] + raw[length + 8 :])
+
+
+@pytest.mark.parametrize("digits", [8, 7])
+def test_a_vmdk_reads_through_its_parent_and_knows_another(tmp_path: Path, digits: int) -> None:
     content = bytearray(pattern())
     (tmp_path / "a.raw").write_bytes(content)
     run("qemu-img", "convert", "-O", "vmdk", tmp_path / "a.raw", tmp_path / "base.vmdk")
+    give_content_id(tmp_path / "base.vmdk", "9abcdef0"[-digits:])
     top = tmp_path / "top.vmdk"
     run("qemu-img", "create", "-f", "vmdk", "-b", "base.vmdk", "-F", "vmdk", top)
     run("qemu-io", "-c", "write -P 0x5a 100k 300k", top)

@@ -71,11 +71,16 @@ def parse_descriptor(path: Path, raw: bytes) -> Descriptor:
         raise DamagedError(f"{path} claims a disk that is too large", format="vmdk")
     return Descriptor(
         create_type=values.get("createtype", ""),
-        content_id=values.get("cid", "").lower(),
-        parent_id=values.get("parentcid", "ffffffff").lower(),
+        content_id=_hex_id(values.get("cid", "")),
+        parent_id=_hex_id(values.get("parentcid", "ffffffff")),
         parent_name=values.get("parentfilenamehint", ""),
         extents=extents,
     )
+
+
+def _hex_id(text: str) -> str:
+    """An ID in its whole length: some writers leave out leading zeros."""
+    return text.lower().rjust(8, "0")
 
 
 def build_descriptor(create_type: str, sectors: int, name: str, content_id: str) -> bytes:

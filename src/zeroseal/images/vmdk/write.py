@@ -147,10 +147,17 @@ class WritableVmdk(WritableBlockMap, SparseExtent, WritableImage):
     def _renew_content_id(self) -> None:
         """Children made over the old contents must not read the new."""
         offset = self.header.descriptor_offset * _SECTOR
-        raw = self._file.read(offset, self.header.descriptor_sectors * _SECTOR)
-        found = re.search(rb"^CID=([0-9a-fA-F]{8})$", raw, re.M)
-        if found:
-            self._file.write(offset + found.start(1), secrets.token_hex(4).encode())
+        size = self.header.descriptor_sectors * _SECTOR
+        raw = self._file.read(offset, size)
+        # eight digits, or fewer: some writers leave out leading zeros
+        text = re.sub(rb"^CID=[0-9a-fA-F]+", b"CID=" + _new_id(), raw, flags=re.M)
+        if len(text.rstrip(b"\0")) <= size:
+            self._file.write(offset, text[:size].ljust(size, b"\0"))
+
+
+def _new_id() -> bytes:
+    """A content ID that no parent ID can stand for "no parent" with."""
+    return b"%08x" % (1 + secrets.randbelow(0xFFFFFFFD))
 
 
 def _sectors_of(size_bytes: int) -> int:
