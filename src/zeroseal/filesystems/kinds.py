@@ -16,6 +16,10 @@ from zeroseal.filesystems.fat.check import check_volume as check_fat
 from zeroseal.filesystems.fat.cleaner import FatCleaner
 from zeroseal.filesystems.fat.edit import FatEditor
 from zeroseal.filesystems.fat.read import FatTree
+from zeroseal.filesystems.ntfs.check import check_volume as check_ntfs
+from zeroseal.filesystems.ntfs.cleaner import NtfsCleaner
+from zeroseal.filesystems.ntfs.edit import NtfsEditor
+from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.tree import EditableTree, FileTree, Problem
 from zeroseal.filesystems.xfs import owners as xfs_owners
 from zeroseal.filesystems.xfs.check import check_volume as check_xfs
@@ -24,20 +28,27 @@ from zeroseal.filesystems.xfs.edit import XfsEditor
 from zeroseal.filesystems.xfs.read import XfsTree
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
-EXT, XFS, FAT = "ext", "xfs", "vfat"
-CHECKERS = {EXT: "e2fsck", XFS: "xfs_repair", FAT: "fsck.fat"}
-_READERS: dict[str, Callable[[Store, str], FileTree]] = {EXT: ExtTree, XFS: XfsTree, FAT: FatTree}
+EXT, XFS, FAT, NTFS = "ext", "xfs", "vfat", "ntfs"
+CHECKERS = {EXT: "e2fsck", XFS: "xfs_repair", FAT: "fsck.fat", NTFS: "chkdsk"}
+_READERS: dict[str, Callable[[Store, str], FileTree]] = {
+    EXT: ExtTree,
+    XFS: XfsTree,
+    FAT: FatTree,
+    NTFS: NtfsTree,
+}
 _EDITORS: dict[str, Callable[[Store, int, str, bool], EditableTree]] = {
     EXT: ExtEditor,
     XFS: XfsEditor,
     FAT: FatEditor,
+    NTFS: NtfsEditor,
 }
 _CLEANERS: dict[str, Callable[[Store, str], Cleaner]] = {
     EXT: ExtCleaner,
     XFS: XfsCleaner,
     FAT: FatCleaner,
+    NTFS: NtfsCleaner,
 }
-_CHECKS = {EXT: check_ext, XFS: check_xfs, FAT: check_fat}
+_CHECKS = {EXT: check_ext, XFS: check_xfs, FAT: check_fat, NTFS: check_ntfs}
 
 
 def family_of(kind: str) -> str:

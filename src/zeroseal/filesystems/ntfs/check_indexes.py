@@ -1,0 +1,188 @@
+"""The checker's look at indexes: blocks, order, and what the views of ``$Extend`` say."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from zeroseal.blocks.bitmaps import find_runs
+from zeroseal.errors import ImageError
+from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.check_table import TablePass
+from zeroseal.filesystems.ntfs.index import Index, IndexEntry, IndexNode, sort_key
+from zeroseal.filesystems.ntfs.layout import IndexHeader, IndexRoot
+from zeroseal.filesystems.ntfs.names import Upcase
+from zeroseal.filesystems.ntfs.nodes import Node, load_node
+from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.filesystems.tree import Problem
+
+_MOST_DEPTH = 24
+OBJECT_IDS, REPARSE_POINTS, QUOTAS = "$ObjId", "$Reparse", "$Quota"
+
+
+def check_index(
+    volume: NtfsVolume, node: Node, name: str, upcase: Upcase | None = None
+) -> tuple[list[IndexEntry], list[Problem]]:
+    """The entries of an index, and what is wrong with it.
+
+    Raises:
+        ImageError: it cannot be walked.
+    """
+    index = Index(volume, node, name)
+    walk = _Walk(index, volume)
+    walk.enter(index.read_root(), index.root_value, IndexRoot.SIZE, 0)
+    where = f"index {name} of record {node.number}"
+    problems = [Problem(where, what) for what in walk.problems]
+    problems += [Problem(where, what) for what in _check_bitmap(volume, index, walk.seen)]
+    key = sort_key(index.head.collation, upcase.key if upcase else _no_names)
+    last: Any = None
+    for entry in walk.entries:
+        now = key(entry.key)
+        if last is not None and last >= now:
+            problems.append(Problem(where, "its entries are out of order, or one is there twice"))
+            break
+        last = now
+    if index.head.block_bytes != volume.index_bytes:
+        problems.append(Problem(where, f"it has blocks of {index.head.block_bytes} bytes"))
+    return walk.entries, problems
+
+
+class _Walk:
+    def __init__(self, index: Index, volume: NtfsVolume) -> None:
+        self._index, self._volume = index, volume
+        self.entries: list[IndexEntry] = []
+        self.problems: list[str] = []
+        self.seen: set[int] = set()
+
+    def enter(self, node: IndexNode, raw: bytes, start: int, depth: int) -> None:
+        """Notes a node's entries, and those below, in order."""
+        if depth > _MOST_DEPTH:
+            raise self._index.damaged("is impossibly deep")
+        children = [child for _entry, child in node.entries] + [node.last_child]
+        has = {child is not None for child in children}
+        flag = bool(IndexHeader.parse(raw[start : start + 16]).flags & layout.NODE_HAS_CHILDREN)
+        if len(has) > 1:
+            self.problems.append("a node has children in some places only")
+        elif flag not in has:
+            self.problems.append("a node does not say whether it has children")
+        allocated = IndexHeader.parse(raw[start : start + 16]).allocated_bytes
+        if start + allocated != len(raw):
+            self.problems.append("a node does not say how much room it has")
+        for entry, child in node.entries:
+            if child is not None:
+                self._enter_child(child, depth)
+            self.entries.append(entry)
+        if node.last_child is not None:
+            self._enter_child(node.last_child, depth)
+
+    def _enter_child(self, vcn: int, depth: int) -> None:
+        if vcn in self.seen:
+            raise self._index.damaged("runs in circles")
+        self.seen.add(vcn)
+        node = self._index.read_block(vcn)
+        raw = self._index.read_block_raw(vcn)
+        self.enter(node, raw, layout.INDEX_BLOCK_HEAD_BYTES, depth + 1)
+
+
+def _check_bitmap(volume: NtfsVolume, index: Index, seen: set[int]) -> Iterator[str]:
+    if index.allocation is None:
+        return
+    if index.bitmap is None:
+        yield "it has blocks and no bitmap"
+        return
+    raw = read_stream(volume, index.bitmap)
+    blocks = index.allocation.size_bytes // index.block_bytes
+    if index.allocation.size_bytes % index.block_bytes or len(raw) * 8 < blocks:
+        yield "its blocks and its bitmap do not fit"
+        return
+    per = index.block_bytes // index.unit_bytes
+    marked = {
+        number * per
+        for first, count in find_runs(raw, len(raw) * 8, True)
+        for number in range(first, first + count)
+    }
+    if seen - marked:
+        yield "a block in use is marked free"
+    if marked - seen:
+        yield "a block that nothing leads to is marked in use"
+
+
+def _no_names(_name: str) -> tuple[bytes, bytes]:
+    raise AssertionError("an index of names is checked with the table of upper-case letters")
+
+
+def check_views(volume: NtfsVolume, table: TablePass) -> list[Problem]:
+    """What is wrong with the lists of object identifiers, reparse points and quotas."""
+    problems: list[Problem] = []
+    found = extend_files(table)
+    for name, check in _VIEWS.items():
+        number = found.get(name)
+        if number is None:
+            continue
+        try:
+            problems += check(volume, load_node(volume, number), table)
+        except ImageError as error:
+            problems.append(Problem(name, error.message))
+    return problems
+
+
+def extend_files(table: TablePass) -> dict[str, int]:
+    """The files in ``$Extend`` by their names."""
+    return {
+        name: number
+        for number, node in table.nodes.items()
+        for head, name in node.names
+        if head.parent & layout.REFERENCE_MASK == layout.EXTEND
+    }
+
+
+def _check_object_ids(volume: NtfsVolume, node: Node, table: TablePass) -> list[Problem]:
+    entries, problems = check_index(volume, node, "$O")
+    told = {entry.key: int.from_bytes(entry.data[:8], "little") for entry in entries}
+    expected = {
+        item.object_id: number | item.sequence << 48
+        for number, item in table.nodes.items()
+        if item.object_id
+    }
+    return problems + _compare(OBJECT_IDS, told, expected)
+
+
+def _check_reparse(volume: NtfsVolume, node: Node, table: TablePass) -> list[Problem]:
+    entries, problems = check_index(volume, node, "$R")
+    told = {entry.key[:12]: 0 for entry in entries}
+    expected = {
+        layout.REPARSE_KEY.pack(item.reparse_tag, number | item.sequence << 48): 0
+        for number, item in table.nodes.items()
+        if item.reparse_tag
+    }
+    return problems + _compare(REPARSE_POINTS, told, expected)
+
+
+def _compare(where: str, told: dict[bytes, int], expected: dict[bytes, int]) -> list[Problem]:
+    problems = []
+    if expected.keys() - told.keys():
+        problems.append(Problem(where, "a file that has one is not listed"))
+    if told.keys() - expected.keys():
+        problems.append(Problem(where, "it lists one that no file has"))
+    if any(told[key] != expected[key] for key in told.keys() & expected.keys()):
+        problems.append(Problem(where, "it lists one for another file"))
+    return problems
+
+
+def _check_quotas(volume: NtfsVolume, node: Node, table: TablePass) -> list[Problem]:
+    by_sid, problems = check_index(volume, node, "$O")
+    by_owner, more = check_index(volume, node, "$Q")
+    problems += more
+    owners = {int.from_bytes(entry.key, "little") for entry in by_owner}
+    if any(int.from_bytes(entry.data[:4], "little") not in owners for entry in by_sid):
+        problems.append(Problem(QUOTAS, "an owner has no entry"))
+    return problems
+
+
+_Check = Callable[[NtfsVolume, Node, TablePass], list[Problem]]
+_VIEWS: dict[str, _Check] = {
+    OBJECT_IDS: _check_object_ids,
+    REPARSE_POINTS: _check_reparse,
+    QUOTAS: _check_quotas,
+}

@@ -1,0 +1,189 @@
+"""The checker's look at the master file table: each record by itself, and each file's records."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zeroseal.errors import ImageError
+from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.layout import FileName, RecordHeader
+from zeroseal.filesystems.ntfs.names import to_wide
+from zeroseal.filesystems.ntfs.nodes import Node, Piece, node_from_record, parse_pieces
+from zeroseal.filesystems.ntfs.runs import HOLE
+from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.filesystems.tree import Problem
+
+_ATTRIBUTES_IN_RECORD = (layout.STANDARD_INFORMATION, layout.ATTRIBUTE_LIST)
+
+
+@dataclass(frozen=True)
+class NodeSummary:
+    """What the other passes need of a file in use."""
+
+    sequence: int
+    flags: int
+    names: tuple[tuple[FileName, str], ...]
+    security_id: int
+    file_flags: int
+    object_id: bytes
+    reparse_tag: int
+
+
+class TablePass:
+    """Reads the whole table once.
+
+    Attributes:
+        in_use: numbers of all records in use, extensions among them.
+        nodes: what is to be known of each base record in use.
+        claims: (first cluster, count, record) of everything that lies in clusters.
+    """
+
+    def __init__(self, volume: NtfsVolume) -> None:
+        self._volume = volume
+        self.in_use: set[int] = set()
+        self.nodes: dict[int, NodeSummary] = {}
+        self.claims: list[tuple[int, int, int]] = []
+        self._extensions: dict[int, int] = {}  # record: its base, as the record says
+        self._listed: dict[int, int] = {}  # the same, as attribute lists say
+
+    def check(self) -> list[Problem]:
+        """What is wrong with the records."""
+        problems: list[Problem] = []
+        for number, record in self._volume.iter_records():
+            if record is None:
+                if number < layout.FIRST_USER_RECORD:
+                    problems.append(Problem(f"record {number}", "it is not sound"))
+                continue
+            head = RecordHeader.parse(record[: RecordHeader.SIZE])
+            if not head.flags & layout.IN_USE:
+                continue
+            self.in_use.add(number)
+            try:
+                problems += self._check_record(number, head, record)
+            except (ImageError, UnicodeDecodeError) as error:
+                problems.append(Problem(f"record {number}", str(error)))
+        for number, base in self._extensions.items():
+            if self._listed.get(number) != base:
+                problems.append(Problem(f"record {number}", "it extends what does not list it"))
+        for number, base in self._listed.items():
+            if number not in self._extensions:
+                what = "it is listed as an extension, and is none"
+                problems.append(Problem(f"record {number}, of {base}", what))
+        return problems
+
+    # -- inside
+
+    def _check_record(
+        self, number: int, head: RecordHeader, record: bytes
+    ) -> Iterator[Problem] | list[Problem]:
+        pieces = parse_pieces(self._volume, number, record)
+        problems = list(self._check_head(number, head, record, pieces))
+        if head.base:
+            self._extensions[number] = head.base & layout.REFERENCE_MASK
+            return problems
+        node = node_from_record(self._volume, number, record)
+        for extension in node.extensions:
+            self._listed[extension] = number
+        self._claim(node)
+        self.nodes[number] = self._summarise(node)
+        problems += self._check_node(node)
+        problems += self._check_sizes(node, pieces)
+        return problems
+
+    def _check_head(
+        self, number: int, head: RecordHeader, record: bytes, pieces: list[Piece]
+    ) -> Iterator[Problem]:
+        where = f"record {number}"
+        if head.allocated_bytes != self._volume.record_bytes:
+            yield Problem(where, f"it says that it has {head.allocated_bytes} bytes")
+        if head.fixup_offset >= 0x30 and head.number != number & 0xFFFFFFFF:
+            yield Problem(where, f"it says that it is record {head.number}")
+        if not head.sequence:
+            yield Problem(where, "its sequence number is 0")
+        end = head.attributes_offset
+        while record[end : end + 4] != b"\xff\xff\xff\xff":  # parsed before: it has an end
+            end += int.from_bytes(record[end + 4 : end + 8], "little")
+        if head.used_bytes != end + 8:
+            yield Problem(where, "it does not say where its attributes end")
+        instances = [piece.instance for piece in pieces]
+        if len(set(instances)) != len(instances):
+            yield Problem(where, "two attributes have one instance number")
+        if instances and max(instances) >= head.next_instance:
+            yield Problem(where, "an attribute has an instance number that is yet to come")
+        types = [piece.type for piece in pieces]
+        if types != sorted(types):
+            yield Problem(where, "its attributes are out of order")
+
+    def _check_node(self, node: Node) -> Iterator[Problem]:
+        where = f"record {node.number}"
+        names = node.all_of(layout.FILE_NAME)
+        if node.head.links != len(names):
+            what = f"it counts {node.head.links} names and has {len(names)}"
+            yield Problem(where, what)
+        if any(attribute.value is None for attribute in names):
+            yield Problem(where, "a name of it lies in clusters")
+        if not names and node.number >= layout.FIRST_USER_RECORD:
+            yield Problem(where, "it is in use and has no name")
+        if names and node.find(layout.STANDARD_INFORMATION) is None:
+            yield Problem(where, "it has no standard information")
+        has_index = node.find(layout.INDEX_ROOT, "$I30") is not None
+        if has_index != node.is_folder:
+            yield Problem(where, "whether it is a folder, it says in two ways")
+        seen = set()
+        for attribute in node.attributes:
+            key = (attribute.type, attribute.name)
+            if attribute.type != layout.FILE_NAME:
+                if key in seen:
+                    yield Problem(where, f"{_shown(*key)} is there twice")
+                seen.add(key)
+        sizes = [len(to_wide(name)) // 2 for _head, name in node.names()]
+        if any(
+            size != head.length for size, (head, _name) in zip(sizes, node.names(), strict=True)
+        ):
+            yield Problem(where, "the length of a name is wrong")
+
+    def _check_sizes(self, node: Node, pieces: list[Piece]) -> Iterator[Problem]:
+        where, cluster_bytes = f"record {node.number}", self._volume.cluster_bytes
+        for piece in pieces:
+            attribute = node.find(piece.type, piece.name)
+            if piece.value is not None or piece.lowest_vcn or attribute is None:
+                continue
+            mapped = sum(run.clusters for run in attribute.runs) * cluster_bytes
+            shown = _shown(piece.type, piece.name)
+            if piece.allocated != mapped:
+                yield Problem(where, f"{shown} says {piece.allocated} bytes and maps {mapped}")
+            has_holes = any(run.lcn == HOLE for run in attribute.runs)
+            may_have = piece.flags & (layout.SPARSE | layout.COMPRESSION_MASK)
+            if has_holes and not may_have and node.number != layout.BAD_CLUSTERS:
+                yield Problem(where, f"{shown} has holes, and may not")
+            if may_have and piece.stored != attribute.stored_clusters * cluster_bytes:
+                yield Problem(where, f"{shown} does not say how much of it is stored")
+
+    def _claim(self, node: Node) -> None:
+        for attribute in node.attributes:
+            for run in attribute.runs:
+                if run.lcn != HOLE:
+                    self.claims.append((run.lcn, run.clusters, node.number))
+        for run in node.list_runs:
+            self.claims.append((run.lcn, run.clusters, node.number))
+
+    def _summarise(self, node: Node) -> NodeSummary:
+        object_id = node.find(layout.OBJECT_ID)
+        reparse = node.find(layout.REPARSE_POINT)
+        tag = read_stream(self._volume, reparse, 0, 4) if reparse else b""
+        return NodeSummary(
+            sequence=node.head.sequence,
+            flags=node.head.flags,
+            names=tuple(node.names()),
+            security_id=node.security_id,
+            file_flags=node.flags,
+            object_id=(object_id.value or b"")[:16] if object_id else b"",
+            reparse_tag=int.from_bytes(tag, "little"),
+        )
+
+
+def _shown(kind: int, name: str) -> str:
+    shown = layout.TYPE_NAMES.get(kind, f"attribute {kind:#x}")
+    return f"{shown} {name!r}" if name else shown

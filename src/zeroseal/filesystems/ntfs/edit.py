@@ -1,0 +1,568 @@
+"""Changing an NTFS volume: files, folders, streams, links, names, rights.
+
+Changes are kept in memory, but for content and cleared clusters, until ``finish``: folders and the
+other indexes are built anew, then the records of all nodes that changed. New files get the
+security descriptor of their folder. Times of folders stay: when a name went is nobody's business.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeroseal.blocks.store import Store
+from zeroseal.errors import RefusedError
+from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.extend_edit import ExtendEdit
+from zeroseal.filesystems.ntfs.index import FOLDER_INDEX, Index, IndexEntry
+from zeroseal.filesystems.ntfs.index_edit import FolderEdit, ViewEdit, open_edit, space_of
+from zeroseal.filesystems.ntfs.journals import empty_changes, renew_limits
+from zeroseal.filesystems.ntfs.layout import FileName, IndexHeader, IndexRoot, StandardInformation
+from zeroseal.filesystems.ntfs.names import from_bytes, is_storable, to_wide
+from zeroseal.filesystems.ntfs.node_writer import NodeWriter, is_plain
+from zeroseal.filesystems.ntfs.nodes import Attribute, Node, parse_name
+from zeroseal.filesystems.ntfs.read import NtfsTree, ticks_of
+from zeroseal.filesystems.ntfs.reparse import build_symlink
+from zeroseal.filesystems.ntfs.state import require_closed
+from zeroseal.filesystems.ntfs.streams import iter_places, read_stream
+from zeroseal.filesystems.tree import Kind
+
+_LEAST_INDEX_BLOCK = 1024
+_SMALLEST_ROOT = 88
+_MOST_LINKS = 1024
+
+
+class NtfsEditor(NtfsTree):
+    """An NTFS volume that can be changed; see ``EditableTree`` for the methods.
+
+    Args:
+        store: the volume.
+        now: the time that changes are given, seconds since 1970.
+        where: how messages name the volume.
+        zero_removed: whether clusters that files no longer use are zeroed at once.
+
+    Raises:
+        NeedsRecoveryError: the volume was not closed.
+        ImageError, RefusedError: it cannot be read, or not be changed.
+    """
+
+    def __init__(
+        self, store: Store, now: int, where: str = "the volume", zero_removed: bool = True
+    ) -> None:
+        super().__init__(store, where)
+        require_closed(self.volume)
+        if self.volume.index_bytes < _LEAST_INDEX_BLOCK:
+            raise self.volume.unsupported("its index blocks are too small to be built anew")
+        self._now = ticks_of(now)
+        self._writer = NodeWriter(self.volume, zero_removed)
+        self._indexes: dict[tuple[int, str], ViewEdit] = {}
+        self._extend = ExtendEdit(self, self._writer)
+        self._require_awake()
+
+    # -- reading, through what changed
+
+    def get_node(self, number: int) -> Node:
+        """A node with all its attributes, as changed."""
+        return self._writer.changed.get(number) or super().get_node(number)
+
+    def find_entry(self, folder: int, name: bytes) -> IndexEntry | None:
+        """The index entry of a name."""
+        opened = self._indexes.get((folder, FOLDER_INDEX))
+        if not isinstance(opened, FolderEdit):
+            return super().find_entry(folder, name)
+        try:
+            return opened.find(from_bytes(name))
+        except UnicodeDecodeError:
+            return None
+
+    def iter_names(self, folder: int) -> Iterator[IndexEntry]:
+        """Yields the entries of a folder."""
+        opened = self._indexes.get((folder, FOLDER_INDEX))
+        if isinstance(opened, FolderEdit):
+            return opened.iter_sorted()
+        return super().iter_names(folder)
+
+    # -- making
+
+    def create_file(
+        self, folder: int, name: bytes, content: bytes, mode: int, uid: int = 0, gid: int = 0
+    ) -> int:
+        """Makes a file and returns its node; a mode without write bits makes it read-only."""
+        node = self._create(folder, name, 0, layout.FILE_ARCHIVE | _read_only(mode))
+        data = Attribute(layout.DATA)
+        node.attributes.append(data)
+        self._writer.set_value(node, data, content)
+        self._link(folder, name, node)
+        return node.number
+
+    def create_folder(self, folder: int, name: bytes, mode: int, uid: int = 0, gid: int = 0) -> int:
+        """Makes an empty folder and returns its node."""
+        node = self._create(folder, name, layout.IS_FOLDER, 0)
+        volume = self.volume
+        small = volume.cluster_bytes > volume.index_bytes
+        root = IndexRoot.blank(
+            type=layout.FILE_NAME,
+            collation=layout.BY_NAME,
+            block_bytes=volume.index_bytes,
+            block_clusters=(volume.index_bytes // layout.FIXUP_STRIDE)
+            if small
+            else volume.index_bytes // volume.cluster_bytes,
+        )
+        end = layout.INDEX_ENTRY.pack(0, layout.INDEX_ENTRY_BYTES, 0, layout.ENTRY_IS_LAST)
+        size = IndexHeader.SIZE + len(end)
+        header = IndexHeader.blank(
+            entries_offset=IndexHeader.SIZE, used_bytes=size, allocated_bytes=size
+        )
+        value = root.build() + header.build() + end
+        node.attributes.append(Attribute(layout.INDEX_ROOT, FOLDER_INDEX, value=value))
+        self._link(folder, name, node)
+        return node.number
+
+    def create_link(self, folder: int, name: bytes, target: bytes) -> int:
+        """Makes a symbolic link to a file and returns its node."""
+        node = self._create(folder, name, 0, layout.FILE_ARCHIVE | layout.FILE_REPARSE)
+        node.attributes.append(Attribute(layout.DATA))
+        point = Attribute(layout.REPARSE_POINT)
+        node.attributes.append(point)
+        self._writer.set_value(node, point, build_symlink(from_bytes(target).replace("/", "\\")))
+        self._extend.add_reparse(node, layout.TAG_SYMLINK)
+        self._link(folder, name, node)
+        return node.number
+
+    def add_name(self, folder: int, name: bytes, node: int) -> None:
+        """Gives a file one more name (a hard link)."""
+        found = self.get_node(node)
+        if found.is_folder:
+            raise RefusedError(f"a folder of {self.volume.where} has one name only")
+        if len(found.names()) >= _MOST_LINKS:
+            raise RefusedError(f"a file of {self.volume.where} has {_MOST_LINKS} names already")
+        self._check_new(folder, name)
+        self._link(folder, name, found)
+
+    # -- content
+
+    def replace_content(self, node: int, content: bytes) -> None:
+        """Gives a file other content; it is no longer compressed, sparse or kept elsewhere."""
+        found = self._get_file(node)
+        self.write_stream(node, "", content)
+        for stream in ("WofCompressedData",):
+            extra = found.find(layout.DATA, stream)
+            point = found.find(layout.REPARSE_POINT)
+            if extra is not None and point is not None:
+                self._writer.drop_attribute(found, extra)
+                self._drop_reparse(found, point)
+        self._touch(found)
+
+    def write_stream(self, node: int, name: str, content: bytes) -> None:
+        """Gives a stream other content, or makes it; the nameless one is a file's own.
+
+        Raises:
+            UnsupportedError: it is encrypted.
+        """
+        found = self.get_node(node)
+        attribute = found.find(layout.DATA, name)
+        if attribute is None:
+            attribute = Attribute(layout.DATA, name)
+            found.attributes.append(attribute)
+        elif attribute.is_encrypted:
+            raise self._unreadable(node, "is encrypted (EFS)")
+        self._writer.set_value(found, attribute, content)
+        self._settle_flags(found)
+        self._touch(found)
+
+    def remove_stream(self, node: int, name: str) -> None:
+        """Removes a named stream.
+
+        Raises:
+            RefusedError: there is none of that name.
+        """
+        found = self.get_node(node)
+        attribute = found.find(layout.DATA, name) if name else None
+        if attribute is None:
+            raise RefusedError(f"record {node} of {self.volume.where} has no stream {name!r}")
+        self._writer.drop_attribute(found, attribute)
+        self._settle_flags(found)
+        self._touch(found)
+
+    def zero_content(self, node: int, from_byte: int) -> None:
+        """Zeroes a file's content from that byte on; its clusters stay where they are."""
+        found = self._get_file(node)
+        attribute = found.find(layout.DATA)
+        if attribute is None:
+            return
+        if attribute.is_compressed:
+            content = read_stream(self.volume, attribute)
+            kept = content[:from_byte].ljust(len(content), b"\0")
+            self._writer.set_value(found, attribute, kept)
+            self._settle_flags(found)
+        elif attribute.value is not None:
+            attribute.value = attribute.value[:from_byte].ljust(len(attribute.value), b"\0")
+            self._writer.changed[node] = found
+        else:
+            for offset, length in list(iter_places(self.volume, attribute, from_byte)):
+                self.volume.store.zero(offset, length)
+        self._touch(found)
+
+    def truncate(self, node: int, size_bytes: int) -> None:
+        """Cuts a file, or lets it grow by zeros."""
+        found = self._get_file(node)
+        attribute = found.find(layout.DATA)
+        size = attribute.size_bytes if attribute else 0
+        if attribute is None or attribute.is_encrypted:
+            raise self._unreadable(node, "cannot be cut")
+        if size == size_bytes:
+            return
+        if is_plain(attribute) and size_bytes:
+            self._writer.resize(found, attribute, size_bytes)
+        else:
+            content = read_stream(self.volume, attribute, 0, size_bytes)
+            self._writer.set_value(found, attribute, content.ljust(size_bytes, b"\0"))
+            self._settle_flags(found)
+        self._touch(found)
+
+    # -- names
+
+    def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
+        """Gives an entry of a folder another name there; its short name goes."""
+        entry = self._get_entry(folder, name)
+        node = self.get_node(entry.reference & layout.REFERENCE_MASK)
+        if self.upcase.fold(from_bytes(name)) != self.upcase.fold(from_bytes(new_name)):
+            self._check_new(folder, new_name)
+        self._unlink(folder, entry, node)
+        self._link(folder, new_name, node)
+
+    def remove(self, folder: int, name: bytes) -> None:
+        """Removes a name; the last one takes the content with it. Folders must be empty."""
+        entry = self._get_entry(folder, name)
+        node = self.get_node(entry.reference & layout.REFERENCE_MASK)
+        if (
+            node.is_folder
+            and self.kind_of(node) is Kind.FOLDER
+            and any(self.iter_names(node.number))
+        ):
+            raise RefusedError(f"the folder {from_bytes(name)} is not empty")
+        self._unlink(folder, entry, node)
+        if not node.all_of(layout.FILE_NAME):
+            self._free(node)
+
+    def remove_tree(self, folder: int, name: bytes) -> int:
+        """Removes a name and all beneath it; returns how many nodes went."""
+        entry = self._get_entry(folder, name)
+        top = self.get_node(entry.reference & layout.REFERENCE_MASK)
+        if self.kind_of(top) is not Kind.FOLDER:
+            self.remove(folder, name)
+            return 1
+        count, pending, ordered = 0, [top.number], []
+        while pending:
+            number = pending.pop()
+            ordered.append(number)
+            for child in self.list_folder(number):
+                if child.kind is Kind.FOLDER:
+                    pending.append(child.node)
+        for number in reversed(ordered):
+            count += self._remove_all_in(number)
+        self.remove(folder, name)
+        return count + 1
+
+    # -- rights and times
+
+    def set_mode(self, node: int, mode: int) -> None:
+        """Sets or clears the read-only flag of a file, by the mode's write bits."""
+        found = self.get_node(node)
+        if not found.is_folder:
+            self.set_flags(node, found.flags & ~layout.FILE_READ_ONLY | _read_only(mode))
+
+    def set_owner(self, node: int, uid: int, gid: int) -> None:
+        """Refuses: NTFS knows owners by security identifiers, see ``set_security``."""
+        raise RefusedError(
+            f"owners on {self.volume.where} (ntfs) are security identifiers, not numbers"
+        )
+
+    def set_flags(self, node: int, flags: int) -> None:
+        """Sets a node's flags (read-only, hidden, system, ...)."""
+        found = self.get_node(node)
+        value = self._standard(found)
+        value.flags = flags
+        self._set_standard(found, value)
+        self._touch(found, content=False)
+
+    def set_times(self, node: int, seconds: int) -> None:
+        """Sets all four times of a node."""
+        found = self.get_node(node)
+        value, ticks = self._standard(found), ticks_of(seconds)
+        value.created = value.modified = value.changed = value.accessed = ticks
+        self._set_standard(found, value)
+        self._sync_names(found)
+
+    def set_security(self, node: int, descriptor: bytes) -> None:
+        """Gives a node a security descriptor (self-relative), by its number in ``$Secure``."""
+        found = self.get_node(node)
+        self._set_security_id(found, self._extend.store_descriptor(descriptor))
+        own = found.find(layout.SECURITY_DESCRIPTOR)
+        if own is not None:
+            self._writer.drop_attribute(found, own)
+        self._touch(found, content=False)
+
+    def forget_changes(self) -> None:
+        """Empties the change journal, and takes the volume's own object identifier away."""
+        journal = self.change_journal()
+        if journal is not None:
+            self._writer.clusters.give(empty_changes(journal))
+            renew_limits(journal)
+            self._writer.changed[journal.number] = journal
+        node = self.get_node(layout.VOLUME)
+        identifier = node.find(layout.OBJECT_ID)
+        if identifier is not None:
+            self._extend.drop_object_id(node)
+            self._writer.drop_attribute(node, identifier)
+
+    # -- the end
+
+    def finish(self) -> None:
+        """Brings everything to the store; the tree may be used on."""
+        for (number, name), opened in self._indexes.items():
+            if opened.is_changed:
+                self._store_index(self.get_node(number), name, opened)
+        self._writer.write_all()
+        self._indexes.clear()
+        self._held.clear()
+
+    def open_index(self, number: int, name: str) -> ViewEdit:
+        """An index that may be changed."""
+        opened = self._indexes.get((number, name))
+        if opened is None:
+            opened = open_edit(Index(self.volume, self.get_node(number), name), self.upcase)
+            self._indexes[number, name] = opened
+        return opened
+
+    # -- inside: names
+
+    def _folder(self, number: int) -> FolderEdit:
+        self.get_index(number)  # it is a folder, or this says so
+        opened = self.open_index(number, FOLDER_INDEX)
+        assert isinstance(opened, FolderEdit)
+        return opened
+
+    def _get_entry(self, folder: int, name: bytes) -> IndexEntry:
+        """The entry to be changed; a short name stands for the long one.
+
+        Raises:
+            RefusedError: there is none, or it is the file system's own.
+        """
+        entry = self._folder(folder).find(from_bytes(name))
+        if entry is None or self.is_hidden(entry):
+            raise RefusedError(f"there is no {from_bytes(name)} in its folder")
+        return entry
+
+    def _check_new(self, folder: int, name: bytes) -> None:
+        text = from_bytes(name)
+        if not is_storable(text):
+            raise RefusedError(f"{text!r} is no name that Windows takes")
+        if self._folder(folder).find(text) is not None:
+            raise RefusedError(f"there is a {text} in its folder already")
+
+    def _create(self, folder: int, name: bytes, record_flags: int, flags: int) -> Node:
+        self._check_new(folder, name)
+        above = self.get_node(folder)
+        node = self._writer.new_node(record_flags)
+        value = StandardInformation.blank(
+            created=self._now,
+            modified=self._now,
+            changed=self._now,
+            accessed=self._now,
+            flags=flags,
+        )
+        raw = value.build() + bytes(layout.STANDARD_BYTES - StandardInformation.SIZE)
+        node.attributes.append(Attribute(layout.STANDARD_INFORMATION, value=raw))
+        self._set_security_id(node, self._inherited_security(above))
+        return node
+
+    def _inherited_security(self, above: Node) -> int:
+        own = above.find(layout.SECURITY_DESCRIPTOR)
+        if above.security_id or own is None:
+            return above.security_id
+        return self._extend.store_descriptor(read_stream(self.volume, own))
+
+    def _link(self, folder: int, name: bytes, node: Node) -> None:
+        """Gives a node a name, in its record and in the folder."""
+        text = from_bytes(name)
+        spaces = [head.space for head, _name in node.names()]
+        is_first = layout.DOS not in spaces and layout.WIN32_AND_DOS not in spaces
+        head = self._name_head(node, folder)
+        head.length, head.space = len(to_wide(text)) // 2, space_of(text, is_first)
+        key = head.build() + to_wide(text)
+        node.attributes.append(Attribute(layout.FILE_NAME, value=key, is_indexed=True))
+        self._writer.changed[node.number] = node
+        self._folder(folder).add(IndexEntry(key, node.reference))
+
+    def _unlink(self, folder: int, entry: IndexEntry, node: Node) -> None:
+        """Takes a name away, with the short or long one that belongs to it."""
+        head = parse_name(entry.key)[0]
+        pair = {layout.WIN32, layout.DOS} if self._has_pair(node, folder, head) else {head.space}
+        wanted = parse_name(entry.key)[1]
+        for attribute in list(node.all_of(layout.FILE_NAME)):
+            other, text = parse_name(attribute.value or b"")
+            if other.parent & layout.REFERENCE_MASK != folder or other.space not in pair:
+                continue
+            if other.space == head.space and text != wanted:
+                continue
+            self._folder(folder).remove(text)
+            node.attributes.remove(attribute)
+        self._writer.changed[node.number] = node
+
+    def _has_pair(self, node: Node, folder: int, head: FileName) -> bool:
+        """Whether a name is the long or short half of two in one folder."""
+        spaces = [
+            other.space
+            for other, _name in node.names()
+            if other.parent & layout.REFERENCE_MASK == folder
+        ]
+        if head.space == layout.DOS:
+            return layout.WIN32 in spaces
+        # among several long names of a file, none says which one the short name belongs to
+        return (
+            head.space == layout.WIN32 and layout.DOS in spaces and spaces.count(layout.WIN32) == 1
+        )
+
+    def _remove_all_in(self, folder: int) -> int:
+        count = 0
+        for child in self.list_folder(folder):
+            self.remove(folder, child.name)
+            count += 1
+        return count
+
+    def _free(self, node: Node) -> None:
+        self._extend.forget(node)
+        self._writer.free_node(node)
+        self._held.pop(node.number, None)
+        for key in [key for key in self._indexes if key[0] == node.number]:
+            del self._indexes[key]
+
+    # -- inside: what names and standard information say
+
+    def _name_head(self, node: Node, folder: int) -> FileName:
+        value = self._standard(node)
+        data = node.find(layout.DATA)
+        point = self.get_reparse(node)
+        extended = node.find(layout.EA_INFORMATION)
+        size = data.size_bytes if data else 0
+        stored = size if data and data.value is not None else 0
+        if data and data.value is None:
+            stored = sum(run.clusters for run in data.runs) * self.volume.cluster_bytes
+            if data.is_compressed or data.is_sparse:
+                stored = data.stored_clusters * self.volume.cluster_bytes
+        extra = point.tag if point else 0
+        if extended and extended.value and not point:
+            extra = int.from_bytes(extended.value[:2], "little")
+        return FileName.blank(
+            parent=self.get_node(folder).reference,
+            created=value.created,
+            modified=value.modified,
+            changed=value.changed,
+            accessed=value.accessed,
+            allocated=(stored + 7) & ~7,
+            size=size,
+            flags=value.flags | (layout.FILE_IS_FOLDER if node.is_folder else 0),
+            extra=extra,
+        )
+
+    def _sync_names(self, node: Node) -> None:
+        """Brings sizes, times and flags to the folders that name a node."""
+        for old, text in node.names():
+            folder = old.parent & layout.REFERENCE_MASK
+            head = self._name_head(node, folder)
+            head.length, head.space = old.length, old.space
+            self._folder(folder).add(IndexEntry(head.build() + to_wide(text), node.reference))
+
+    def _standard(self, node: Node) -> StandardInformation:
+        attribute = node.find(layout.STANDARD_INFORMATION)
+        if attribute is None or attribute.value is None:
+            raise self.volume.damaged(f"record {node.number} has no standard information")
+        return StandardInformation.parse(attribute.value[: StandardInformation.SIZE])
+
+    def _set_standard(self, node: Node, value: StandardInformation) -> None:
+        attribute = node.find(layout.STANDARD_INFORMATION)
+        assert attribute is not None and attribute.value is not None  # ``value`` is of it
+        attribute.value = value.build() + attribute.value[StandardInformation.SIZE :]
+        self._writer.changed[node.number] = node
+
+    def _set_security_id(self, node: Node, number: int) -> None:
+        attribute = node.find(layout.STANDARD_INFORMATION)
+        assert attribute is not None and attribute.value is not None  # made or read before
+        raw = bytearray(attribute.value.ljust(layout.STANDARD_BYTES, b"\0"))
+        start = layout.SECURITY_ID_OFFSET
+        raw[start : start + 4] = number.to_bytes(4, "little")
+        attribute.value = bytes(raw)
+        self._writer.changed[node.number] = node
+
+    def _touch(self, node: Node, content: bool = True) -> None:
+        value = self._standard(node)
+        value.changed = self._now
+        if content:
+            value.modified = self._now
+        self._set_standard(node, value)
+        self._sync_names(node)
+
+    def _settle_flags(self, node: Node) -> None:
+        """A file is compressed or sparse as long as one of its streams is."""
+        value = self._standard(node)
+        streams = node.all_of(layout.DATA)
+        for flag, has in (
+            (layout.FILE_COMPRESSED, any(stream.is_compressed for stream in streams)),
+            (layout.FILE_SPARSE, any(stream.is_sparse for stream in streams)),
+        ):
+            if not has and not node.is_folder:
+                value.flags &= ~flag
+        self._set_standard(node, value)
+
+    def _drop_reparse(self, node: Node, point: Attribute) -> None:
+        self._extend.drop_reparse(node)
+        self._writer.drop_attribute(node, point)
+        value = self._standard(node)
+        value.flags &= ~layout.FILE_REPARSE
+        self._set_standard(node, value)
+
+    def _get_file(self, number: int) -> Node:
+        node = self.get_node(number)
+        if node.is_folder:
+            raise self.volume.damaged(f"record {number} should be a file")
+        return node
+
+    def _store_index(self, node: Node, name: str, opened: ViewEdit) -> None:
+        writer = self._writer
+        root = node.find(layout.INDEX_ROOT, name)
+        assert root is not None  # the index was read from it
+        allocation = node.find(layout.INDEX_ALLOCATION, name)
+        bitmap = node.find(layout.BITMAP_ATTRIBUTE, name)
+        kept = [item for item in (allocation, bitmap) if item is not None]
+        node.attributes = [item for item in node.attributes if item not in kept]
+        built = opened.build(max(_SMALLEST_ROOT, writer.room_beside(node, root)))
+        root.value = built.root
+        writer.changed[node.number] = node
+        if not built.blocks:
+            for item in kept:
+                writer.clusters.give(item.runs)
+            return
+        allocation = allocation or Attribute(layout.INDEX_ALLOCATION, name)
+        bitmap = bitmap or Attribute(layout.BITMAP_ATTRIBUTE, name)
+        node.attributes += [allocation, bitmap]
+        writer.set_mapped(node, allocation, b"".join(built.blocks))
+        if bitmap.value is None:
+            writer.set_mapped(node, bitmap, built.bitmap)
+        else:
+            writer.set_value(node, bitmap, built.bitmap)
+
+    def _require_awake(self) -> None:
+        """Refuses a volume on which Windows sleeps: it would go on from its memory."""
+        found = self.find_child(self.root, b"hiberfil.sys")
+        if found is None:
+            return
+        start = self.read_file(found.node, 4)
+        if start.lower() in (b"hibr", b"wake"):
+            raise RefusedError(
+                f"Windows hibernates on {self.volume.where} (ntfs), or was shut down for a fast "
+                "start: shut it down fully once (shutdown /s /f /t 0), then try again"
+            )
+
+
+def _read_only(mode: int) -> int:
+    return 0 if mode & 0o200 else layout.FILE_READ_ONLY

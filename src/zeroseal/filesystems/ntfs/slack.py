@@ -1,0 +1,254 @@
+"""What lies behind the end of things: of content in its clusters, of records, of index blocks.
+
+All of it is found from the table alone, in one pass; only what may be stale is read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from zeroseal.blocks.bitmaps import bit_is_set
+from zeroseal.filesystems.cleaner import ByteRange, count_stale, iter_near
+from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.allocate import write_at
+from zeroseal.filesystems.ntfs.index import FOLDER_INDEX, Index
+from zeroseal.filesystems.ntfs.layout import IndexHeader
+from zeroseal.filesystems.ntfs.lznt1 import stored_bytes
+from zeroseal.filesystems.ntfs.nodes import Attribute, Node, load_node, node_from_record
+from zeroseal.filesystems.ntfs.runs import HOLE, cut_runs, iter_stored
+from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups, take_fixups
+
+_END_BYTES = 8
+_END_WORD = bytes.fromhex("82794711")  # what Windows leaves behind the end mark
+_SHADOW_HEADER = 0x1E00  # in the sectors of $Boot
+_SHADOW_MAGIC = bytes.fromhex("6b870838 76c1 484e b7ae 04046e6cc752".replace(" ", ""))
+
+
+class StaleRecord(NamedTuple):
+    """A record in use whose slack is not zeros, and how it should be."""
+
+    number: int
+    clean: bytes
+    stale_bytes: int
+
+
+class StaleBlock(NamedTuple):
+    """A block of an index with remains, and how it should be (zeros, where it is not in use)."""
+
+    allocation: Attribute
+    offset: int
+    clean: bytes
+    stale_bytes: int
+
+
+class SlackPass:
+    """Goes over the table once.
+
+    Attributes:
+        tails: (offset, length) on the volume of what lies behind content, sorted; not yet read.
+    """
+
+    def __init__(self, volume: NtfsVolume) -> None:
+        self.volume = volume
+        self.records: list[StaleRecord] = []
+        self.blocks: list[StaleBlock] = []
+        self.tails: list[ByteRange] = []
+        for number, record in volume.iter_records():
+            if record is None or not record[22] & layout.IN_USE:
+                continue
+            self._look_at(number, record)
+        self.tails.sort()
+
+    @property
+    def stale_bytes(self) -> int:
+        """How much is not as it should be."""
+        counted = sum(record.stale_bytes for record in self.records)
+        counted += sum(block.stale_bytes for block in self.blocks)
+        return counted + sum(length for _offset, length in self.iter_stale_tails())
+
+    def iter_stale_tails(self) -> Iterator[ByteRange]:
+        """Yields those tails that hold something."""
+        store = self.volume.store
+        for group in iter_near(self.tails):
+            start = group[0][0]
+            end = max(offset + length for offset, length in group)
+            extents = list(store.iter_extents(start, end - start))
+            if all(extent.is_zero for extent in extents):
+                continue
+            raw = store.read(start, end - start)
+            for offset, length in group:
+                if raw.count(0, offset - start, offset - start + length) != length:
+                    yield offset, length
+
+    def clean(self) -> None:
+        """Makes all of it as it should be."""
+        for offset, length in list(self.iter_stale_tails()):
+            self.volume.store.zero(offset, length)
+        for block in self.blocks:
+            write_at(self.volume, block.allocation, block.offset, block.clean)
+        for record in self.records:
+            self.volume.write_raw_record(record.number, record.clean)
+        copy_mirror(self.volume)
+
+    # -- inside
+
+    def _look_at(self, number: int, record: bytes) -> None:
+        clean = clean_record(record)
+        if clean != record:
+            stale = count_stale(record, clean)
+            self.records.append(StaleRecord(number, put_fixups(clean), stale))
+        if int.from_bytes(record[32:40], "little"):
+            return  # an extension: its base knows it
+        node = node_from_record(self.volume, number, record)
+        if node.list_runs:
+            self._add_list_tail(node)
+        for attribute in node.attributes:
+            if attribute.value is None:
+                if number != layout.LOG_FILE:
+                    self.tails += _iter_tails(self.volume, attribute)
+            elif attribute.type == layout.INDEX_ROOT:
+                self.blocks += _iter_blocks(self.volume, node, attribute.name)
+
+    def _add_list_tail(self, node: Node) -> None:
+        """An attribute list in clusters is as long as its lines."""
+        record = self.volume.read_record(node.number)
+        position = int.from_bytes(record[20:22], "little")
+        while int.from_bytes(record[position : position + 4], "little") != layout.ATTRIBUTE_LIST:
+            position += int.from_bytes(record[position + 4 : position + 8], "little")
+        size = int.from_bytes(record[position + 48 : position + 56], "little")
+        runs = node.list_runs
+        made = Attribute(layout.ATTRIBUTE_LIST, value=None, runs=runs, size=size, initialized=size)
+        self.tails += _iter_tails(self.volume, made)
+
+
+def clean_record(record: bytes) -> bytes:
+    """A record without what lies behind its attributes, and behind the value of each."""
+    end = int.from_bytes(record[24:28], "little")
+    position = int.from_bytes(record[20:22], "little")
+    clean = record
+    if record.count(0, end) != len(record) - end:
+        clean = record[:end].ljust(len(record), b"\0")
+    holes: list[tuple[int, int]] = []
+    while position + 16 <= end:
+        kind = int.from_bytes(record[position : position + 4], "little")
+        if kind == layout.END:
+            holes.append((position + 4, position + _END_BYTES))
+            break
+        length = int.from_bytes(record[position + 4 : position + 8], "little")
+        if length < layout.RESIDENT_BYTES or position + length > end:
+            return clean  # not sound; the checker says so
+        if not record[position + 8]:
+            size = int.from_bytes(record[position + 16 : position + 20], "little")
+            start = int.from_bytes(record[position + 20 : position + 22], "little")
+            if start + size < length:
+                holes.append((position + start + size, position + length))
+        position += length
+    patched = bytearray(clean)
+    for start, stop in holes:
+        if stop - start == 4 and record[start:stop] == _END_WORD:
+            continue
+        if record.count(0, start, stop) != stop - start:
+            patched[start:stop] = bytes(stop - start)
+    return bytes(patched)
+
+
+def _iter_tails(volume: NtfsVolume, attribute: Attribute) -> Iterator[ByteRange]:
+    """Yields what lies behind the content of an attribute in its clusters."""
+    size = volume.cluster_bytes
+    if attribute.is_compressed:
+        yield from _iter_compressed_tails(volume, attribute)
+        return
+    position = 0
+    for run in attribute.runs:
+        end = position + run.clusters * size
+        start = max(position, attribute.initialized)
+        if start < end and run.lcn != HOLE:
+            yield run.lcn * size + start - position, end - start
+        position = end
+
+
+def _iter_compressed_tails(volume: NtfsVolume, attribute: Attribute) -> Iterator[ByteRange]:
+    """Yields the ends of units that are compressed, and what lies behind the content."""
+    clusters, size = 1 << attribute.unit, volume.cluster_bytes
+    total = sum(run.clusters for run in attribute.runs)
+    for vcn in range(0, total, clusters):
+        stored = list(iter_stored(cut_runs(attribute.runs, vcn, vcn + clusters)))
+        if not stored:
+            continue
+        count = sum(run.clusters for run in stored)
+        if count == clusters:  # not compressed
+            used = min(count * size, max(0, attribute.initialized - vcn * size))
+        elif vcn * size >= attribute.initialized:
+            used = 0
+        else:
+            raw = b"".join(volume.read_clusters(run.lcn, run.clusters) for run in stored)
+            used = stored_bytes(raw, min(clusters * size, attribute.initialized - vcn * size))
+        for run in stored:
+            if used < run.clusters * size:
+                yield run.lcn * size + used, run.clusters * size - used
+            used = max(0, used - run.clusters * size)
+
+
+def _iter_blocks(volume: NtfsVolume, node: Node, name: str) -> Iterator[StaleBlock]:
+    """Yields the blocks of an index that hold what they should not."""
+    index = Index(volume, node, name)
+    allocation = index.allocation
+    if allocation is None or index.bitmap is None or allocation.value is not None:
+        return
+    marks = read_stream(volume, index.bitmap)
+    whole = read_stream(volume, allocation)
+    for number in range(len(whole) // index.block_bytes):
+        offset = number * index.block_bytes
+        raw = whole[offset : offset + index.block_bytes]
+        if number // 8 < len(marks) and bit_is_set(marks, number):
+            clean = clean_block(raw, name == FOLDER_INDEX)
+            if clean != raw:
+                yield StaleBlock(allocation, offset, clean, count_stale(raw, clean))
+        elif raw.count(0) != len(raw):
+            yield StaleBlock(allocation, offset, bytes(len(raw)), len(raw) - raw.count(0))
+
+
+def clean_block(raw: bytes, is_folder: bool) -> bytes:
+    """A block of an index without what lies behind its entries, and behind the name of each."""
+    plain = take_fixups(raw)
+    if plain is None or plain[:4] != layout.INDEX_MAGIC:
+        return raw  # not sound; the checker says so
+    start = layout.INDEX_BLOCK_HEAD_BYTES
+    head = IndexHeader.parse(plain[start : start + IndexHeader.SIZE])
+    end = start + head.used_bytes
+    patched = bytearray(plain)
+    if end <= len(plain):
+        patched[end:] = bytes(len(plain) - end)
+    position = start + head.entries_offset
+    while position + layout.INDEX_ENTRY_BYTES <= end:
+        _place, length, key_length, flags = layout.INDEX_ENTRY.unpack_from(plain, position)
+        if length < layout.INDEX_ENTRY_BYTES or position + length > end:
+            break
+        child = 8 if flags & layout.ENTRY_HAS_CHILD else 0
+        last = bool(flags & layout.ENTRY_IS_LAST)
+        if is_folder:
+            used = position + layout.INDEX_ENTRY_BYTES + (0 if last else key_length)
+            stop = position + length - child
+            if used < stop:
+                patched[used:stop] = bytes(stop - used)
+        if last:
+            break
+        position += length
+    return raw if patched == plain else put_fixups(patched)
+
+
+def copy_mirror(volume: NtfsVolume) -> None:
+    """Brings the first records of the table to their copy."""
+    mirror = load_node(volume, layout.MIRROR).find(layout.DATA)
+    if mirror is not None and mirror.value is None:
+        count = mirror.size // volume.record_bytes
+        copies = b"".join(volume.read_raw_record(number) for number in range(count))
+        write_at(volume, mirror, 0, copies)
+
+
+def shadow_header(volume: NtfsVolume) -> ByteRange | None:
+    """The header of shadow copies in the boot sectors, where it is."""
+    raw = volume.store.read(_SHADOW_HEADER, layout.FIXUP_STRIDE)
+    return (_SHADOW_HEADER, layout.FIXUP_STRIDE) if raw[:16] == _SHADOW_MAGIC else None

@@ -1,0 +1,116 @@
+"""Whether a volume was closed: its flags, its log, and a system that sleeps on it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zeroseal.errors import NeedsRecoveryError
+from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.layout import RestartArea, RestartPage, VolumeInformation
+from zeroseal.filesystems.ntfs.names import to_text
+from zeroseal.filesystems.ntfs.nodes import load_node
+from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.filesystems.ntfs.volume import NtfsVolume, take_fixups
+
+LOG_CLEAN, LOG_EMPTY, LOG_OPEN = "closed", "empty", "open"
+_MOST_PAGE = 1 << 16
+
+
+@dataclass(frozen=True)
+class VolumeState:
+    """What a volume says of itself.
+
+    Attributes:
+        version: such as ``3.1``.
+        flags: those of ``layout.VOLUME_FLAGS`` that are set, in words.
+        log: ``LOG_CLEAN``, ``LOG_EMPTY`` or ``LOG_OPEN``.
+    """
+
+    version: str
+    label: str
+    flags: tuple[str, ...]
+    log: str
+    serial: int
+
+    @property
+    def is_dirty(self) -> bool:
+        """Whether the system asks for a check of the volume."""
+        return layout.VOLUME_FLAGS[layout.VOLUME_IS_DIRTY] in self.flags
+
+
+def read_state(volume: NtfsVolume) -> VolumeState:
+    """Version, label, flags and the state of the log.
+
+    Raises:
+        DamagedError: the records that say it are not sound.
+    """
+    node = load_node(volume, layout.VOLUME)
+    found = node.find(layout.VOLUME_INFORMATION)
+    if found is None or found.value is None or len(found.value) < VolumeInformation.SIZE:
+        raise volume.damaged("it does not say its version")
+    info = VolumeInformation.parse(found.value[: VolumeInformation.SIZE])
+    name = node.find(layout.VOLUME_NAME)
+    return VolumeState(
+        version=f"{info.major}.{info.minor}",
+        label=to_text(name.value) if name and name.value else "",
+        flags=tuple(word for bit, word in layout.VOLUME_FLAGS.items() if info.flags & bit),
+        log=log_state(volume),
+        serial=volume.boot.serial,
+    )
+
+
+def require_closed(volume: NtfsVolume) -> VolumeState:
+    """The state of a volume that may be changed.
+
+    Raises:
+        NeedsRecoveryError: it is dirty, or its log has work left.
+        UnsupportedError: its version is another than 3.0 and 3.1.
+    """
+    state = read_state(volume)
+    if state.version not in ("3.0", "3.1"):
+        raise volume.unsupported(f"it is of version {state.version}")
+    reason = ""
+    if state.is_dirty:
+        reason = "is marked dirty"
+    elif state.log == LOG_OPEN:
+        reason = "was not closed: its log has work left"
+    if reason:
+        raise NeedsRecoveryError(
+            f"{volume.where} (ntfs) {reason}: start the machine once and shut it down fully "
+            "(shutdown /s /f /t 0), then try again",
+            format="ntfs",
+        )
+    return state
+
+
+def log_state(volume: NtfsVolume) -> str:
+    """Whether the log was closed, by its newer restart page."""
+    attribute = load_node(volume, layout.LOG_FILE).find(layout.DATA)
+    if attribute is None:
+        raise volume.damaged("it has no log")
+    pages = []
+    first = read_stream(volume, attribute, 0, _MOST_PAGE)
+    if first[:4] == b"\xff\xff\xff\xff":
+        return LOG_EMPTY if first.count(0xFF) == len(first) else LOG_OPEN
+    size = int.from_bytes(first[16:20], "little")
+    if first[:4] not in (b"RSTR", b"CHKD") or not 512 <= size <= _MOST_PAGE or size & (size - 1):
+        return LOG_OPEN
+    for place in (0, size):
+        area = _restart_area(read_stream(volume, attribute, place, size))
+        if area:
+            pages.append(area)
+    if not pages:
+        return LOG_OPEN
+    newest = max(pages, key=lambda area: area.current_lsn)
+    is_closed = newest.client_in_use_list == layout.NO_CLIENT
+    return LOG_CLEAN if is_closed or newest.flags & layout.RESTART_IS_CLEAN else LOG_OPEN
+
+
+def _restart_area(raw: bytes) -> RestartArea | None:
+    if raw[:4] not in (b"RSTR", b"CHKD"):
+        return None
+    restored = take_fixups(raw) or raw
+    start = RestartPage.parse(restored[: RestartPage.SIZE]).area_offset
+    if start + RestartArea.SIZE > len(restored):
+        return None
+    return RestartArea.parse(restored[start : start + RestartArea.SIZE])
