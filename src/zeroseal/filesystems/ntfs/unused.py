@@ -10,7 +10,7 @@ from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import BootSector
 from zeroseal.filesystems.ntfs.nodes import load_node
 from zeroseal.filesystems.ntfs.pack import build_free_record
-from zeroseal.filesystems.ntfs.slack import shadow_header
+from zeroseal.filesystems.ntfs.slack import copy_mirror, shadow_header
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups
 
@@ -62,6 +62,7 @@ def clean_free_records(volume: NtfsVolume) -> None:
     """Leaves of free records what a format leaves, and their sequence number."""
     for number, clean in list(iter_stale_records(volume)):
         volume.write_raw_record(number, clean)
+    copy_mirror(volume)  # of large clusters it holds more than the first four
 
 
 def _without_fixups(record: bytes) -> bytes:
