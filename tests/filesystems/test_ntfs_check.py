@@ -294,7 +294,7 @@ def bad_clusters(damage: Damage) -> None:
     damage.patch_record(layout.BAD_CLUSTERS, place, b"\x11")
 
 
-WAYS = {
+WAYS: dict[Callable[[Damage], None], str] = {
     free_cluster: "are used, and marked free",
     lost_cluster: "are marked in use, and nobody's",
     shared_cluster: "share the cluster",

@@ -51,6 +51,12 @@ def add_parser(subparsers: Subparsers) -> None:
         help="seal IMAGE itself instead of a new file: what it held is gone afterwards",
     )
     parser.add_argument(
+        "--ntfs-in-place",
+        action="store_true",
+        help="with --in-place: also where the guest has a volume of NTFS, which no chkdsk can "
+        "judge before it is written",
+    )
+    parser.add_argument(
         "--format",
         choices=("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi"),
         help="container of the new file (default: as IMAGE)",
@@ -86,6 +92,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     args.image = get_image(args)
     if args.to:
         args.output = args.output or output_in(args.to, args.image, args.format or "")
+    if args.ntfs_in_place and not args.in_place:
+        raise UsageError("--ntfs-in-place goes with --in-place only")
     if args.output is None and not args.dry_run and not args.in_place:
         raise UsageError(
             "name the new image with -o OUT, seal the image itself with --in-place, or look at the "
@@ -182,7 +190,14 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
     if args.in_place:
         from zeroseal.sealing.seal_in_place import seal_in_place
 
-        result = seal_in_place(args.image, choices_from(args), now, ui.progress, signer)
+        result = seal_in_place(
+            args.image,
+            choices_from(args),
+            now,
+            ui.progress,
+            signer,
+            also_ntfs=args.ntfs_in_place,
+        )
     else:
         output = OutputSpec(
             args.output,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection
+from typing import Protocol
 
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.cleaner import Cleaner
@@ -10,6 +11,7 @@ from zeroseal.filesystems.ext import owners as ext_owners
 from zeroseal.filesystems.ext.check import check_volume as check_ext
 from zeroseal.filesystems.ext.cleaner import ExtCleaner
 from zeroseal.filesystems.ext.edit import ExtEditor
+from zeroseal.filesystems.ext.places import PlaceNames as ExtPlaces
 from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.fat.check import check_volume as check_fat
@@ -19,12 +21,14 @@ from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.filesystems.ntfs.check import check_volume as check_ntfs
 from zeroseal.filesystems.ntfs.cleaner import NtfsCleaner
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
+from zeroseal.filesystems.ntfs.places import PlaceNames as NtfsPlaces
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.tree import EditableTree, FileTree, Problem
 from zeroseal.filesystems.xfs import owners as xfs_owners
 from zeroseal.filesystems.xfs.check import check_volume as check_xfs
 from zeroseal.filesystems.xfs.cleaner import XfsCleaner
 from zeroseal.filesystems.xfs.edit import XfsEditor
+from zeroseal.filesystems.xfs.places import PlaceNames as XfsPlaces
 from zeroseal.filesystems.xfs.read import XfsTree
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
@@ -84,6 +88,29 @@ def open_cleaner(kind: str, store: Store, where: str) -> Cleaner:
 def check_file_system(kind: str, store: Store, where: str) -> list[Problem]:
     """What our own consistency checker finds wrong."""
     return _CHECKS[family_of(kind)](store, where)
+
+
+class PlaceNames(Protocol):
+    """Says of a byte of a volume what it belongs to."""
+
+    def owner_of(self, offset: int) -> int | None:
+        """The node whose content, names or record it is; None for what belongs to none."""
+
+    def describe(self, offset: int) -> str:
+        """The structure that it lies in."""
+
+
+def place_names(tree: FileTree) -> PlaceNames | None:
+    """Names the places of a volume; None where the file system has no numbers of nodes."""
+    match tree:
+        case ExtTree():
+            return ExtPlaces(tree.volume)
+        case XfsTree():
+            return XfsPlaces(tree.volume)
+        case NtfsTree():
+            return NtfsPlaces(tree.volume)
+        case _:
+            return None
 
 
 def find_owned_nodes(

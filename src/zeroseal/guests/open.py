@@ -10,6 +10,7 @@ from zeroseal.filesystems.kinds import open_editor, open_tree
 from zeroseal.filesystems.tree import FileTree
 from zeroseal.guests.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.windows import find_windows
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Volume
 
@@ -140,6 +141,12 @@ def _describe_absence(disk: Disk) -> str:
         return (
             "no partition table and no file system was found on the disk: is this a disk image of "
             "an installed machine?"
+        )
+    windows = find_windows(disk)
+    if windows is not None:
+        return (
+            f"{windows.name} was found on {windows.volume}: survey looks at it, but what can be "
+            "sealed is a Linux on ext2, ext3, ext4 or XFS"
         )
     return (
         f"no operating system that is supported was found on {', '.join(kinds)}: what can be "

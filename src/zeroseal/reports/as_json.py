@@ -26,7 +26,7 @@ def survey_to_json(survey: Survey) -> Json:
     """A survey."""
     return head("survey") | {
         "ready": survey.is_ready,
-        "image": _image(survey.image),
+        "image": image_to_json(survey.image),
         "system": {
             "family": survey.system.family,
             "name": survey.system.name,
@@ -37,7 +37,7 @@ def survey_to_json(survey: Survey) -> Json:
         "table": survey.disk.table,
         "sectorBytes": survey.disk.sector_bytes,
         "storedByPart": list(survey.stored),
-        "volumes": [_volume(volume) for volume in survey.disk.volumes],
+        "volumes": [volume_to_json(volume) for volume in survey.disk.volumes],
         "mounts": [{"path": path, "volume": name} for path, name in survey.mounts],
         "findings": _findings(survey.findings),
         "guard": _guard(survey.guard),
@@ -47,7 +47,7 @@ def survey_to_json(survey: Survey) -> Json:
 
 def plan_to_json(planned: PlannedSeal) -> Json:
     """A plan, as ``seal --dry-run`` prints it."""
-    return head("plan") | {"source": _image(planned.source)} | _plan(planned.plan)
+    return head("plan") | {"source": image_to_json(planned.source)} | _plan(planned.plan)
 
 
 def seal_to_json(result: SealResult) -> Json:
@@ -56,11 +56,11 @@ def seal_to_json(result: SealResult) -> Json:
         head("seal")
         | {
             "sealed": result.planned.plan.is_complete,
-            "output": _image(result.output),
+            "output": image_to_json(result.output),
             "inPlace": result.output.path == result.planned.source.path,
             "record": str(result.record),
             "digest": result.digest.root,
-            "source": _image(result.planned.source),
+            "source": image_to_json(result.planned.source),
             "consistentVolumes": list(result.proof.volumes),
             "level": result.proof.level,
             "valuesSearched": result.proof.values_searched,
@@ -129,8 +129,8 @@ def rules_to_json(rules: HouseRules) -> Json:
 def export_to_json(result: ExportResult) -> Json:
     """A finished export."""
     return head("export") | {
-        "source": _image(result.source),
-        "output": _image(result.output),
+        "source": image_to_json(result.source),
+        "output": image_to_json(result.output),
         "digest": result.digest,
         "verified": result.verified,
         "record": str(result.record) if result.record else None,
@@ -199,7 +199,8 @@ def head(name: str) -> Json:
     return {"schema": f"zeroseal.{name}", "version": SCHEMA_VERSION}
 
 
-def _image(image: ImageFacts) -> Json:
+def image_to_json(image: ImageFacts) -> Json:
+    """The facts of a container."""
     return {
         "path": str(image.path),
         "format": image.format_name,
@@ -214,7 +215,8 @@ def _image(image: ImageFacts) -> Json:
     }
 
 
-def _volume(volume: Volume) -> Json:
+def volume_to_json(volume: Volume) -> Json:
+    """A volume of a disk."""
     return {
         "name": volume.name,
         "offset": volume.offset_bytes,

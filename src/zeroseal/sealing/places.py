@@ -6,12 +6,9 @@ from bisect import bisect_right
 
 from zeroseal.blocks.pieced import PiecedStore
 from zeroseal.blocks.store import SliceStore
-from zeroseal.filesystems.ext.places import PlaceNames as ExtPlaces
-from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.fat.read import FatTree
+from zeroseal.filesystems.kinds import PlaceNames, place_names
 from zeroseal.filesystems.tree import FileTree, Kind
-from zeroseal.filesystems.xfs.places import PlaceNames as XfsPlaces
-from zeroseal.filesystems.xfs.read import XfsTree
 from zeroseal.sealing.common_words import NAMES_SUFFIX
 from zeroseal.sealing.subject import Subject
 from zeroseal.volumes.volume import Volume
@@ -23,7 +20,7 @@ class PlaceFinder:
     def __init__(self, subject: Subject) -> None:
         self._subject = subject
         self._owners: dict[str, list[tuple[int, int, str]]] = {}
-        self._structures: dict[str, ExtPlaces | XfsPlaces] = {}
+        self._structures: dict[str, PlaceNames | None] = {}
         self._paths: dict[str, dict[int, str]] = {}
         self._strangers = tuple(_name_of(volume) for volume in subject.opened.strangers)
 
@@ -45,18 +42,17 @@ class PlaceFinder:
         for mount in self._subject.opened.guest.mounts:
             if mount.volume.name == volume.name:
                 prefix = mount.path.rstrip("/")
-                if isinstance(mount.tree, ExtTree | XfsTree):
-                    return self._place_by_inode(mount.tree, volume.name, prefix, offset)
                 if isinstance(mount.tree, FatTree):
                     return self._place_on_fat(mount.tree, volume.name, prefix, offset)
+                return self._place_by_node(mount.tree, volume.name, prefix, offset)
         return f"{_name_of(volume)}, at its byte {offset}"
 
-    def _place_by_inode(self, tree: ExtTree | XfsTree, name: str, prefix: str, offset: int) -> str:
+    def _place_by_node(self, tree: FileTree, name: str, prefix: str, offset: int) -> str:
         if name not in self._structures:
-            self._structures[name] = (
-                ExtPlaces(tree.volume) if isinstance(tree, ExtTree) else XfsPlaces(tree.volume)
-            )
+            self._structures[name] = place_names(tree)
         structures = self._structures[name]
+        if structures is None:
+            return f"{name}, at its byte {offset}"
         owner = structures.owner_of(offset)
         if owner is not None:
             if name not in self._paths:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from zeroseal.blocks.digest import digest_before, digest_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.errors import NotProvenError, RefusedError
+from zeroseal.filesystems.kinds import NTFS
 from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.children import find_children
 from zeroseal.images.image import Image
@@ -33,6 +34,7 @@ def seal_in_place(
     progress: Progress = quiet,
     signer: RecordSigner | None = None,
     lineage: Lineage = NO_LINEAGE,
+    also_ntfs: bool = False,
 ) -> SealResult:
     """Seals an image where it lies; what it held is gone afterwards.
 
@@ -43,6 +45,7 @@ def seal_in_place(
         progress: told of each stage.
         signer: who signs the record; None for nobody.
         lineage: where the disk comes from, as far as the caller knows.
+        also_ntfs: whether a guest with a volume of NTFS is sealed in place too.
 
     Raises:
         ImageError: the image cannot be read or is not supported.
@@ -54,6 +57,8 @@ def seal_in_place(
         staged = StagedStore(change.image, source.resolve().parent)
         try:
             subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
+            if not also_ntfs:
+                _check_no_ntfs(source, subject)
             choices = subject.settle(choices)
             planned = plan_opened(change.image, subject, choices, progress)
             check_allowed(planned.plan)
@@ -88,6 +93,16 @@ def seal_in_place(
         finally:
             staged.close()
     return result_of(planned, source, digest, proof, changed)
+
+
+def _check_no_ntfs(path: Path, subject: Subject) -> None:
+    """NTFS is changed in place only where that was asked for by name: no chkdsk judged it here."""
+    for mount in subject.opened.guest.mounts:
+        if mount.volume.content.kind == NTFS:
+            raise RefusedError(
+                f"{path} is not sealed in place: {mount.volume.name} is NTFS; seal into a new file "
+                "with -o, which leaves the old one as it is, or say --ntfs-in-place as well"
+            )
 
 
 def _check_alone(path: Path, image: Image) -> None:

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError, ZeroSealError
 from zeroseal.filesystems.fat.volume import FatVolume
-from zeroseal.filesystems.kinds import CHECKERS, FAT, check_file_system, family_of
+from zeroseal.filesystems.kinds import CHECKERS, FAT, NTFS, check_file_system, family_of
+from zeroseal.filesystems.ntfs.state import require_closed
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
@@ -93,10 +95,16 @@ def _describe(residue: tuple[Residue, ...]) -> str:
     )
 
 
-def _can_be_opened(volume: Volume) -> bool:
-    """A FAT volume that was not unmounted cleanly is left alone, and so is not judged."""
+def _is_judged(volume: Volume) -> bool:
+    """A volume of FAT or NTFS that was not closed is left alone, and so is not judged."""
+    kind = volume.content.kind
+    if not volume.content.is_readable or kind not in (FAT, NTFS):
+        return volume.content.is_readable
     try:
-        FatVolume(volume.store, volume.name)
+        if kind == FAT:
+            FatVolume(volume.store, volume.name)
+        else:
+            require_closed(NtfsVolume(volume.store, volume.name))
     except ZeroSealError:
         return False
     return True
@@ -111,7 +119,7 @@ def check_file_systems(staged: Store) -> list[str]:
     checked = []
     for volume in read_disk(staged).volumes:
         kind = volume.content.kind
-        if not volume.content.is_readable or (kind == FAT and not _can_be_opened(volume)):
+        if not _is_judged(volume):
             continue
         problems = check_file_system(kind, volume.store, volume.name)
         if problems:

@@ -30,18 +30,18 @@ def find_swaps(context: FindContext) -> Iterator[tuple[Change, str]]:
 
 def find_journals(context: FindContext) -> Iterator[tuple[Change, str]]:
     """Yields the journals of the mounted file systems."""
-    for mount in _linux_mounts(context):
+    for mount in _journaled_mounts(context):
         yield BlankJournal(mount.volume.name), f"mounted on {mount.path}"
 
 
 def find_free_inodes(context: FindContext) -> Iterator[tuple[Change, str]]:
     """Yields the unused inodes of the mounted file systems."""
-    for mount in _linux_mounts(context):
+    for mount in _journaled_mounts(context):
         yield BlankFreeInodes(mount.volume.name), f"mounted on {mount.path}"
 
 
-def _linux_mounts(context: FindContext) -> list[Mount]:
-    return [mount for mount in context.guest.mounts if mount.volume.content.can_be_root]
+def _journaled_mounts(context: FindContext) -> list[Mount]:
+    return [mount for mount in context.guest.mounts if mount.volume.content.has_journal]
 
 
 def _readable_mounts(context: FindContext) -> list[Mount]:

@@ -93,6 +93,9 @@ def _with_ids(store: Store, content: Content) -> Content:
         serial = int.from_bytes(store.read(base, 4), "little")
         label = store.read(base + 4, 11).decode("ascii", "replace").strip()
         return Content("vfat", f"{serial >> 16:04X}-{serial & 0xFFFF:04X}", label)
+    if content.kind == "ntfs":
+        serial = int.from_bytes(store.read(72, 8), "little")
+        return Content("ntfs", f"{serial:016X}")
     if content.kind == "xfs":
         label = store.read(108, 12).split(b"\0")[0].decode("utf-8", "replace")
         return Content("xfs", str(uuid.UUID(bytes=store.read(32, 16))), label)

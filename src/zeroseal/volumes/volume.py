@@ -31,7 +31,12 @@ class Content:
     @property
     def is_readable(self) -> bool:
         """Whether it is a file system that can be read and changed here."""
-        return self.is_ext or self.kind in ("xfs", "vfat")
+        return self.is_ext or self.kind in ("xfs", "ntfs", "vfat")
+
+    @property
+    def has_journal(self) -> bool:
+        """Whether it is a file system with a journal and a table of its files."""
+        return self.is_ext or self.kind in ("xfs", "ntfs")
 
     @property
     def can_be_root(self) -> bool:

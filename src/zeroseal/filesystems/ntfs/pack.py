@@ -53,8 +53,11 @@ class Packing:
 
 
 def record_room(record_bytes: int) -> int:
-    """The bytes that a record has for attributes."""
-    return record_bytes - attributes_offset(record_bytes) - len(_END)
+    """The bytes that are used of a record for attributes.
+
+    Eight are left: an independent reader passes over the last attribute of a record that is full.
+    """
+    return record_bytes - attributes_offset(record_bytes) - len(_END) - 8
 
 
 def attributes_offset(record_bytes: int) -> int:
@@ -137,20 +140,24 @@ def pack_node(node: Node, record_bytes: int, make_list: Callable[[int], Attribut
     rest = []
     for part in sorted(parts, key=lambda part: (not _belongs_in_base(node, part), part.sort_key)):
         size = part_bytes(part)
-        if size <= left[0]:
+        if size <= left[0] and not part.lowest_vcn:
             records[0].append(part)
             left[0] -= size
         else:
             rest.append(part)
+    first = 1
     for part in sorted(rest, key=lambda part: part.sort_key):
+        # the parts of one attribute lie in order, some readers count on it
+        first = first if part.lowest_vcn else 1
         size = part_bytes(part)
-        index = next((n for n in range(1, len(left)) if size <= left[n]), None)
+        index = next((n for n in range(first, len(left)) if size <= left[n]), None)
         if index is None:
             records.append([])
             left.append(room)
             index = len(left) - 1
         records[index].append(part)
         left[index] -= size
+        first = index
     for record in records:
         record.sort(key=lambda part: part.sort_key)
     return Packing(records, attribute_list)
