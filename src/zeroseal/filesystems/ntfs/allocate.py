@@ -113,6 +113,7 @@ class Records:
     def __init__(self, volume: NtfsVolume, bitmap: bytes) -> None:
         self._volume = volume
         self.bitmap = bytearray(bitmap)
+        self._searched: dict[int, int] = {}  # by where a search begins: nothing is free before
         self._fit()
 
     def find_free(self, first: int = 0) -> int | None:
@@ -127,6 +128,8 @@ class Records:
     def mark(self, number: int, is_used: bool) -> None:
         """Says whether a record is in use."""
         fill_bits(self.bitmap, number, 1, is_used)
+        if not is_used:
+            self._searched.clear()
 
     def is_used(self, number: int) -> bool:
         """Whether a record is marked in use."""
@@ -137,7 +140,8 @@ class Records:
         self._fit()
 
     def _find(self, start: int, count: int) -> int | None:
-        for byte in range(start // 8, -(-count // 8)):
+        for byte in range(self._searched.get(start, start // 8), -(-count // 8)):
+            self._searched[start] = byte
             if self.bitmap[byte] != 0xFF:
                 for number in range(max(start, byte * 8), min(count, byte * 8 + 8)):
                     if not bit_is_set(self.bitmap, number):

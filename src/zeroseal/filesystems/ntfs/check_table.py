@@ -7,9 +7,8 @@ from dataclasses import dataclass
 
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.ntfs import layout
-from zeroseal.filesystems.ntfs.layout import FileName, RecordHeader
-from zeroseal.filesystems.ntfs.names import to_wide
-from zeroseal.filesystems.ntfs.nodes import Node, Piece, node_from_record, parse_pieces
+from zeroseal.filesystems.ntfs.layout import RecordHeader
+from zeroseal.filesystems.ntfs.nodes import NameHead, Node, Piece, node_from_pieces, parse_pieces
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
@@ -24,7 +23,7 @@ class NodeSummary:
 
     sequence: int
     flags: int
-    names: tuple[tuple[FileName, str], ...]
+    names: tuple[tuple[NameHead, str], ...]
     security_id: int
     file_flags: int
     object_id: bytes
@@ -83,7 +82,7 @@ class TablePass:
         if head.base:
             self._extensions[number] = head.base & layout.REFERENCE_MASK
             return problems
-        node = node_from_record(self._volume, number, record)
+        node = node_from_pieces(self._volume, number, head, pieces)
         for extension in node.extensions:
             self._listed[extension] = number
         self._claim(node)
@@ -138,11 +137,6 @@ class TablePass:
                 if key in seen:
                     yield Problem(where, f"{_shown(*key)} is there twice")
                 seen.add(key)
-        sizes = [len(to_wide(name)) // 2 for _head, name in node.names()]
-        if any(
-            size != head.length for size, (head, _name) in zip(sizes, node.names(), strict=True)
-        ):
-            yield Problem(where, "the length of a name is wrong")
 
     def _check_sizes(self, node: Node, pieces: list[Piece]) -> Iterator[Problem]:
         where, cluster_bytes = f"record {node.number}", self._volume.cluster_bytes

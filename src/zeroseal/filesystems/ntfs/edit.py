@@ -19,7 +19,7 @@ from zeroseal.filesystems.ntfs.journals import empty_changes, renew_limits
 from zeroseal.filesystems.ntfs.layout import FileName, IndexHeader, IndexRoot, StandardInformation
 from zeroseal.filesystems.ntfs.names import from_bytes, is_storable, to_wide
 from zeroseal.filesystems.ntfs.node_writer import NodeWriter, is_plain
-from zeroseal.filesystems.ntfs.nodes import Attribute, Node, parse_name
+from zeroseal.filesystems.ntfs.nodes import Attribute, NameHead, Node, parse_name
 from zeroseal.filesystems.ntfs.read import NtfsTree, ticks_of
 from zeroseal.filesystems.ntfs.reparse import build_symlink
 from zeroseal.filesystems.ntfs.state import require_closed
@@ -29,6 +29,9 @@ from zeroseal.filesystems.tree import Kind
 _LEAST_INDEX_BLOCK = 1024
 _SMALLEST_ROOT = 88
 _MOST_LINKS = 1024
+_NAME_BYTES = (
+    layout.RESIDENT_BYTES + FileName.SIZE + 8
+)  # of a name's attribute, but for its letters
 
 
 class NtfsEditor(NtfsTree):
@@ -90,7 +93,7 @@ class NtfsEditor(NtfsTree):
         node = self._create(folder, name, 0, layout.FILE_ARCHIVE | _read_only(mode))
         data = Attribute(layout.DATA)
         node.attributes.append(data)
-        self._writer.set_value(node, data, content)
+        self._writer.set_value(node, data, content, _NAME_BYTES + 2 * len(name))
         self._link(folder, name, node)
         return node.number
 
@@ -409,7 +412,7 @@ class NtfsEditor(NtfsTree):
             node.attributes.remove(attribute)
         self._writer.changed[node.number] = node
 
-    def _has_pair(self, node: Node, folder: int, head: FileName) -> bool:
+    def _has_pair(self, node: Node, folder: int, head: NameHead) -> bool:
         """Whether a name is the long or short half of two in one folder."""
         spaces = [
             other.space

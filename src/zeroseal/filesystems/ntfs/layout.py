@@ -215,6 +215,9 @@ STANDARD_MORE = struct.Struct("<IIQQ")  # at 48: owner id, security id, quota ch
 STANDARD_BYTES = 72
 SECURITY_ID_OFFSET = 52
 
+# at 16 of an attribute in clusters: first and last number, offset of its runs, unit, three sizes
+MAPPED = struct.Struct("<QqHB5xqqq")
+
 LIST_ENTRY = struct.Struct("<IHBBQQH")  # type, length, name length, its offset, vcn, record, inst.
 LIST_ENTRY_BYTES = 26
 
@@ -234,6 +237,10 @@ class FileName(Record):
     extra: int = at(60, "I", "tag of a reparse point, or size of extended attributes")
     length: int = at(64, "B", "characters")
     space: int = at(65, "B")
+
+
+# the same in short, for reading many: parent, flags, extra, length, space
+NAME_HEAD = struct.Struct("<Q48xIIBB")
 
 
 @record(size=16, byte_order="<", source=f"{SOURCE}: INDEX_HEADER")

@@ -27,6 +27,7 @@ from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups
 
 _GROWTH_RECORDS = 64
+_ALWAYS_RESIDENT = 256  # such values lie in a record, even if that takes an extension
 _WRITE_BYTES = 1 << 20
 _FIRST_TABLE_EXTENSION = 16
 
@@ -76,15 +77,25 @@ class NodeWriter:
 
     # -- attributes
 
-    def set_value(self, node: Node, attribute: Attribute, content: bytes) -> None:
-        """Gives an attribute other content, in the record where it is small."""
+    def set_value(
+        self, node: Node, attribute: Attribute, content: bytes, kept_bytes: int = 0
+    ) -> None:
+        """Gives an attribute other content, in a record where it is small.
+
+        Args:
+            node: whose attribute it is.
+            attribute: one of its attributes.
+            content: what it shall hold.
+            kept_bytes: room that the node's record needs for what is yet to come.
+        """
         self.changed[node.number] = node
         stays_mapped = node.number < layout.FIRST_USER_RECORD and attribute.value is None
         attribute.flags &= ~(layout.COMPRESSION_MASK | layout.SPARSE | layout.ENCRYPTED)
         if attribute.unit:
             self.clusters.give(attribute.runs)
             attribute.runs, attribute.unit = [], 0
-        if len(content) <= self.resident_limit and not stays_mapped:
+        fits = len(content) <= max(_ALWAYS_RESIDENT, self.room_beside(node, attribute) - kept_bytes)
+        if fits and not stays_mapped:
             self.clusters.give(attribute.runs)
             attribute.runs, attribute.value = [], content
             attribute.size = attribute.initialized = 0
@@ -141,11 +152,6 @@ class NodeWriter:
         own = part_bytes(Part(Attribute(attribute.type, attribute.name), 0, ()))
         room = record_room(self.volume.record_bytes) - sum(map(part_bytes, others)) - own
         return room // 8 * 8
-
-    @property
-    def resident_limit(self) -> int:
-        """The longest value that is kept in a record."""
-        return record_room(self.volume.record_bytes) * 3 // 4 // 8 * 8
 
     # -- the end
 
@@ -221,7 +227,8 @@ class NodeWriter:
         volume, data = self.volume, self._table.find(layout.DATA)
         assert data is not None  # the volume was opened by it
         first = volume.record_count
-        wanted = data.size + _GROWTH_RECORDS * volume.record_bytes
+        more = max(_GROWTH_RECORDS, volume.record_count // 8)
+        wanted = data.size + more * volume.record_bytes
         before = len(data.runs)
         self._fit_runs(data, wanted)
         whole = count_clusters(data.runs) * volume.cluster_bytes
@@ -323,7 +330,7 @@ class NodeWriter:
 
     def _store_marks(self, table: Node, marks: Attribute) -> None:
         content = bytes(self._records.bitmap)
-        if marks.value is not None and len(content) <= self.resident_limit // 2:
+        if marks.value is not None and len(content) <= _ALWAYS_RESIDENT:
             marks.value = content
         else:
             self.set_mapped(table, marks, content)

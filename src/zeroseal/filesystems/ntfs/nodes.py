@@ -121,7 +121,7 @@ class Node:
         """All attributes of a type."""
         return [attribute for attribute in self.attributes if attribute.type == kind]
 
-    def names(self) -> list[tuple[FileName, str]]:
+    def names(self) -> list[tuple[NameHead, str]]:
         """Its names with the folders that hold them."""
         return [parse_name(a.value or b"") for a in self.all_of(layout.FILE_NAME)]
 
@@ -143,9 +143,19 @@ class Node:
         return int.from_bytes(value[start : start + 4], "little")
 
 
-def parse_name(raw: bytes) -> tuple[FileName, str]:
+class NameHead(NamedTuple):
+    """What a name says but itself and its times; see ``FileName``."""
+
+    parent: int
+    flags: int
+    extra: int
+    length: int
+    space: int
+
+
+def parse_name(raw: bytes) -> tuple[NameHead, str]:
     """A name with its head; the caller has seen that it is whole."""
-    head = FileName.parse(raw[: FileName.SIZE])
+    head = NameHead._make(layout.NAME_HEAD.unpack_from(raw))
     return head, to_text(raw[FileName.SIZE : FileName.SIZE + 2 * head.length])
 
 
@@ -194,10 +204,10 @@ def _parse_piece(volume: NtfsVolume, number: int, kind: int, raw: bytes) -> Piec
         return Piece(kind, name, flags, instance, value, bool(indexed & layout.INDEXED))
     if length < MappedHeader.SIZE:
         raise volume.damaged(f"an attribute of record {number} is cut off")
-    head = MappedHeader.parse(raw[: MappedHeader.SIZE])
-    if head.runs_offset > length or head.runs_offset < MappedHeader.SIZE:
+    lowest, highest, start, unit, allocated, whole, initialized = layout.MAPPED.unpack_from(raw, 16)
+    if start > length or start < MappedHeader.SIZE:
         raise volume.damaged(f"the runs of an attribute of record {number} are cut off")
-    has_stored = flags & (layout.SPARSE | layout.COMPRESSION_MASK) and head.runs_offset >= 72
+    has_stored = flags & (layout.SPARSE | layout.COMPRESSION_MASK) and start >= 72
     return Piece(
         kind,
         name,
@@ -205,13 +215,13 @@ def _parse_piece(volume: NtfsVolume, number: int, kind: int, raw: bytes) -> Piec
         instance,
         None,
         False,
-        head.lowest_vcn,
-        head.highest_vcn,
-        raw[head.runs_offset :],
-        head.compression_unit,
-        head.allocated,
-        head.size,
-        head.initialized,
+        lowest,
+        highest,
+        raw[start:],
+        unit,
+        allocated,
+        whole,
+        initialized,
         int.from_bytes(raw[64:72], "little") if has_stored else 0,
     )
 
@@ -275,7 +285,17 @@ def node_from_record(volume: NtfsVolume, number: int, record: bytes) -> Node:
         raise volume.damaged(f"record {number} is named and not in use")
     if head.base:
         raise volume.damaged(f"record {number} is named and only extends another")
-    pieces = parse_pieces(volume, number, record)
+    return node_from_pieces(volume, number, head, parse_pieces(volume, number, record))
+
+
+def node_from_pieces(
+    volume: NtfsVolume, number: int, head: RecordHeader, pieces: list[Piece]
+) -> Node:
+    """Puts a node together from the attributes of its base record.
+
+    Raises:
+        DamagedError: its records contradict each other.
+    """
     listed = next((piece for piece in pieces if piece.type == layout.ATTRIBUTE_LIST), None)
     if listed is None:
         return Node(number, head, join_pieces(volume, number, pieces))

@@ -5,6 +5,7 @@ All of it is found from the table alone, in one pass; only what may be stale is 
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -13,14 +14,16 @@ from zeroseal.filesystems.cleaner import ByteRange, count_stale, iter_near
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.allocate import write_at
 from zeroseal.filesystems.ntfs.index import FOLDER_INDEX, Index
-from zeroseal.filesystems.ntfs.layout import IndexHeader
+from zeroseal.filesystems.ntfs.layout import IndexHeader, MappedHeader
 from zeroseal.filesystems.ntfs.lznt1 import stored_bytes
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node, load_node, node_from_record
-from zeroseal.filesystems.ntfs.runs import HOLE, cut_runs, iter_stored
+from zeroseal.filesystems.ntfs.runs import HOLE, Run, cut_runs, iter_stored
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups, take_fixups
 
 _END_BYTES = 8
+_HEAD = struct.Struct("<IIB3xH2xIH")  # of an attribute; the last two of a resident one only
+_NOT_PLAIN = (layout.ATTRIBUTE_LIST, layout.INDEX_ALLOCATION, layout.END)
 _END_WORD = bytes.fromhex("82794711")  # what Windows leaves behind the end mark
 _SHADOW_HEADER = 0x1E00  # in the sectors of $Boot
 _SHADOW_MAGIC = bytes.fromhex("6b870838 76c1 484e b7ae 04046e6cc752".replace(" ", ""))
@@ -95,6 +98,10 @@ class SlackPass:
     # -- inside
 
     def _look_at(self, number: int, record: bytes) -> None:
+        tails = plain_tails(self.volume, record) if number != layout.LOG_FILE else None
+        if tails is not None:
+            self.tails += tails
+            return
         clean = clean_record(record)
         if clean != record:
             stale = count_stale(record, clean)
@@ -121,6 +128,45 @@ class SlackPass:
         runs = node.list_runs
         made = Attribute(layout.ATTRIBUTE_LIST, value=None, runs=runs, size=size, initialized=size)
         self.tails += _iter_tails(self.volume, made)
+
+
+def plain_tails(volume: NtfsVolume, record: bytes) -> list[ByteRange] | None:
+    """What lies behind the content of a file as nearly all are, whose record holds nothing stale.
+
+    None: the record must be looked at in full.
+
+    Raises:
+        DamagedError: its runs lead outside.
+    """
+    used = int.from_bytes(record[24:28], "little")
+    position = int.from_bytes(record[20:22], "little")
+    if record.count(0, used) != len(record) - used:
+        return None
+    tails: list[ByteRange] = []
+    while position + _HEAD.size <= used:
+        kind, length, is_mapped, flags, size, start = _HEAD.unpack_from(record, position)
+        end = position + length
+        if kind in _NOT_PLAIN or length < layout.RESIDENT_BYTES or end > used:
+            return None
+        if is_mapped:
+            if flags & layout.COMPRESSION_MASK or length < MappedHeader.SIZE:
+                return None
+            lowest, _highest, place, _unit, allocated, _size, known = layout.MAPPED.unpack_from(
+                record, position + 16
+            )
+            if lowest:
+                return None
+            if known < allocated:
+                runs = volume.parse_runs(record[position + place : end], "the runs of a file")
+                tails += _behind(runs, known, volume.cluster_bytes)
+        elif start + size > length or record.count(0, position + start + size, end) != (
+            length - start - size
+        ):
+            return None
+        position = end
+    has_end = record[position : position + 4] == b"\xff\xff\xff\xff"
+    is_clean = record[position + 4 : position + _END_BYTES] in (bytes(4), _END_WORD)
+    return tails if has_end and is_clean else None
 
 
 def clean_record(record: bytes) -> bytes:
@@ -160,12 +206,17 @@ def _iter_tails(volume: NtfsVolume, attribute: Attribute) -> Iterator[ByteRange]
     if attribute.is_compressed:
         yield from _iter_compressed_tails(volume, attribute)
         return
+    yield from _behind(attribute.runs, attribute.initialized, size)
+
+
+def _behind(runs: list[Run], known: int, cluster_bytes: int) -> Iterator[ByteRange]:
+    """Yields what runs hold behind the first ``known`` bytes."""
     position = 0
-    for run in attribute.runs:
-        end = position + run.clusters * size
-        start = max(position, attribute.initialized)
+    for run in runs:
+        end = position + run.clusters * cluster_bytes
+        start = max(position, known)
         if start < end and run.lcn != HOLE:
-            yield run.lcn * size + start - position, end - start
+            yield run.lcn * cluster_bytes + start - position, end - start
         position = end
 
 
