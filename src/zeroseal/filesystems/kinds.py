@@ -1,58 +1,73 @@
-"""The file systems that are read and changed here, by the kind that a volume was recognised as."""
+"""The file systems that are read and changed here, by the kind that a volume was recognised as.
+
+One table says where the code of each is. A part of it is loaded when it is first needed: a command
+that looks at no disk, or at a disk without XFS, starts without.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
-from typing import Protocol
+from collections.abc import Collection
+from functools import cache
+from importlib import import_module
+from typing import Any, NamedTuple, Protocol, cast
 
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.cleaner import Cleaner
-from zeroseal.filesystems.ext import owners as ext_owners
-from zeroseal.filesystems.ext.check import check_volume as check_ext
-from zeroseal.filesystems.ext.cleaner import ExtCleaner
-from zeroseal.filesystems.ext.edit import ExtEditor
-from zeroseal.filesystems.ext.places import PlaceNames as ExtPlaces
-from zeroseal.filesystems.ext.read import ExtTree
-from zeroseal.filesystems.ext.volume import ExtVolume
-from zeroseal.filesystems.fat.check import check_volume as check_fat
-from zeroseal.filesystems.fat.cleaner import FatCleaner
-from zeroseal.filesystems.fat.edit import FatEditor
-from zeroseal.filesystems.fat.read import FatTree
-from zeroseal.filesystems.ntfs.check import check_volume as check_ntfs
-from zeroseal.filesystems.ntfs.cleaner import NtfsCleaner
-from zeroseal.filesystems.ntfs.edit import NtfsEditor
-from zeroseal.filesystems.ntfs.places import PlaceNames as NtfsPlaces
-from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.tree import EditableTree, FileTree, Problem
-from zeroseal.filesystems.xfs import owners as xfs_owners
-from zeroseal.filesystems.xfs.check import check_volume as check_xfs
-from zeroseal.filesystems.xfs.cleaner import XfsCleaner
-from zeroseal.filesystems.xfs.edit import XfsEditor
-from zeroseal.filesystems.xfs.places import PlaceNames as XfsPlaces
-from zeroseal.filesystems.xfs.read import XfsTree
-from zeroseal.filesystems.xfs.volume import XfsVolume
 
 EXT, XFS, FAT, NTFS = "ext", "xfs", "vfat", "ntfs"
 CHECKERS = {EXT: "e2fsck", XFS: "xfs_repair", FAT: "fsck.fat", NTFS: "chkdsk"}
-_READERS: dict[str, Callable[[Store, str], FileTree]] = {
-    EXT: ExtTree,
-    XFS: XfsTree,
-    FAT: FatTree,
-    NTFS: NtfsTree,
+
+
+class _Parts(NamedTuple):
+    """Where the code of a file system is: ``MODULE:NAME`` below this package."""
+
+    tree: str  # (store, where) -> FileTree
+    editor: str  # (store, now, where, zero_removed) -> EditableTree
+    cleaner: str  # (store, where) -> Cleaner
+    check: str  # (store, where) -> list[Problem]
+    places: str  # (tree) -> PlaceNames
+    is_closed: str = ""  # (store, where) -> bool; else it is judged whatever its state
+    owned_nodes: str = ""  # (store, where, uids, in_acls) -> {node: uid}
+    used_share: str = ""  # (store, where) -> float
+
+
+_TABLE = {
+    EXT: _Parts(
+        tree="ext.read:ExtTree",
+        editor="ext.edit:ExtEditor",
+        cleaner="ext.cleaner:ExtCleaner",
+        check="ext.check:check_volume",
+        places="ext.places:places_of",
+        owned_nodes="ext.owners:owned_nodes",
+        used_share="ext.volume:used_share",
+    ),
+    XFS: _Parts(
+        tree="xfs.read:XfsTree",
+        editor="xfs.edit:XfsEditor",
+        cleaner="xfs.cleaner:XfsCleaner",
+        check="xfs.check:check_volume",
+        places="xfs.places:places_of",
+        owned_nodes="xfs.owners:owned_nodes",
+        used_share="xfs.volume:used_share",
+    ),
+    FAT: _Parts(
+        tree="fat.read:FatTree",
+        editor="fat.edit:FatEditor",
+        cleaner="fat.cleaner:FatCleaner",
+        check="fat.check:check_volume",
+        places="fat.places:PlaceNames",
+        is_closed="fat.volume:is_closed",
+    ),
+    NTFS: _Parts(
+        tree="ntfs.read:NtfsTree",
+        editor="ntfs.edit:NtfsEditor",
+        cleaner="ntfs.cleaner:NtfsCleaner",
+        check="ntfs.check:check_volume",
+        places="ntfs.places:places_of",
+        is_closed="ntfs.state:is_closed",
+    ),
 }
-_EDITORS: dict[str, Callable[[Store, int, str, bool], EditableTree]] = {
-    EXT: ExtEditor,
-    XFS: XfsEditor,
-    FAT: FatEditor,
-    NTFS: NtfsEditor,
-}
-_CLEANERS: dict[str, Callable[[Store, str], Cleaner]] = {
-    EXT: ExtCleaner,
-    XFS: XfsCleaner,
-    FAT: FatCleaner,
-    NTFS: NtfsCleaner,
-}
-_CHECKS = {EXT: check_ext, XFS: check_xfs, FAT: check_fat, NTFS: check_ntfs}
 
 
 def family_of(kind: str) -> str:
@@ -66,7 +81,7 @@ def open_tree(kind: str, store: Store, where: str) -> FileTree:
     Raises:
         ImageError, RefusedError: it cannot be read.
     """
-    return _READERS[family_of(kind)](store, where)
+    return cast(FileTree, _load(_TABLE[family_of(kind)].tree)(store, where))
 
 
 def open_editor(
@@ -77,17 +92,24 @@ def open_editor(
     Raises:
         ImageError, RefusedError: it cannot be changed.
     """
-    return _EDITORS[family_of(kind)](store, now, where, zero_removed)
+    editor = _load(_TABLE[family_of(kind)].editor)
+    return cast(EditableTree, editor(store, now, where, zero_removed))
 
 
 def open_cleaner(kind: str, store: Store, where: str) -> Cleaner:
     """What lies beside the files of a volume."""
-    return _CLEANERS[family_of(kind)](store, where)
+    return cast(Cleaner, _load(_TABLE[family_of(kind)].cleaner)(store, where))
 
 
 def check_file_system(kind: str, store: Store, where: str) -> list[Problem]:
     """What our own consistency checker finds wrong."""
-    return _CHECKS[family_of(kind)](store, where)
+    return cast(list[Problem], _load(_TABLE[family_of(kind)].check)(store, where))
+
+
+def is_closed(kind: str, store: Store, where: str) -> bool:
+    """Whether a file system can be judged; one of FAT or NTFS that was not closed cannot."""
+    name = _TABLE[family_of(kind)].is_closed
+    return not name or bool(_load(name)(store, where))
 
 
 class PlaceNames(Protocol):
@@ -100,35 +122,26 @@ class PlaceNames(Protocol):
         """The structure that it lies in."""
 
 
-def place_names(tree: FileTree) -> PlaceNames | None:
-    """Names the places of a volume; None where the file system has no numbers of nodes."""
-    match tree:
-        case ExtTree():
-            return ExtPlaces(tree.volume)
-        case XfsTree():
-            return XfsPlaces(tree.volume)
-        case NtfsTree():
-            return NtfsPlaces(tree.volume)
-        case _:
-            return None
+def place_names(kind: str, tree: FileTree) -> PlaceNames | None:
+    """Names the places of a volume; None where there is no volume beneath a tree."""
+    parts = _TABLE.get(family_of(kind))
+    return cast(PlaceNames, _load(parts.places)(tree)) if parts else None
 
 
 def find_owned_nodes(
     kind: str, store: Store, where: str, uids: Collection[int], in_acls: bool
 ) -> dict[int, int]:
     """Nodes in use that belong to some users, or whose access lists name them: {node: uid}."""
-    if family_of(kind) == XFS:
-        xfs = XfsVolume(store, where)
-        return xfs_owners.find_in_acls(xfs, uids) if in_acls else xfs_owners.find_owned(xfs, uids)
-    ext = ExtVolume(store, where)
-    return ext_owners.find_in_acls(ext, uids) if in_acls else ext_owners.find_owned(ext, uids)
+    find = _load(_TABLE[family_of(kind)].owned_nodes)
+    return cast(dict[int, int], find(store, where, uids, in_acls))
 
 
 def used_share(kind: str, store: Store, where: str) -> float:
     """How much of a Linux file system is in use, from 0 to 1."""
-    if family_of(kind) == XFS:
-        xfs = XfsVolume(store, where).superblock
-        return 1 - xfs.free_blocks / xfs.blocks
-    volume = ExtVolume(store, where)
-    free = volume.superblock.free_blocks_lo | volume.superblock.free_blocks_hi << 32
-    return 1 - free / volume.block_count
+    return float(_load(_TABLE[family_of(kind)].used_share)(store, where))
+
+
+@cache
+def _load(reference: str) -> Any:
+    module, _colon, name = reference.partition(":")
+    return getattr(import_module(f"zeroseal.filesystems.{module}"), name)

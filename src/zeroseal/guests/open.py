@@ -10,7 +10,6 @@ from zeroseal.filesystems.kinds import open_editor, open_tree
 from zeroseal.filesystems.tree import FileTree
 from zeroseal.guests.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.guest import Guest, Mount
-from zeroseal.guests.windows import find_windows
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Volume
 
@@ -142,6 +141,8 @@ def _describe_absence(disk: Disk) -> str:
             "no partition table and no file system was found on the disk: is this a disk image of "
             "an installed machine?"
         )
+    from zeroseal.guests.windows import find_windows  # of no use to a disk with a guest
+
     windows = find_windows(disk)
     if windows is not None:
         return (

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
-
 from zeroseal.blocks.pieced import PiecedStore
 from zeroseal.blocks.store import SliceStore
-from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.filesystems.kinds import PlaceNames, place_names
 from zeroseal.filesystems.tree import FileTree, Kind
 from zeroseal.sealing.common_words import NAMES_SUFFIX
@@ -19,7 +16,6 @@ class PlaceFinder:
 
     def __init__(self, subject: Subject) -> None:
         self._subject = subject
-        self._owners: dict[str, list[tuple[int, int, str]]] = {}
         self._structures: dict[str, PlaceNames | None] = {}
         self._paths: dict[str, dict[int, str]] = {}
         self._strangers = tuple(_name_of(volume) for volume in subject.opened.strangers)
@@ -42,17 +38,16 @@ class PlaceFinder:
         for mount in self._subject.opened.guest.mounts:
             if mount.volume.name == volume.name:
                 prefix = mount.path.rstrip("/")
-                if isinstance(mount.tree, FatTree):
-                    return self._place_on_fat(mount.tree, volume.name, prefix, offset)
-                return self._place_by_node(mount.tree, volume.name, prefix, offset)
+                return self._place_by_node(mount.tree, volume, prefix, offset)
         return f"{_name_of(volume)}, at its byte {offset}"
 
-    def _place_by_node(self, tree: FileTree, name: str, prefix: str, offset: int) -> str:
+    def _place_by_node(self, tree: FileTree, volume: Volume, prefix: str, offset: int) -> str:
+        name = volume.name
         if name not in self._structures:
-            self._structures[name] = place_names(tree)
+            self._structures[name] = place_names(volume.content.kind, tree)
         structures = self._structures[name]
         if structures is None:
-            return f"{name}, at its byte {offset}"
+            return f"{_name_of(volume)}, at its byte {offset}"
         owner = structures.owner_of(offset)
         if owner is not None:
             if name not in self._paths:
@@ -61,12 +56,6 @@ class PlaceFinder:
             if path:
                 return path
         return f"{name}, {structures.describe(offset)}, at its byte {offset}"
-
-    def _place_on_fat(self, tree: FatTree, name: str, prefix: str, offset: int) -> str:
-        if name not in self._owners:
-            self._owners[name] = _owners(tree, prefix)
-        path = _owner_of(self._owners[name], offset)
-        return path or f"{name}, outside of files, at its byte {offset}"
 
 
 def _name_of(volume: Volume) -> str:
@@ -101,29 +90,3 @@ def _paths_by_node(tree: FileTree, mount_path: str) -> dict[int, str]:
                 name += NAMES_SUFFIX
             found.setdefault(entry.node, name)
     return found
-
-
-def _owners(tree: FatTree, mount_path: str) -> list[tuple[int, int, str]]:
-    """(start, end, path) of all that files and folders hold, in bytes of the volume."""
-    found: list[tuple[int, int, str]] = []
-    pending = [(mount_path, tree.root)]
-    while pending:
-        path, node = pending.pop()
-        names = (path or "/") + NAMES_SUFFIX
-        found += [(start, start + length, names) for start, length in tree.iter_ranges(node)]
-        for entry in tree.list_folder(node):
-            name = f"{path}/{entry.name.decode('utf-8', 'backslashreplace')}"
-            if entry.kind is Kind.FOLDER:
-                pending.append((name, entry.node))
-                continue
-            ranges = tree.iter_ranges(entry.node)
-            found += [(start, start + length, name) for start, length in ranges]
-    return sorted(found)
-
-
-def _owner_of(owners: list[tuple[int, int, str]], offset: int) -> str:
-    """Whose a byte is; no two files share one, but several names may lead to one file."""
-    number = bisect_right(owners, offset, key=lambda owner: owner[0]) - 1
-    if number >= 0 and owners[number][0] <= offset < owners[number][1]:
-        return owners[number][2]
-    return ""

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.filesystems.ext.recover import Recovery
 from zeroseal.filesystems.kinds import used_share
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
@@ -15,6 +15,9 @@ from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
 from zeroseal.sealing.remark import BLOCKERS
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.finding import Finding
+
+if TYPE_CHECKING:
+    from zeroseal.filesystems.ext.recover import Recovery
 
 _NEARLY_FULL = 0.95
 

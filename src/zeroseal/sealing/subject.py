@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
-from zeroseal.filesystems.ext.recover import Recovery, needs_recovery, recover_volume
 from zeroseal.guests.accounts import find_account, read_accounts
 from zeroseal.guests.facts import SystemFacts, read_facts
 from zeroseal.guests.open import OpenedGuest, TreeOpener, open_for_reading, open_guest
@@ -19,6 +19,9 @@ from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.load import get_trace
 from zeroseal.volumes.disk import Disk, read_disk
+
+if TYPE_CHECKING:
+    from zeroseal.filesystems.ext.recover import Recovery
 
 
 @dataclass(frozen=True)
@@ -46,11 +49,7 @@ class Subject:
             ImageError, RefusedError: the disk holds no guest that we can handle.
         """
         disk = read_disk(store)
-        recovered = tuple(
-            recover_volume(volume.store, volume.name)
-            for volume in disk.volumes
-            if recover and volume.content.is_ext and needs_recovery(volume.store, volume.name)
-        )
+        recovered = _recover(disk) if recover else ()
         opened = open_guest(disk, open_tree)
         return cls(disk, opened, read_facts(opened.guest), recovered)
 
@@ -103,3 +102,14 @@ class Subject:
             findings += find_trace(trace, context, claimed)
         progress(Step("looking for traces", len(catalogue), len(catalogue), "traces"))
         return findings
+
+
+def _recover(disk: Disk) -> tuple[Recovery, ...]:
+    """Recovers the file systems that were not shut down cleanly."""
+    from zeroseal.filesystems.ext.recover import needs_recovery, recover_volume
+
+    return tuple(
+        recover_volume(volume.store, volume.name)
+        for volume in disk.volumes
+        if volume.content.is_ext and needs_recovery(volume.store, volume.name)
+    )

@@ -5,17 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import NotProvenError, ZeroSealError
-from zeroseal.filesystems.fat.volume import FatVolume
-from zeroseal.filesystems.kinds import CHECKERS, FAT, NTFS, check_file_system, family_of
-from zeroseal.filesystems.ntfs.state import require_closed
-from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.errors import NotProvenError
+from zeroseal.filesystems.kinds import CHECKERS, check_file_system, family_of, is_closed
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.subject import Subject
 from zeroseal.volumes.disk import read_disk
-from zeroseal.volumes.volume import Volume
 
 _MOST_NAMED = 3
 
@@ -95,21 +91,6 @@ def _describe(residue: tuple[Residue, ...]) -> str:
     )
 
 
-def _is_judged(volume: Volume) -> bool:
-    """A volume of FAT or NTFS that was not closed is left alone, and so is not judged."""
-    kind = volume.content.kind
-    if not volume.content.is_readable or kind not in (FAT, NTFS):
-        return volume.content.is_readable
-    try:
-        if kind == FAT:
-            FatVolume(volume.store, volume.name)
-        else:
-            require_closed(NtfsVolume(volume.store, volume.name))
-    except ZeroSealError:
-        return False
-    return True
-
-
 def check_file_systems(staged: Store) -> list[str]:
     """Runs the consistency checker on every file system that a seal may have changed.
 
@@ -119,7 +100,7 @@ def check_file_systems(staged: Store) -> list[str]:
     checked = []
     for volume in read_disk(staged).volumes:
         kind = volume.content.kind
-        if not _is_judged(volume):
+        if not volume.content.is_readable or not is_closed(kind, volume.store, volume.name):
             continue
         problems = check_file_system(kind, volume.store, volume.name)
         if problems:

@@ -11,6 +11,7 @@ from zeroseal.filesystems.ext.allocate import Allocator
 from zeroseal.filesystems.ext.check import find_claims
 from zeroseal.filesystems.ext.check_claims import NOBODY, Claims
 from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.ext.volume import ExtVolume
 
 _INODE = re.compile(r"\(inode (\d+)\)")
@@ -79,3 +80,8 @@ class PlaceNames:
                 number = other * per_group + inside // volume.inode_bytes + 1
                 return f"the inode table (inode {number})"
         return "a file's mapping or attributes"
+
+
+def places_of(tree: ExtTree) -> PlaceNames:
+    """The places of the volume beneath a tree."""
+    return PlaceNames(tree.volume)

@@ -254,3 +254,10 @@ def _feature_names(bits: int, names: dict[int, str]) -> str:
         if bits >> position & 1
     ]
     return "the feature " + found[0] if len(found) == 1 else "the features " + ", ".join(found)
+
+
+def used_share(store: Store, where: str) -> float:
+    """How much of a volume is in use, from 0 to 1."""
+    volume = ExtVolume(store, where)
+    free = volume.superblock.free_blocks_lo | volume.superblock.free_blocks_hi << 32
+    return 1 - free / volume.block_count

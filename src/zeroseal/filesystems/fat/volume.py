@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from zeroseal.blocks.store import Store
 from zeroseal.blocks.tables import parse_table
-from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
+from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError, ZeroSealError
 from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.layout import BootSector
 
@@ -142,3 +142,12 @@ class FatVolume:
                 f"{self.where} (FAT) was not unmounted cleanly: start the machine and shut it down "
                 "properly, or run fsck.fat on a copy"
             )
+
+
+def is_closed(store: Store, where: str) -> bool:
+    """Whether a volume was unmounted cleanly; one that was not is left alone, and not judged."""
+    try:
+        FatVolume(store, where)
+    except ZeroSealError:
+        return False
+    return True

@@ -7,6 +7,7 @@ from bisect import bisect_right
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.nodes import node_from_record
+from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
@@ -78,3 +79,8 @@ class PlaceNames:
                 return (position + offset - start) // self._volume.record_bytes
             position += run.clusters * size
         return 0
+
+
+def places_of(tree: NtfsTree) -> PlaceNames:
+    """The places of the volume beneath a tree."""
+    return PlaceNames(tree.volume)

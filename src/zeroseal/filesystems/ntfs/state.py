@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from zeroseal.errors import NeedsRecoveryError
+from zeroseal.blocks.store import Store
+from zeroseal.errors import NeedsRecoveryError, ZeroSealError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import RestartArea, RestartPage, VolumeInformation
 from zeroseal.filesystems.ntfs.names import to_text
@@ -114,3 +115,12 @@ def _restart_area(raw: bytes) -> RestartArea | None:
     if start + RestartArea.SIZE > len(restored):
         return None
     return RestartArea.parse(restored[start : start + RestartArea.SIZE])
+
+
+def is_closed(store: Store, where: str) -> bool:
+    """Whether a volume was closed; one that was not is left alone, and not judged."""
+    try:
+        require_closed(NtfsVolume(store, where))
+    except ZeroSealError:
+        return False
+    return True

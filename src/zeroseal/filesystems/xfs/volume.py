@@ -315,3 +315,9 @@ class XfsVolume:
         if superblock.incompat & layout.INCOMPAT_NEEDSREPAIR:
             found = ["a mark that it needs xfs_repair"]
         return found
+
+
+def used_share(store: Store, where: str) -> float:
+    """How much of a volume is in use, from 0 to 1."""
+    superblock = XfsVolume(store, where).superblock
+    return 1 - superblock.free_blocks / superblock.blocks

@@ -45,7 +45,7 @@ MebiBytes = Annotated[int, Field(ge=1, le=1 << 26)]
 class Table(BaseModel):
     """A table of a sheet: unknown keys are errors, values are not converted."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+    model_config = ConfigDict(defer_build=True, extra="forbid", frozen=True, strict=True)
 
 
 class NumberRange(Table):
