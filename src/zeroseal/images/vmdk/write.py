@@ -156,8 +156,9 @@ class WritableVmdk(WritableBlockMap, SparseExtent, WritableImage):
 
 
 def _new_id() -> bytes:
-    """A content ID that no parent ID can stand for "no parent" with."""
-    return b"%08x" % (1 + secrets.randbelow(0xFFFFFFFD))
+    """A content ID, but not the one that stands for "no parent" in children."""
+    found = secrets.token_hex(4)
+    return found.replace("f", "0").encode() if found == layout.NO_PARENT else found.encode()
 
 
 def _sectors_of(size_bytes: int) -> int:
