@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import chain
+
 from zeroseal.blocks.bitmaps import bit_is_set, fill_bits, find_runs
 from zeroseal.blocks.ranges import RangeSet
 from zeroseal.errors import NoSpaceError
@@ -83,10 +85,8 @@ class Clusters:
         limit = self._volume.cluster_count
         avoided = RangeSet(taken)
         pieces, left = [], count
-        for start, end in [
-            *self._free.within(self._cursor, limit),
-            *self._free.within(0, self._cursor),
-        ]:
+        later, before = self._free.within(self._cursor, limit), self._free.within(0, self._cursor)
+        for start, end in chain(later, before):
             if start not in avoided and end - start >= count:
                 self._cursor = start + count
                 return [(start, start + count)]

@@ -17,7 +17,7 @@ from zeroseal.filesystems.ntfs.check_security import check_security
 from zeroseal.filesystems.ntfs.check_table import TablePass
 from zeroseal.filesystems.ntfs.layout import BootSector
 from zeroseal.filesystems.ntfs.names import UPCASE_BYTES, Upcase
-from zeroseal.filesystems.ntfs.nodes import load_node
+from zeroseal.filesystems.ntfs.nodes import load_node, open_volume
 from zeroseal.filesystems.ntfs.state import LOG_OPEN, read_state
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, take_fixups
@@ -29,7 +29,7 @@ _MOST_PROBLEMS = 1000
 def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
     """Everything that is wrong with a volume; at most a thousand problems."""
     try:
-        volume = NtfsVolume(store, where)
+        volume = open_volume(store, where)
         return _check(volume)[:_MOST_PROBLEMS]
     except ImageError as error:
         return [Problem("volume", error.message)]

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
+from zeroseal.blocks.store import Store
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import FileName, MappedHeader, RecordHeader
 from zeroseal.filesystems.ntfs.names import to_text
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, count_clusters, merge_runs
-
-if TYPE_CHECKING:
-    from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
 _MOST_LIST_BYTES = 256 << 10  # as Windows allows
 
@@ -413,12 +412,20 @@ def _check_sizes(volume: NtfsVolume, piece: Piece, what: str) -> None:
         raise volume.damaged(f"{what} is compressed, and does not say how")
 
 
-def load_table(volume: NtfsVolume) -> Attribute:
-    """The data of the table itself, while only its first clusters are known.
+def open_volume(store: Store, where: str = "the volume") -> NtfsVolume:
+    """A volume with its whole table: from its first record, then as its extensions tell it.
 
     Raises:
-        DamagedError: the table does not lead to itself.
+        DamagedError: the boot sector is none, or the table does not lead to itself.
+        UnsupportedError: as ``NtfsVolume``.
     """
+    volume = NtfsVolume(store, where)
+    attribute = _load_table(volume)
+    volume.take_table(attribute.runs, attribute.size)
+    return volume
+
+
+def _load_table(volume: NtfsVolume) -> Attribute:
     record = volume.read_record(layout.MFT)
     pieces = parse_pieces(volume, layout.MFT, record)
     first = next((p for p in pieces if p.type == layout.DATA and not p.name), None)

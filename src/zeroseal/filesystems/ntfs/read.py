@@ -15,10 +15,9 @@ from zeroseal.filesystems.ntfs import layout, overlay
 from zeroseal.filesystems.ntfs.index import Index, IndexEntry
 from zeroseal.filesystems.ntfs.layout import StandardInformation
 from zeroseal.filesystems.ntfs.names import UPCASE_BYTES, Upcase, from_bytes, to_bytes
-from zeroseal.filesystems.ntfs.nodes import Node, load_node, parse_name
+from zeroseal.filesystems.ntfs.nodes import Node, load_node, open_volume, parse_name
 from zeroseal.filesystems.ntfs.reparse import ReparsePoint, parse_reparse
 from zeroseal.filesystems.ntfs.streams import iter_places, read_stream
-from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
 
 _MOST_HELD = 512
@@ -34,7 +33,7 @@ class NtfsTree:
     """
 
     def __init__(self, store: Store, where: str = "the volume") -> None:
-        self.volume = NtfsVolume(store, where)
+        self.volume = open_volume(store, where)
         self.root = layout.ROOT
         self._held: dict[int, Node] = {}
 

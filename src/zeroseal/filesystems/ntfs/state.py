@@ -9,7 +9,7 @@ from zeroseal.errors import NeedsRecoveryError, ZeroSealError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import RestartArea, RestartPage, VolumeInformation
 from zeroseal.filesystems.ntfs.names import to_text
-from zeroseal.filesystems.ntfs.nodes import load_node
+from zeroseal.filesystems.ntfs.nodes import load_node, open_volume
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, take_fixups
 
@@ -120,7 +120,7 @@ def _restart_area(raw: bytes) -> RestartArea | None:
 def is_closed(store: Store, where: str) -> bool:
     """Whether a volume was closed; one that was not is left alone, and not judged."""
     try:
-        require_closed(NtfsVolume(store, where))
+        require_closed(open_volume(store, where))
     except ZeroSealError:
         return False
     return True

@@ -13,12 +13,15 @@ from zeroseal.filesystems.ntfs.volume import NtfsVolume
 def read_stream(
     volume: NtfsVolume, attribute: Attribute, offset: int = 0, length: int | None = None
 ) -> bytes:
-    """Reads content; what lies behind its end is left out.
+    """Reads content, or all of it; what lies behind its end is left out.
 
     Raises:
-        DamagedError: compressed content cannot be decompressed.
+        DamagedError: compressed content cannot be decompressed, or all of it is asked for and it
+            is larger than the volume, as no structure of the file system is.
     """
     size = attribute.size_bytes
+    if length is None and size > volume.store.size_bytes:
+        raise volume.damaged("a structure says that it is larger than the volume")
     end = size if length is None else min(size, offset + length)
     if offset >= end:
         return b""

@@ -1,4 +1,7 @@
-"""An NTFS volume: its geometry from the boot sector, and the records of its master file table."""
+"""An NTFS volume: its geometry from the boot sector, and the records of its master file table.
+
+Only the table's first clusters are known from there; ``nodes.open_volume`` finds the rest.
+"""
 
 from __future__ import annotations
 
@@ -55,7 +58,6 @@ class NtfsVolume:
         if self.record_bytes > self.cluster_bytes:
             self.mft_runs = [Run(boot.mft_cluster, self.record_bytes // self.cluster_bytes)]
         self.check_runs(self.mft_runs, "the table")
-        self._load_table()
 
     def damaged(self, what: str) -> DamagedError:
         """The error for something that contradicts the format; ``what`` is half a sentence."""
@@ -204,13 +206,6 @@ class NtfsVolume:
         if not 512 <= size <= 1 << 16 or size & (size - 1):
             raise self.unsupported(f"it has {what} of {size} bytes")
         return size
-
-    def _load_table(self) -> None:
-        """The table's own clusters: from its first record, then as its extensions tell them."""
-        from zeroseal.filesystems.ntfs.nodes import load_table
-
-        attribute = load_table(self)
-        self.take_table(attribute.runs, attribute.size)
 
     def take_table(self, runs: list[Run], size_bytes: int) -> None:
         """Sets where the table lies."""
