@@ -40,7 +40,7 @@ settings.load_profile(os.environ.get("ZEROSEAL_TEST_PROFILE", "ci"))
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The slowest files first: the others fill the workers' time beside them."""
     # the second worker begins with what needs no Debian: that is being made meanwhile
-    slow = ("test_real_machines", "test_in_place", "test_real_guest")
+    slow = ("test_real_machines", "test_in_place", "test_docs", "test_real_guest")
     items.sort(
         key=lambda item: next((n for n, s in enumerate(slow) if s in item.nodeid), len(slow))
     )

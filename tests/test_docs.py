@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.long import only_long
 from zeroseal.cli.main import COMMANDS
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -48,7 +49,7 @@ def test_every_command_has_a_screenshot_that_the_readme_shows() -> None:
     ("page", "begin"),
     [
         ("README.md", "## A first real seal"),
-        ("docs/reference-machines.md", "# Reference machines"),
+        pytest.param("docs/reference-machines.md", "# Reference machines", marks=only_long),
         ("docs/templates-and-clones.md", "# From a sealed disk"),
     ],
 )

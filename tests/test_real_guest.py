@@ -47,7 +47,6 @@ def test_a_real_debian_is_sealed_without_a_trace(
     surveyed = zeroseal("survey", source)
     assert surveyed.status == 0
     assert "Debian GNU/Linux 12" in surveyed.out.splitlines()[0]
-    assert zeroseal("check", source).status == 1
     sealed = tmp_path / "sealed"
     assert zeroseal("seal", source, "-o", sealed).status == 0
     assert zeroseal("check", sealed).out.startswith("SEALED")

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.edit_model import SIZES, WAYS, Model, Path_, dump
+from tests.long import IS_LONG
 from tests.ntfs import (
     NOW,
     compare_with_mount,
@@ -131,7 +132,7 @@ def edit_at_random(volume: Path, seed: int, steps: int, rounds: int = 2) -> None
     store.close()
 
 
-@pytest.mark.parametrize("options", MATRIX)
+@pytest.mark.parametrize("options", MATRIX if IS_LONG else MATRIX[::2])
 def test_random_edits_leave_a_sound_volume(tmp_path: Path, options: str) -> None:
     seeds = range(int(os.environ.get("ZEROSEAL_NTFS_SEEDS", "1")))  # more by hand
     megabytes = 1024 if "2097152" in options else 48

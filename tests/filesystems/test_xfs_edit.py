@@ -59,7 +59,7 @@ def edit_at_random(volume: Path, seed: int, steps: int, rounds: int = 2) -> None
 
 @pytest.mark.parametrize("options", MATRIX)
 def test_random_edits_leave_a_sound_volume(tmp_path: Path, options: str) -> None:
-    seeds = range(int(os.environ.get("ZEROSEAL_XFS_SEEDS", "2")))  # more by hand
+    seeds = range(int(os.environ.get("ZEROSEAL_XFS_SEEDS", "1")))  # more by hand
     for seed in seeds:
         edit_at_random(make_xfs(tmp_path / "v", *options.split()), seed, 35)
 

@@ -53,7 +53,8 @@ class Record:
                 expected=cls.SIZE,
                 got=len(raw),
             )
-        made = cls(**dict(zip(cls._names, cls._struct.unpack(raw), strict=True)))
+        made = cls.__new__(cls)  # a third of the time that calling the class takes
+        made.__dict__.update(zip(cls._names, cls._struct.unpack(raw), strict=True))
         made.raw = raw
         return made
 
