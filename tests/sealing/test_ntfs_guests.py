@@ -12,7 +12,19 @@ from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_disk, make_guest_volume
 from tests.ntfs import NOW, judge_ntfs, make_ntfs
 from tests.oracles import cut_partition, find_texts, judge_ext
-from tests.windows import COMPUTER, make_windows_disk, make_windows_volume
+from tests.windows import (
+    COMPUTER,
+    CURRENT,
+    GUID,
+    SID,
+    TCPIP,
+    UPDATE,
+    Row,
+    make_windows_disk,
+    make_windows_volume,
+    number,
+    text,
+)
 from tests.xfs import FileStore
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.read import NtfsTree
@@ -30,7 +42,10 @@ def test_a_windows_is_named_with_its_volumes_and_not_sealed(
     assert surveyed.out.startswith("Windows 11 Pro, build 22631, on partition 2")
     words = " ".join(surveyed.out.split())
     for told in ("label Purser", "version 3.1", "state clean", "log empty", "clusters of 4.0 KiB",
-                 f"computer name {COMPUTER}", "is looked at, but not sealed"):  # fmt: skip
+                 f"computer name {COMPUTER}", "is looked at, but not sealed",
+                 f"identifier {SID}", f"machine GUID {GUID}", f"update client {UPDATE}",
+                 "accounts Administrator (500, disabled), ada (1001)", "profiles /Users/ada",
+                 "every clone would share its security identifier"):  # fmt: skip
         assert told in words
     answer = json.loads(zeroseal("survey", disk, "--json").out)
     assert (answer["ready"], answer["system"]["family"]) == (False, "windows")
@@ -44,6 +59,30 @@ def test_a_windows_is_named_with_its_volumes_and_not_sealed(
         told = " ".join((refused.out + refused.err).split())
         assert "Windows 11 Pro was found on partition 2: survey looks at it" in told
     assert not (tmp_path / "x").exists()
+
+
+STATE = f"{CURRENT}\\Setup\\State"
+SERVICING = f"{CURRENT}\\Component Based Servicing\\RebootPending"
+RESEALED = "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"
+
+
+@pytest.mark.parametrize(
+    ("hive", "row", "told"),
+    [
+        ("SYSTEM", text(TCPIP, "Domain", "saltmarsh.example"), "joined the domain saltmarsh."),
+        ("SYSTEM", text(TCPIP, "NV Hostname", "purser-two"), "a new computer name, purser-two"),
+        ("SYSTEM", number("Setup", "SystemSetupInProgress", 1), "between two passes: finish it"),
+        ("SOFTWARE", text(SERVICING, "x", ""), "a restart after servicing"),
+        ("SOFTWARE", text(STATE, "ImageState", "IMAGE_STATE_UNDEPLOYABLE"), "between two passes"),
+        ("SOFTWARE", text(STATE, "ImageState", RESEALED), "own generalize pass: its next start"),
+    ],
+)
+def test_the_state_of_a_windows_is_told(
+    tmp_path: Path, zeroseal: Command, hive: str, row: Row, told: str
+) -> None:
+    disk = make_disk(tmp_path / "d", ("0700", make_windows_volume(tmp_path / "v", (hive, row))))
+    surveyed = zeroseal("survey", disk)
+    assert told in " ".join(surveyed.out.split()), surveyed.out
 
 
 @pytest.mark.parametrize(
@@ -100,8 +139,8 @@ def dual(tmp_path: Path) -> Path:
     store = FileStore(shared)
     editor = NtfsEditor(store, NOW)
     logs = editor.create_folder(editor.root, b"log", 0o755)
-    for number in range(40):
-        editor.create_file(logs, b"syslog.%d" % number, TOKEN * 300, 0o644)
+    for index in range(40):
+        editor.create_file(logs, b"syslog.%d" % index, TOKEN * 300, 0o644)
     editor.create_file(logs, b"gone", TOKEN * 500, 0o644)
     editor.finish()
     editor = NtfsEditor(store, NOW, zero_removed=False)

@@ -8,6 +8,7 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.cli.show_survey import image_rows
 from zeroseal.guests.windows import NtfsFacts
+from zeroseal.guests.windows_identity import WindowsIdentity
 from zeroseal.sealing.windows_survey import WindowsSurvey
 
 
@@ -31,10 +32,28 @@ def show_windows_survey(survey: WindowsSurvey, console: Console) -> None:
         look.facts(console, ntfs_rows(facts))
     if windows is not None:
         look.section(console, "System")
-        rows = [("computer name", windows.host_name or "unknown")]
+        rows = [("computer name", windows.host_name or "unknown"), *identity_rows(windows.identity)]
         if windows.problem:
             rows.append(("registry", windows.problem))
         look.facts(console, rows)
+
+
+def identity_rows(identity: WindowsIdentity) -> list[tuple[str, str]]:
+    """What is the machine's own, as far as its registry says it."""
+    accounts = [
+        f"{item.name} ({item.rid}{', disabled' if item.disabled else ''})"
+        for item in identity.accounts
+    ]
+    rows = [
+        ("identifier", identity.sid),
+        ("machine GUID", identity.machine_guid),
+        ("update client", identity.update_id),
+        ("accounts", ", ".join(accounts)),
+        ("profiles", ", ".join(identity.profiles)),
+        ("set-up state", identity.image_state),
+        ("next start", identity.first_start.value),
+    ]
+    return [(name, text) for name, text in rows if text]
 
 
 def ntfs_rows(facts: NtfsFacts) -> list[tuple[str, str]]:

@@ -6,7 +6,7 @@ was not closed is read through its logs, in memory.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zeroseal.blocks.bitmaps import count_set
 from zeroseal.errors import ZeroSealError
@@ -15,8 +15,13 @@ from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.state import LOG_OPEN, read_state
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.tree import Kind
-from zeroseal.guests.registry import values
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, Registry
+from zeroseal.guests.windows_identity import (
+    NO_IDENTITY,
+    WindowsIdentity,
+    read_identity,
+    read_text,
+)
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Volume
 
@@ -73,6 +78,7 @@ class WindowsFacts:
     Attributes:
         volume: the name of the volume that it lies on.
         host_name: its computer name; empty where its registry does not say.
+        identity: what else is its own.
         problem: why the registry could not be read; empty where it could.
     """
 
@@ -80,6 +86,7 @@ class WindowsFacts:
     name: str = "Windows"
     build: str = ""
     host_name: str = ""
+    identity: WindowsIdentity = NO_IDENTITY
     problem: str = ""
 
 
@@ -145,24 +152,18 @@ class _Files:
 
 def _read_facts(volume: str, files: _Files) -> WindowsFacts:
     registry = Registry(files, recover=True)
+    facts = WindowsFacts(volume)
     try:
         version = "SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion"
-        build = _text(registry, version, "CurrentBuild")
-        name = _text(registry, version, "ProductName") or "Windows"
+        build = read_text(registry, version, "CurrentBuild")
+        name = read_text(registry, version, "ProductName") or facts.name
         if build.isdigit() and int(build) >= _FIRST_OF_ELEVEN:
             name = name.replace("Windows 10", "Windows 11")
-        host = _text(registry, "SYSTEM\\CSn\\Control\\ComputerName\\ComputerName", "ComputerName")
-        return WindowsFacts(volume, name, build, host)
+        names = "SYSTEM\\CSn\\Control\\ComputerName\\ComputerName"
+        facts = WindowsFacts(volume, name, build, read_text(registry, names, "ComputerName"))
+        return replace(facts, identity=read_identity(registry))
     except ZeroSealError as error:
-        return WindowsFacts(volume, problem=error.message)
-
-
-def _text(registry: Registry, pattern: str, name: str) -> str:
-    for _key, value in registry.values(pattern, name):
-        text = values.typed(value)
-        if isinstance(text, str):
-            return text
-    return ""
+        return replace(facts, problem=error.message)
 
 
 def _sleeps(tree: NtfsTree) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from zeroseal.guests.windows import FAMILY
+from zeroseal.guests.windows_identity import WindowsIdentity
 from zeroseal.reports.as_json import Json, head, image_to_json, volume_to_json
 from zeroseal.sealing.windows_survey import WindowsSurvey
 
@@ -28,6 +29,7 @@ def windows_survey_to_json(survey: WindowsSurvey) -> Json:
         "findings": [],
         "guard": {"assured": [], "lockOuts": [], "hints": []},
         "readiness": {"blockers": survey.blockers, "advice": [], "hints": []},
+        "windows": _identity(windows.identity) if windows else None,
         "ntfs": [
             {
                 "volume": facts.volume,
@@ -43,4 +45,21 @@ def windows_survey_to_json(survey: WindowsSurvey) -> Json:
             }
             for facts in survey.volumes
         ],
+    }
+
+
+def _identity(identity: WindowsIdentity) -> Json:
+    return {
+        "sid": identity.sid,
+        "machineGuid": identity.machine_guid,
+        "updateId": identity.update_id,
+        "accounts": [
+            {"name": item.name, "rid": item.rid, "disabled": item.disabled}
+            for item in identity.accounts
+        ],
+        "profiles": list(identity.profiles),
+        "firstStart": identity.first_start.name.lower(),
+        "imageState": identity.image_state,
+        "domain": identity.domain,
+        "pending": list(identity.pending),
     }

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from zeroseal.errors import NoGuestError
 from zeroseal.guests.windows import NtfsFacts, WindowsFacts, find_windows, read_ntfs_facts
+from zeroseal.guests.windows_identity import FirstStart
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.survey import (
@@ -41,10 +42,28 @@ class WindowsSurvey:
     def blockers(self) -> list[str]:
         """What stands against a seal, sentences."""
         told = [NOT_YET if self.windows else "no operating system that can be sealed is on it"]
+        told += self._of_the_system()
         for facts in self.volumes:
             if facts.against_changing:
                 told.append(f"{facts.volume}: {facts.against_changing}")
         return [f"{sentence[0].upper()}{sentence[1:]}." for sentence in told]
+
+    def _of_the_system(self) -> list[str]:
+        if self.windows is None:
+            return []
+        identity, told = self.windows.identity, []
+        if identity.domain:
+            told.append(
+                f"it has joined the domain {identity.domain}: leave it in the guest first, clones "
+                "would share its account there"
+            )
+        if identity.pending:
+            told.append(
+                f"it has work to do ({', '.join(identity.pending)}): restart it until none is left"
+            )
+        if identity.first_start in (FirstStart.PLAIN, FirstStart.BETWEEN):
+            told.append(identity.first_start.value)
+        return told
 
 
 def survey_any(
