@@ -7,14 +7,22 @@ from dataclasses import dataclass
 
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.index import FOLDER_INDEX
 from zeroseal.filesystems.ntfs.layout import RecordHeader
-from zeroseal.filesystems.ntfs.nodes import NameHead, Node, Piece, node_from_pieces, parse_pieces
+from zeroseal.filesystems.ntfs.nodes import (
+    Attribute,
+    NameHead,
+    Node,
+    Piece,
+    node_from_pieces,
+    parse_pieces,
+)
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import Problem
 
-_ATTRIBUTES_IN_RECORD = (layout.STANDARD_INFORMATION, layout.ATTRIBUTE_LIST)
+_Found = dict[tuple[int, str], Attribute]
 
 
 @dataclass(frozen=True)
@@ -25,7 +33,6 @@ class NodeSummary:
     flags: int
     names: tuple[tuple[NameHead, str], ...]
     security_id: int
-    file_flags: int
     object_id: bytes
     reparse_tag: int
 
@@ -86,9 +93,10 @@ class TablePass:
         for extension in node.extensions:
             self._listed[extension] = number
         self._claim(node)
-        self.nodes[number] = self._summarise(node)
-        problems += self._check_node(node)
-        problems += self._check_sizes(node, pieces)
+        found = {(attribute.type, attribute.name): attribute for attribute in node.attributes}
+        self.nodes[number] = self._summarise(node, found)
+        problems += self._check_node(node, found)
+        problems += self._check_sizes(node, pieces, found)
         return problems
 
     def _check_head(
@@ -115,9 +123,9 @@ class TablePass:
         if types != sorted(types):
             yield Problem(where, "its attributes are out of order")
 
-    def _check_node(self, node: Node) -> Iterator[Problem]:
+    def _check_node(self, node: Node, found: _Found) -> Iterator[Problem]:
         where = f"record {node.number}"
-        names = node.all_of(layout.FILE_NAME)
+        names = [a for a in node.attributes if a.type == layout.FILE_NAME]
         if node.head.links != len(names):
             what = f"it counts {node.head.links} names and has {len(names)}"
             yield Problem(where, what)
@@ -125,24 +133,20 @@ class TablePass:
             yield Problem(where, "a name of it lies in clusters")
         if not names and node.number >= layout.FIRST_USER_RECORD:
             yield Problem(where, "it is in use and has no name")
-        if names and node.find(layout.STANDARD_INFORMATION) is None:
+        if names and (layout.STANDARD_INFORMATION, "") not in found:
             yield Problem(where, "it has no standard information")
-        has_index = node.find(layout.INDEX_ROOT, "$I30") is not None
-        if has_index != node.is_folder:
+        if ((layout.INDEX_ROOT, FOLDER_INDEX) in found) != node.is_folder:
             yield Problem(where, "whether it is a folder, it says in two ways")
-        seen = set()
-        for attribute in node.attributes:
-            key = (attribute.type, attribute.name)
-            if attribute.type != layout.FILE_NAME:
-                if key in seen:
-                    yield Problem(where, f"{_shown(*key)} is there twice")
-                seen.add(key)
+        if len(found) + max(0, len(names) - 1) != len(node.attributes):
+            yield Problem(where, "an attribute is there twice")
 
-    def _check_sizes(self, node: Node, pieces: list[Piece]) -> Iterator[Problem]:
+    def _check_sizes(self, node: Node, pieces: list[Piece], found: _Found) -> Iterator[Problem]:
         where, cluster_bytes = f"record {node.number}", self._volume.cluster_bytes
         for piece in pieces:
-            attribute = node.find(piece.type, piece.name)
-            if piece.value is not None or piece.lowest_vcn or attribute is None:
+            if piece.value is not None or piece.lowest_vcn:
+                continue
+            attribute = found.get((piece.type, piece.name))
+            if attribute is None:
                 continue
             mapped = sum(run.clusters for run in attribute.runs) * cluster_bytes
             shown = _shown(piece.type, piece.name)
@@ -163,16 +167,19 @@ class TablePass:
         for run in node.list_runs:
             self.claims.append((run.lcn, run.clusters, node.number))
 
-    def _summarise(self, node: Node) -> NodeSummary:
-        object_id = node.find(layout.OBJECT_ID)
-        reparse = node.find(layout.REPARSE_POINT)
+    def _summarise(self, node: Node, found: _Found) -> NodeSummary:
+        object_id = found.get((layout.OBJECT_ID, ""))
+        reparse = found.get((layout.REPARSE_POINT, ""))
         tag = read_stream(self._volume, reparse, 0, 4) if reparse else b""
+        standard = found.get((layout.STANDARD_INFORMATION, ""))
+        value = (standard.value if standard else None) or b""
+        has_id = len(value) >= layout.STANDARD_BYTES
+        start = layout.SECURITY_ID_OFFSET
         return NodeSummary(
             sequence=node.head.sequence,
             flags=node.head.flags,
             names=tuple(node.names()),
-            security_id=node.security_id,
-            file_flags=node.flags,
+            security_id=int.from_bytes(value[start : start + 4], "little") if has_id else 0,
             object_id=(object_id.value or b"")[:16] if object_id else b"",
             reparse_tag=int.from_bytes(tag, "little"),
         )

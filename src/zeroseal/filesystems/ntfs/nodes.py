@@ -38,7 +38,7 @@ class Piece(NamedTuple):
     stored: int = 0  # bytes of clusters of its own, where it is compressed or sparse
 
 
-@dataclass
+@dataclass(slots=True)
 class Attribute:
     """A whole attribute.
 
@@ -86,7 +86,7 @@ class Attribute:
         return sum(run.clusters for run in self.runs if run.lcn != HOLE)
 
 
-@dataclass
+@dataclass(slots=True)
 class Node:
     """A file or folder with all its attributes, in the order of the disk.
 
