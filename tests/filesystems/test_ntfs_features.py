@@ -368,12 +368,26 @@ def test_files_that_the_overlay_compressed_are_read(tmp_path: Path) -> None:
     ):  # fmt: skip
         with pytest.raises(UnsupportedError, match=why):
             tree.read_file(node_of(tree, name))
+    for way, argument, expected in (
+        ("truncate", 5000, content[:5000]),
+        ("truncate", 0, b""),
+        ("zero_content", 9, content[:9].ljust(len(content), b"\0")),
+        ("replace_content", b"plain", b"plain"),
+        ("replace_content", b"p" * 9000, b"p" * 9000),
+    ):
+        copy = Path(shutil.copy(volume, tmp_path / "copy"))
+        editor = edited(copy)
+        getattr(editor, way)(xpressed, argument)
+        editor.finish()
+        judge_ntfs(copy)
+        tree = NtfsTree(FileStore(copy))
+        assert (tree.read_file(xpressed), tree.stream_names(xpressed)) == (expected, [""])
     editor = edited(volume)
-    editor.replace_content(xpressed, b"plain")
+    with pytest.raises(UnsupportedError, match="cloud store"):
+        editor.truncate(node_of(editor, b"cloud"), 5)
+    editor.replace_content(node_of(editor, b"cloud"), b"here now")
     editor.finish()
     judge_ntfs(volume)
-    tree = NtfsTree(FileStore(volume))
-    assert (tree.read_file(xpressed), tree.stream_names(xpressed)) == (b"plain", [""])
 
 
 def test_an_encrypted_file_is_named_and_only_removed(tmp_path: Path) -> None:

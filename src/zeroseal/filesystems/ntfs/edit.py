@@ -9,18 +9,19 @@ from __future__ import annotations
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import RefusedError
-from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs import layout, overlay
 from zeroseal.filesystems.ntfs.index import FOLDER_INDEX
+from zeroseal.filesystems.ntfs.index_build import build_empty_root
 from zeroseal.filesystems.ntfs.index_edit import ViewEdit
 from zeroseal.filesystems.ntfs.journals import empty_changes, renew_limits
-from zeroseal.filesystems.ntfs.layout import FileName, IndexHeader, IndexRoot
+from zeroseal.filesystems.ntfs.layout import FileName
 from zeroseal.filesystems.ntfs.names import from_bytes
 from zeroseal.filesystems.ntfs.names_edit import NameEditor
 from zeroseal.filesystems.ntfs.node_writer import is_plain
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node
 from zeroseal.filesystems.ntfs.read import ticks_of
 from zeroseal.filesystems.ntfs.reparse import build_symlink
-from zeroseal.filesystems.ntfs.streams import iter_places, read_stream
+from zeroseal.filesystems.ntfs.streams import iter_places
 from zeroseal.filesystems.tree import Kind
 
 _LEAST_INDEX_BLOCK = 1024
@@ -69,22 +70,7 @@ class NtfsEditor(NameEditor):
     def create_folder(self, folder: int, name: bytes, mode: int, uid: int = 0, gid: int = 0) -> int:
         """Makes an empty folder and returns its node."""
         node = self._create(folder, name, layout.IS_FOLDER, 0)
-        volume = self.volume
-        small = volume.cluster_bytes > volume.index_bytes
-        root = IndexRoot.blank(
-            type=layout.FILE_NAME,
-            collation=layout.BY_NAME,
-            block_bytes=volume.index_bytes,
-            block_clusters=(volume.index_bytes // layout.FIXUP_STRIDE)
-            if small
-            else volume.index_bytes // volume.cluster_bytes,
-        )
-        end = layout.INDEX_ENTRY.pack(0, layout.INDEX_ENTRY_BYTES, 0, layout.ENTRY_IS_LAST)
-        size = IndexHeader.SIZE + len(end)
-        header = IndexHeader.blank(
-            entries_offset=IndexHeader.SIZE, used_bytes=size, allocated_bytes=size
-        )
-        value = root.build() + header.build() + end
+        value = build_empty_root(self.volume.index_bytes, self.volume.cluster_bytes)
         node.attributes.append(Attribute(layout.INDEX_ROOT, FOLDER_INDEX, value=value))
         self._link(folder, name, node)
         return node.number
@@ -116,12 +102,12 @@ class NtfsEditor(NameEditor):
         """Gives a file other content; it is no longer compressed, sparse or kept elsewhere."""
         found = self._get_file(node)
         self.write_stream(node, "", content)
-        for stream in ("WofCompressedData",):
-            extra = found.find(layout.DATA, stream)
-            point = found.find(layout.REPARSE_POINT)
-            if extra is not None and point is not None:
-                self._writer.drop_attribute(found, extra)
-                self._drop_reparse(found, point)
+        point = found.find(layout.REPARSE_POINT)
+        if point is not None and self._lies_elsewhere(found):
+            packed = found.find(layout.DATA, overlay.STREAM)
+            if packed is not None:
+                self._writer.drop_attribute(found, packed)
+            self._drop_reparse(found, point)
         self._touch(found)
 
     def write_stream(self, node: int, name: str, content: bytes) -> None:
@@ -161,11 +147,9 @@ class NtfsEditor(NameEditor):
         attribute = found.find(layout.DATA)
         if attribute is None:
             return
-        if attribute.is_compressed:
-            content = read_stream(self.volume, attribute)
-            kept = content[:from_byte].ljust(len(content), b"\0")
-            self._writer.set_value(found, attribute, kept)
-            self._settle_flags(found)
+        if attribute.is_compressed or self._lies_elsewhere(found):
+            content = self.read_file(node)
+            self.replace_content(node, content[:from_byte].ljust(len(content), b"\0"))
         elif attribute.value is not None:
             attribute.value = attribute.value[:from_byte].ljust(len(attribute.value), b"\0")
             self._writer.changed[node] = found
@@ -183,13 +167,12 @@ class NtfsEditor(NameEditor):
             raise self._unreadable(node, "cannot be cut")
         if size == size_bytes:
             return
-        if is_plain(attribute) and size_bytes:
+        if is_plain(attribute) and size_bytes and not self._lies_elsewhere(found):
             self._writer.resize(found, attribute, size_bytes)
+            self._touch(found)
         else:
-            content = read_stream(self.volume, attribute, 0, size_bytes)
-            self._writer.set_value(found, attribute, content.ljust(size_bytes, b"\0"))
-            self._settle_flags(found)
-        self._touch(found)
+            content = self.read_file(node, size_bytes) if size_bytes else b""
+            self.replace_content(node, content.ljust(size_bytes, b"\0"))
 
     # -- names
 
@@ -323,6 +306,11 @@ class NtfsEditor(NameEditor):
             if not has and not node.is_folder:
                 value.flags &= ~flag
         self._set_standard(node, value)
+
+    def _lies_elsewhere(self, node: Node) -> bool:
+        """Whether a reparse point says that the content is not where files have it."""
+        point = self.get_reparse(node)
+        return point is not None and bool(point.content_elsewhere)
 
     def _drop_reparse(self, node: Node, point: Attribute) -> None:
         self._extend.drop_reparse(node)

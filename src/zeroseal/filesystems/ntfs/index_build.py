@@ -149,6 +149,18 @@ class IndexBuilder:
         return self._root.build() + header.build() + body
 
 
+def build_empty_root(block_bytes: int, cluster_bytes: int) -> bytes:
+    """The root of the index of a new folder."""
+    unit = layout.FIXUP_STRIDE if cluster_bytes > block_bytes else cluster_bytes
+    root = IndexRoot.blank(
+        type=layout.FILE_NAME,
+        collation=layout.BY_NAME,
+        block_bytes=block_bytes,
+        block_clusters=block_bytes // unit,
+    )
+    return IndexBuilder(root, unit, is_view=False).build([], block_bytes).root
+
+
 def _move_one(block: _Block, last: _Block, between: list[bytes]) -> None:
     """Gives a last block that is empty the entry before it."""
     last.entries.append(between.pop())

@@ -91,9 +91,7 @@ class NodeWriter:
         self.changed[node.number] = node
         stays_mapped = node.number < layout.FIRST_USER_RECORD and attribute.value is None
         attribute.flags &= ~(layout.COMPRESSION_MASK | layout.SPARSE | layout.ENCRYPTED)
-        if attribute.unit:
-            self.clusters.give(attribute.runs)
-            attribute.runs, attribute.unit = [], 0
+        self._drop_holes(attribute)
         fits = len(content) <= max(_ALWAYS_RESIDENT, self.room_beside(node, attribute) - kept_bytes)
         if fits and not stays_mapped:
             self.clusters.give(attribute.runs)
@@ -109,6 +107,7 @@ class NodeWriter:
         """Gives an attribute content that lies in clusters, however small it is."""
         self.changed[node.number] = node
         attribute.value = None
+        self._drop_holes(attribute)
         self._fit_runs(attribute, len(content))
         attribute.size = attribute.initialized = len(content)
         self._write(attribute, content)
@@ -168,6 +167,12 @@ class NodeWriter:
 
     # -- inside
 
+    def _drop_holes(self, attribute: Attribute) -> None:
+        """Gives clusters of compressed or sparse content back: what follows is written plain."""
+        if attribute.unit or any(run.lcn == HOLE for run in attribute.runs):
+            self.clusters.give(attribute.runs)
+            attribute.runs, attribute.unit = [], 0
+
     def _fit_runs(self, attribute: Attribute, size: int) -> None:
         """Takes or gives clusters so that plain content of a size fits."""
         wanted, have = -(-size // self.volume.cluster_bytes), count_clusters(attribute.runs)
@@ -184,6 +189,7 @@ class NodeWriter:
         padded = -len(content) % size
         position = 0
         for run in attribute.runs:
+            assert run.lcn != HOLE  # those were given back before
             for start in range(0, run.clusters * size, _WRITE_BYTES):
                 piece = content[
                     position : position + min(_WRITE_BYTES, run.clusters * size - start)
