@@ -87,7 +87,8 @@ class Clusters:
         pieces, left = [], count
         later, before = self._free.within(self._cursor, limit), self._free.within(0, self._cursor)
         for start, end in chain(later, before):
-            if start not in avoided and end - start >= count:
+            is_free = end - start >= count and not any(avoided.within(start, start + count))
+            if is_free:
                 self._cursor = start + count
                 return [(start, start + count)]
         for start, end in self._free:
