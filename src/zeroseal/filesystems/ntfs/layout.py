@@ -176,6 +176,9 @@ class AttributeHeader(Record):
     instance: int = at(14, "H")
 
 
+# an attribute in short: type, length, whether in clusters, length and offset of its name, flags,
+# instance; of a resident one also length and offset of its value, and flags
+ATTRIBUTE = struct.Struct("<IIBBHHHIHB")
 RESIDENT = struct.Struct("<IHB")  # at 16: value length, value offset, flags
 RESIDENT_BYTES = 24
 

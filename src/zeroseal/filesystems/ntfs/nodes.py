@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -13,6 +12,7 @@ from zeroseal.filesystems.ntfs.names import to_text
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, count_clusters, merge_runs
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
+_END_MARK = layout.END.to_bytes(4, "little")
 _MOST_LIST_BYTES = 256 << 10  # as Windows allows
 
 
@@ -164,46 +164,47 @@ def parse_pieces(volume: NtfsVolume, number: int, record: bytes) -> list[Piece]:
     Raises:
         DamagedError: they do not fit into it.
     """
-    return list(iter_pieces(volume, number, record))
-
-
-def iter_pieces(volume: NtfsVolume, number: int, record: bytes) -> Iterator[Piece]:
-    """Yields the attributes of one record; raises as ``parse_pieces`` does."""
+    pieces: list[Piece] = []
     position = int.from_bytes(record[20:22], "little")
     end = min(int.from_bytes(record[24:28], "little"), len(record))
     if position < 42:
         raise volume.damaged(f"record {number} has attributes in its head")
     while position + 4 <= end:
-        kind = int.from_bytes(record[position : position + 4], "little")
-        if kind == layout.END:
-            return
-        length = int.from_bytes(record[position + 4 : position + 8], "little")
-        if length < 24 or length % 8 or position + length > end:
+        if record[position : position + 4] == _END_MARK:
+            return pieces
+        if position + layout.RESIDENT_BYTES > end:
+            break
+        kind, length, is_mapped, letters, name_at, flags, instance, size, start, indexed = (
+            layout.ATTRIBUTE.unpack_from(record, position)
+        )
+        if length < layout.RESIDENT_BYTES or length % 8 or position + length > end:
             raise volume.damaged(f"an attribute of record {number} is out of shape")
-        yield _parse_piece(volume, number, kind, record[position : position + length])
+        name = ""
+        if letters:
+            if name_at + 2 * letters > length:
+                raise volume.damaged(f"the name of an attribute of record {number} is cut off")
+            name = to_text(record[position + name_at : position + name_at + 2 * letters])
+        if is_mapped:
+            raw = record[position : position + length]
+            pieces.append(_mapped_piece(volume, number, raw, kind, name, flags, instance))
+        else:
+            if start + size > length or start < layout.RESIDENT_BYTES:
+                raise volume.damaged(f"the value of an attribute of record {number} is cut off")
+            value = record[position + start : position + start + size]
+            _check_value(volume, number, kind, value)
+            is_indexed = bool(indexed & layout.INDEXED)
+            pieces.append(Piece(kind, name, flags, instance, value, is_indexed))
         position += length
     raise volume.damaged(f"the attributes of record {number} have no end")
 
 
-def _parse_piece(volume: NtfsVolume, number: int, kind: int, raw: bytes) -> Piece:
-    length, name = len(raw), ""
-    non_resident, name_length = raw[8], raw[9]
-    if name_length:
-        start = raw[10] | raw[11] << 8
-        if start + 2 * name_length > length:
-            raise volume.damaged(f"the name of an attribute of record {number} is cut off")
-        name = to_text(raw[start : start + 2 * name_length])
-    flags, instance = raw[12] | raw[13] << 8, raw[14] | raw[15] << 8
-    if not non_resident:
-        size, start, indexed = layout.RESIDENT.unpack_from(raw, 16)
-        if start + size > length or start < 24:
-            raise volume.damaged(f"the value of an attribute of record {number} is cut off")
-        value = raw[start : start + size]
-        _check_value(volume, number, kind, value)
-        return Piece(kind, name, flags, instance, value, bool(indexed & layout.INDEXED))
+def _mapped_piece(
+    volume: NtfsVolume, number: int, raw: bytes, kind: int, name: str, flags: int, instance: int
+) -> Piece:
+    length = len(raw)
     if length < MappedHeader.SIZE:
         raise volume.damaged(f"an attribute of record {number} is cut off")
-    lowest, highest, start, unit, allocated, whole, initialized = layout.MAPPED.unpack_from(raw, 16)
+    lowest, highest, start, unit, allocated, size, initialized = layout.MAPPED.unpack_from(raw, 16)
     if start > length or start < MappedHeader.SIZE:
         raise volume.damaged(f"the runs of an attribute of record {number} are cut off")
     has_stored = flags & (layout.SPARSE | layout.COMPRESSION_MASK) and start >= 72
@@ -219,7 +220,7 @@ def _parse_piece(volume: NtfsVolume, number: int, kind: int, raw: bytes) -> Piec
         raw[start:],
         unit,
         allocated,
-        whole,
+        size,
         initialized,
         int.from_bytes(raw[64:72], "little") if has_stored else 0,
     )
