@@ -14,6 +14,7 @@ from tests.edit_model import SIZES, WAYS, Model, Path_, dump
 from tests.long import IS_LONG
 from tests.ntfs import (
     NOW,
+    Streams,
     compare_with_mount,
     fuse,
     judge_ntfs,
@@ -142,14 +143,18 @@ def test_random_edits_leave_a_sound_volume(tmp_path: Path, options: str) -> None
         judge_security(volume)
         ours = streams_of(NtfsTree(FileStore(volume)))
         if "-c 2" not in options or "-c 2048" in options:  # it knows clusters up to 64 KiB
-            assert streams_by_sleuthkit(volume) == ours
-        if not seed:
-            assert streams_by_dissect(volume) == ours
+            assert streams_by_sleuthkit(volume) == without_empty_streams(ours)
+        assert streams_by_dissect(volume) == ours
         with fuse(volume) as point:
             compare_with_mount(NtfsTree(FileStore(volume)), point)
             for path in point.iterdir():
                 shutil.rmtree(path) if path.is_dir() and not path.is_symlink() else path.unlink()
         judge_ntfs(volume)
+
+
+def without_empty_streams(found: Streams) -> Streams:
+    """What the Sleuth Kit shows: no named stream that is empty, whoever made it."""
+    return {key: content for key, content in found.items() if content or not key[1]}
 
 
 def fill(point: Path) -> None:
