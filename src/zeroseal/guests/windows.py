@@ -12,7 +12,7 @@ from zeroseal.blocks.bitmaps import count_set
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.read import NtfsTree
-from zeroseal.filesystems.ntfs.state import LOG_OPEN, read_state
+from zeroseal.filesystems.ntfs.state import LOG_OPEN, SHUT_DOWN, read_state
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, Registry
@@ -27,7 +27,6 @@ from zeroseal.volumes.volume import Volume
 
 FAMILY = "windows"
 _FIRST_OF_ELEVEN = 22000  # builds from here on are Windows 11, whatever the product name says
-_SLEEPING = (b"hibr", b"wake")
 
 
 @dataclass(frozen=True)
@@ -67,7 +66,7 @@ class NtfsFacts:
             reasons.append("it was not closed")
         if not reasons:
             return ""
-        way = "start the machine once and shut it down fully (shutdown /s /f /t 0)"
+        way = f"start the machine once and shut it down fully ({SHUT_DOWN})"
         return f"{', '.join(reasons)}: {way}"
 
 
@@ -109,7 +108,7 @@ def read_ntfs_facts(volume: Volume) -> NtfsFacts:
             size_bytes=tree.volume.size_bytes,
             free_bytes=(tree.volume.cluster_count - used) * size,
             cluster_bytes=size,
-            sleeps=_sleeps(tree),
+            sleeps=tree.is_asleep(),
         )
     except ZeroSealError as error:
         return NtfsFacts(volume.name, problem=error.message)
@@ -164,8 +163,3 @@ def _read_facts(volume: str, files: _Files) -> WindowsFacts:
         return replace(facts, identity=read_identity(registry))
     except ZeroSealError as error:
         return replace(facts, problem=error.message)
-
-
-def _sleeps(tree: NtfsTree) -> bool:
-    found = tree.find_child(tree.root, b"hiberfil.sys")
-    return found is not None and tree.read_file(found.node, 4).lower() in _SLEEPING

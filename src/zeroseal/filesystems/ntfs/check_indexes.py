@@ -10,7 +10,6 @@ from zeroseal.errors import ImageError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.check_table import TablePass
 from zeroseal.filesystems.ntfs.index import Index, IndexEntry, IndexNode, sort_key
-from zeroseal.filesystems.ntfs.layout import IndexHeader, IndexRoot
 from zeroseal.filesystems.ntfs.names import Upcase
 from zeroseal.filesystems.ntfs.nodes import Node, load_node
 from zeroseal.filesystems.ntfs.streams import read_stream
@@ -30,8 +29,8 @@ def check_index(
         ImageError: it cannot be walked.
     """
     index = Index(volume, node, name)
-    walk = _Walk(index, volume)
-    walk.enter(index.read_root(), index.root_value, IndexRoot.SIZE, 0)
+    walk = _Walk(index)
+    walk.enter(index.read_root(), 0)
     where = f"index {name} of record {node.number}"
     problems = [Problem(where, what) for what in walk.problems]
     problems += [Problem(where, what) for what in _check_bitmap(volume, index, walk.seen)]
@@ -49,25 +48,23 @@ def check_index(
 
 
 class _Walk:
-    def __init__(self, index: Index, volume: NtfsVolume) -> None:
-        self._index, self._volume = index, volume
+    def __init__(self, index: Index) -> None:
+        self._index = index
         self.entries: list[IndexEntry] = []
         self.problems: list[str] = []
         self.seen: set[int] = set()
 
-    def enter(self, node: IndexNode, raw: bytes, start: int, depth: int) -> None:
+    def enter(self, node: IndexNode, depth: int) -> None:
         """Notes a node's entries, and those below, in order."""
         if depth > _MOST_DEPTH:
             raise self._index.damaged("is impossibly deep")
         children = [child for _entry, child in node.entries] + [node.last_child]
         has = {child is not None for child in children}
-        flag = bool(IndexHeader.parse(raw[start : start + 16]).flags & layout.NODE_HAS_CHILDREN)
         if len(has) > 1:
             self.problems.append("a node has children in some places only")
-        elif flag not in has:
+        elif node.says_inner not in has:
             self.problems.append("a node does not say whether it has children")
-        allocated = IndexHeader.parse(raw[start : start + 16]).allocated_bytes
-        if start + allocated != len(raw):
+        if not node.room_fits:
             self.problems.append("a node does not say how much room it has")
         for entry, child in node.entries:
             if child is not None:
@@ -80,9 +77,7 @@ class _Walk:
         if vcn in self.seen:
             raise self._index.damaged("runs in circles")
         self.seen.add(vcn)
-        node = self._index.read_block(vcn)
-        raw = self._index.read_block_raw(vcn)
-        self.enter(node, raw, layout.INDEX_BLOCK_HEAD_BYTES, depth + 1)
+        self.enter(self._index.read_block(vcn), depth + 1)
 
 
 def _check_bitmap(volume: NtfsVolume, index: Index, seen: set[int]) -> Iterator[str]:

@@ -77,12 +77,12 @@ class NamePass:
         for entry in entries:
             problems += self._check_entry(number, entry)
             head, name = parse_name(entry.key)
-            found.add((name, head.space, entry.reference & layout.REFERENCE_MASK))
+            found.add((name, head.space, entry.number))
         return found
 
     def _check_entry(self, folder: int, entry: IndexEntry) -> Iterator[Problem]:
         head, name = parse_name(entry.key)
-        number = entry.reference & layout.REFERENCE_MASK
+        number = entry.number
         node = self._nodes.get(number)
         where = f"folder {folder}"
         if node is None:

@@ -16,6 +16,7 @@ from zeroseal.filesystems.ntfs.nodes import (
     Piece,
     node_from_pieces,
     parse_pieces,
+    security_id_of,
 )
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.streams import read_stream
@@ -152,9 +153,8 @@ class TablePass:
             shown = _shown(piece.type, piece.name)
             if piece.allocated != mapped:
                 yield Problem(where, f"{shown} says {piece.allocated} bytes and maps {mapped}")
-            has_holes = any(run.lcn == HOLE for run in attribute.runs)
             may_have = piece.flags & (layout.SPARSE | layout.COMPRESSION_MASK)
-            if has_holes and not may_have and node.number != layout.BAD_CLUSTERS:
+            if attribute.has_holes and not may_have and node.number != layout.BAD_CLUSTERS:
                 yield Problem(where, f"{shown} has holes, and may not")
             if may_have and piece.stored != attribute.stored_clusters * cluster_bytes:
                 yield Problem(where, f"{shown} does not say how much of it is stored")
@@ -172,14 +172,11 @@ class TablePass:
         reparse = found.get((layout.REPARSE_POINT, ""))
         tag = read_stream(self._volume, reparse, 0, 4) if reparse else b""
         standard = found.get((layout.STANDARD_INFORMATION, ""))
-        value = (standard.value if standard else None) or b""
-        has_id = len(value) >= layout.STANDARD_BYTES
-        start = layout.SECURITY_ID_OFFSET
         return NodeSummary(
             sequence=node.head.sequence,
             flags=node.head.flags,
             names=tuple(node.names()),
-            security_id=int.from_bytes(value[start : start + 4], "little") if has_id else 0,
+            security_id=security_id_of((standard.value if standard else None) or b""),
             object_id=(object_id.value or b"")[:16] if object_id else b"",
             reparse_tag=int.from_bytes(tag, "little"),
         )

@@ -21,15 +21,14 @@ from zeroseal.filesystems.ntfs.node_writer import is_plain
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node
 from zeroseal.filesystems.ntfs.read import ticks_of
 from zeroseal.filesystems.ntfs.reparse import build_symlink
+from zeroseal.filesystems.ntfs.state import SHUT_DOWN
 from zeroseal.filesystems.ntfs.streams import iter_places
 from zeroseal.filesystems.tree import Kind
 
 _LEAST_INDEX_BLOCK = 1024
 _SMALLEST_ROOT = 88
 _MOST_LINKS = 1024
-_NAME_BYTES = (
-    layout.RESIDENT_BYTES + FileName.SIZE + 8
-)  # of a name's attribute, but for its letters
+_NAME_BYTES = layout.RESIDENT_BYTES + FileName.SIZE + 8  # of its attribute, but for its letters
 
 
 class NtfsEditor(NameEditor):
@@ -108,7 +107,7 @@ class NtfsEditor(NameEditor):
             if packed is not None:
                 self._writer.drop_attribute(found, packed)
             self._drop_reparse(found, point)
-        self._touch(found)
+            self._touch(found)
 
     def write_stream(self, node: int, name: str, content: bytes) -> None:
         """Gives a stream other content, or makes it; the nameless one is a file's own.
@@ -150,7 +149,8 @@ class NtfsEditor(NameEditor):
         if attribute.is_compressed or self._lies_elsewhere(found):
             content = self.read_file(node)
             self.replace_content(node, content[:from_byte].ljust(len(content), b"\0"))
-        elif attribute.value is not None:
+            return
+        if attribute.value is not None:
             attribute.value = attribute.value[:from_byte].ljust(len(attribute.value), b"\0")
             self._writer.changed[node] = found
         else:
@@ -179,7 +179,7 @@ class NtfsEditor(NameEditor):
     def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
         """Gives an entry of a folder another name there; its short name goes."""
         entry = self._get_entry(folder, name)
-        node = self.get_node(entry.reference & layout.REFERENCE_MASK)
+        node = self.get_node(entry.number)
         if self.upcase.fold(from_bytes(name)) != self.upcase.fold(from_bytes(new_name)):
             self._check_new(folder, new_name)
         self._unlink(folder, entry, node)
@@ -188,7 +188,7 @@ class NtfsEditor(NameEditor):
     def remove(self, folder: int, name: bytes) -> None:
         """Removes a name; the last one takes the content with it. Folders must be empty."""
         entry = self._get_entry(folder, name)
-        node = self.get_node(entry.reference & layout.REFERENCE_MASK)
+        node = self.get_node(entry.number)
         if (
             node.is_folder
             and self.kind_of(node) is Kind.FOLDER
@@ -202,7 +202,7 @@ class NtfsEditor(NameEditor):
     def remove_tree(self, folder: int, name: bytes) -> int:
         """Removes a name and all beneath it; returns how many nodes went."""
         entry = self._get_entry(folder, name)
-        top = self.get_node(entry.reference & layout.REFERENCE_MASK)
+        top = self.get_node(entry.number)
         if self.kind_of(top) is not Kind.FOLDER:
             self.remove(folder, name)
             return 1
@@ -351,14 +351,10 @@ class NtfsEditor(NameEditor):
 
     def _require_awake(self) -> None:
         """Refuses a volume on which Windows sleeps: it would go on from its memory."""
-        found = self.find_child(self.root, b"hiberfil.sys")
-        if found is None:
-            return
-        start = self.read_file(found.node, 4)
-        if start.lower() in (b"hibr", b"wake"):
+        if self.is_asleep():
             raise RefusedError(
                 f"Windows hibernates on {self.volume.where} (ntfs), or was shut down for a fast "
-                "start: shut it down fully once (shutdown /s /f /t 0), then try again"
+                f"start: shut it down fully once ({SHUT_DOWN}), then try again"
             )
 
 

@@ -106,9 +106,8 @@ class ExtendEdit:
 
     def _discharge(self, node: Node) -> None:
         """Lowers what an owner is charged for, where quotas are kept."""
-        standard = node.find(layout.STANDARD_INFORMATION)
-        value = standard.value if standard else None
-        if not value or len(value) < layout.STANDARD_BYTES:
+        value = node.standard
+        if len(value) < layout.STANDARD_BYTES:
             return
         owner, _security, charged, _usn = layout.STANDARD_MORE.unpack_from(value, 48)
         view = self._view(b"$Quota", "$Q") if owner and charged else None
@@ -123,4 +122,4 @@ class ExtendEdit:
         entry = self._indexes.find_entry(layout.EXTEND, name)
         if entry is None:
             return None
-        return self._indexes.open_index(entry.reference & layout.REFERENCE_MASK, index)
+        return self._indexes.open_index(entry.number, index)

@@ -31,12 +31,19 @@ class IndexEntry(NamedTuple):
     reference: int
     data: bytes = b""
 
+    @property
+    def number(self) -> int:
+        """The record that it is of."""
+        return self.reference & layout.REFERENCE_MASK
+
 
 class IndexNode(NamedTuple):
     """A node as it was read: entries with the child before each, and the child behind the last."""
 
     entries: list[tuple[IndexEntry, int | None]]
     last_child: int | None
+    says_inner: bool  # by the flag in its head
+    room_fits: bool  # whether its head knows how much room it has
 
 
 class Index:
@@ -141,7 +148,9 @@ class Index:
                 at = position + length - 8
                 child = int.from_bytes(raw[at : at + 8], "little")
             if flags & layout.ENTRY_IS_LAST:
-                return IndexNode(entries, child)
+                says_inner = bool(head.flags & layout.NODE_HAS_CHILDREN)
+                room_fits = start + head.allocated_bytes == len(raw)
+                return IndexNode(entries, child, says_inner, room_fits)
             if key_length > length - least or not key_length:
                 raise self.damaged("has an entry whose key is cut off")
             key = raw[position + 16 : position + 16 + key_length]

@@ -98,10 +98,7 @@ class NodeWriter:
             attribute.runs, attribute.value = [], content
             attribute.size = attribute.initialized = 0
             return
-        attribute.value = None
-        self._fit_runs(attribute, len(content))
-        attribute.size = attribute.initialized = len(content)
-        self._write(attribute, content)
+        self.set_mapped(node, attribute, content)
 
     def set_mapped(self, node: Node, attribute: Attribute, content: bytes) -> None:
         """Gives an attribute content that lies in clusters, however small it is."""
@@ -126,7 +123,7 @@ class NodeWriter:
         """Writes into content in clusters, which grows where it must; gaps become zeros."""
         self.changed[node.number] = node
         end = offset + len(content)
-        if any(run.lcn == HOLE for run in attribute.runs) or attribute.value is not None:
+        if attribute.has_holes or attribute.value is not None:
             raise self.volume.unsupported(f"a stream of record {node.number} has holes")
         if end > attribute.size:
             self._fit_runs(attribute, end)
@@ -169,7 +166,7 @@ class NodeWriter:
 
     def _drop_holes(self, attribute: Attribute) -> None:
         """Gives clusters of compressed or sparse content back: what follows is written plain."""
-        if attribute.unit or any(run.lcn == HOLE for run in attribute.runs):
+        if attribute.unit or attribute.has_holes:
             self.clusters.give(attribute.runs)
             attribute.runs, attribute.unit = [], 0
 
@@ -235,11 +232,9 @@ class NodeWriter:
         first = volume.record_count
         more = max(_GROWTH_RECORDS, volume.record_count // 8)
         wanted = data.size + more * volume.record_bytes
-        before = len(data.runs)
         self._fit_runs(data, wanted)
         whole = count_clusters(data.runs) * volume.cluster_bytes
         data.size = data.initialized = whole // volume.record_bytes * volume.record_bytes
-        assert len(data.runs) >= before
         volume.take_table(data.runs, data.size)
         self._records.grow()
         for number in range(first, volume.record_count):
@@ -273,10 +268,8 @@ class NodeWriter:
             self._free_record(number, self._sequence_of(number))
         while len(node.extensions) < wanted:
             number, sequence = self._take_record(first_extension)
-            self._freed.pop(number, None)
             self._known_sequences[number] = sequence
             node.extensions.append(number)
-        packing.extensions = node.extensions
         return packing
 
     def _sequence_of(self, number: int) -> int:
@@ -287,27 +280,23 @@ class NodeWriter:
 
     def _write_records(self, node: Node, packing: Packing) -> None:
         volume = self.volume
-        sequences = [self._sequence_of(number) for number in packing.extensions]
-        numbers = [node.number, *packing.extensions]
-        references = [node.reference] + [
-            number | sequence << 48
-            for number, sequence in zip(packing.extensions, sequences, strict=True)
+        numbers = [node.number, *node.extensions]
+        heads = [node.head] + [
+            RecordHeader.blank(
+                sequence=self._sequence_of(number),
+                flags=layout.IN_USE,
+                number=number & 0xFFFFFFFF,
+                base=node.reference,
+            )
+            for number in node.extensions
         ]
         if packing.attribute_list is not None:
+            references = [n | head.sequence << 48 for n, head in zip(numbers, heads, strict=True)]
             content = build_list(packing, references)
             if packing.attribute_list.value is None:
                 self._write(packing.attribute_list, content)
             else:
                 packing.attribute_list.value = content
-        heads = [node.head] + [
-            RecordHeader.blank(
-                sequence=sequence,
-                flags=layout.IN_USE,
-                number=number & 0xFFFFFFFF,
-                base=node.reference,
-            )
-            for number, sequence in zip(packing.extensions, sequences, strict=True)
-        ]
         for number, head, parts in zip(numbers, heads, packing.records, strict=True):
             raw = build_record(head, parts, volume.record_bytes, volume.cluster_bytes)
             volume.write_raw_record(number, put_fixups(raw))
@@ -327,7 +316,7 @@ class NodeWriter:
         packing = self._pack(table, _FIRST_TABLE_EXTENSION)
         first = next(p for p in packing.records[0] if p.attribute.type == layout.DATA)
         reach = count_clusters(first.runs) * volume.cluster_bytes // volume.record_bytes
-        if any(number >= reach for number in packing.extensions):
+        if any(number >= reach for number in table.extensions):
             raise RefusedError(f"the table of {volume.where} (ntfs) is in too many pieces")
         self._store_marks(table, marks)
         table.head.links = len(table.all_of(layout.FILE_NAME))
@@ -344,8 +333,4 @@ class NodeWriter:
 
 def is_plain(attribute: Attribute) -> bool:
     """Whether content lies in clusters of its own, neither compressed nor with holes."""
-    return (
-        attribute.value is None
-        and not attribute.is_compressed
-        and not any(run.lcn == HOLE for run in attribute.runs)
-    )
+    return attribute.value is None and not (attribute.is_compressed or attribute.has_holes)

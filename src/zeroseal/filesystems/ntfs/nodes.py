@@ -45,8 +45,7 @@ class Attribute:
     Attributes:
         value: what a resident attribute holds; None where it lies in clusters.
         runs: the clusters of the others, in order, holes among them.
-        allocated: bytes that these map; ``size`` of the content; behind ``initialized`` it reads
-            as zeros.
+        size: of the content; behind ``initialized`` it reads as zeros.
         unit: clusters that are compressed together, as a power of two; 0 where they are not.
     """
 
@@ -74,6 +73,11 @@ class Attribute:
     def is_encrypted(self) -> bool:
         """Whether its content is encrypted (EFS)."""
         return bool(self.flags & layout.ENCRYPTED)
+
+    @property
+    def has_holes(self) -> bool:
+        """Whether some of its content is not stored."""
+        return any(run.lcn == HOLE for run in self.runs)
 
     @property
     def size_bytes(self) -> int:
@@ -125,21 +129,28 @@ class Node:
         return [parse_name(a.value or b"") for a in self.all_of(layout.FILE_NAME)]
 
     @property
+    def standard(self) -> bytes:
+        """Its standard information; empty where it has none."""
+        attribute = self.find(layout.STANDARD_INFORMATION)
+        return (attribute.value if attribute else None) or b""
+
+    @property
     def flags(self) -> int:
         """The flags of its standard information."""
-        attribute = self.find(layout.STANDARD_INFORMATION)
-        value = attribute.value if attribute else None
-        return int.from_bytes(value[32:36], "little") if value else 0
+        return int.from_bytes(self.standard[32:36], "little")
 
     @property
     def security_id(self) -> int:
         """The number of its security descriptor in ``$Secure``; 0 where it has one of its own."""
-        attribute = self.find(layout.STANDARD_INFORMATION)
-        value = attribute.value if attribute else None
-        if not value or len(value) < layout.STANDARD_BYTES:
-            return 0
-        start = layout.SECURITY_ID_OFFSET
-        return int.from_bytes(value[start : start + 4], "little")
+        return security_id_of(self.standard)
+
+
+def security_id_of(standard: bytes) -> int:
+    """The number of a security descriptor from standard information; its 1.2 form has none."""
+    if len(standard) < layout.STANDARD_BYTES:
+        return 0
+    start = layout.SECURITY_ID_OFFSET
+    return int.from_bytes(standard[start : start + 4], "little")
 
 
 class NameHead(NamedTuple):

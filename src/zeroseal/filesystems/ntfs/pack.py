@@ -8,7 +8,7 @@ record is cut into parts.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import NamedTuple
 
 from zeroseal.filesystems.ntfs import layout
@@ -49,7 +49,6 @@ class Packing:
 
     records: list[list[Part]]
     attribute_list: Attribute | None = None
-    extensions: list[int] = field(default_factory=list)
 
 
 def record_room(record_bytes: int) -> int:

@@ -22,6 +22,7 @@ from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
 
 _MOST_HELD = 512
 _CHANGE_JOURNAL = b"$UsnJrnl"
+_HIBERNATION_FILE, _SLEEPING = b"hiberfil.sys", (b"hibr", b"wake")
 _MOST_FILE_BYTES = 1 << 44
 
 
@@ -63,8 +64,7 @@ class NtfsTree:
         """The node's own data; a mode stands for the read-only flag, there is no owner's number."""
         found = self.get_node(node)
         kind = self.kind_of(found)
-        standard = found.find(layout.STANDARD_INFORMATION)
-        value = (standard.value if standard else None) or bytes(layout.STANDARD_BYTES)
+        value = found.standard or bytes(layout.STANDARD_BYTES)
         times = StandardInformation.parse(value[: StandardInformation.SIZE])
         size = 0
         if kind is Kind.FILE:
@@ -206,12 +206,17 @@ class NtfsTree:
     def change_journal(self) -> Node | None:
         """The file of the change journal, where there is one."""
         entry = self.find_entry(layout.EXTEND, _CHANGE_JOURNAL)
-        return self.get_node(entry.reference & layout.REFERENCE_MASK) if entry else None
+        return self.get_node(entry.number) if entry else None
+
+    def is_asleep(self) -> bool:
+        """Whether Windows hibernates on the volume, or was shut down for a fast start."""
+        found = self.find_child(self.root, _HIBERNATION_FILE)
+        return found is not None and self.read_file(found.node, 4).lower() in _SLEEPING
 
     def is_hidden(self, entry: IndexEntry) -> bool:
         """Whether an entry is one of the file system's own."""
         head = parse_name(entry.key)[0]
-        number = entry.reference & layout.REFERENCE_MASK
+        number = entry.number
         in_extend = head.parent & layout.REFERENCE_MASK == layout.EXTEND
         return number < layout.FIRST_USER_RECORD or in_extend
 
@@ -219,7 +224,7 @@ class NtfsTree:
 
     def _entry(self, entry: IndexEntry) -> FolderEntry:
         head, name = parse_name(entry.key)
-        number = entry.reference & layout.REFERENCE_MASK
+        number = entry.number
         if head.flags & layout.FILE_REPARSE:
             kind = self.kind_of(self.get_node(number))
         else:

@@ -296,7 +296,8 @@ def copy_mirror(volume: NtfsVolume) -> None:
     if mirror is not None and mirror.value is None:
         count = mirror.size // volume.record_bytes
         copies = b"".join(volume.read_raw_record(number) for number in range(count))
-        write_at(volume, mirror, 0, copies)
+        if copies != read_stream(volume, mirror):
+            write_at(volume, mirror, 0, copies)
 
 
 def shadow_header(volume: NtfsVolume) -> ByteRange | None:

@@ -13,6 +13,7 @@ from zeroseal.filesystems.ntfs.nodes import load_node, open_volume
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, take_fixups
 
+SHUT_DOWN = "shutdown /s /f /t 0"  # what closes a volume for good, without a fast start
 LOG_CLEAN, LOG_EMPTY, LOG_OPEN = "closed", "empty", "open"
 _MOST_PAGE = 1 << 16
 
@@ -31,7 +32,6 @@ class VolumeState:
     label: str
     flags: tuple[str, ...]
     log: str
-    serial: int
 
     @property
     def is_dirty(self) -> bool:
@@ -56,7 +56,6 @@ def read_state(volume: NtfsVolume) -> VolumeState:
         label=to_text(name.value) if name and name.value else "",
         flags=tuple(word for bit, word in layout.VOLUME_FLAGS.items() if info.flags & bit),
         log=log_state(volume),
-        serial=volume.boot.serial,
     )
 
 
@@ -78,7 +77,7 @@ def require_closed(volume: NtfsVolume) -> VolumeState:
     if reason:
         raise NeedsRecoveryError(
             f"{volume.where} (ntfs) {reason}: start the machine once and shut it down fully "
-            "(shutdown /s /f /t 0), then try again",
+            f"({SHUT_DOWN}), then try again",
             format="ntfs",
         )
     return state
