@@ -45,7 +45,7 @@ def plan_and_apply(source: Path) -> None:
     choices = SealChoices()
     findings = subject.find_all(choices)
     plan = plan_seal(subject, findings, choices, assess(image, subject, findings, choices))
-    apply_plan(plan, subject, quiet)
+    apply_plan(plan, subject, quiet, 0)
     image.close()
 
 

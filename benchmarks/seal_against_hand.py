@@ -48,7 +48,7 @@ def by_us(path: Path) -> float:
     staged = StagedStore(image)
     subject = Subject.read(staged, opener_for_editing(NOW))
     planned = plan_opened(image, subject, CHOICES, quiet)
-    apply_plan(planned.plan, subject, quiet)
+    apply_plan(planned.plan, subject, quiet, NOW)
     staged.close()
     image.close()
     return time.perf_counter() - begin

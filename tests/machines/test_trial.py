@@ -21,7 +21,7 @@ from zeroseal.machines.trial import (
     _judge_names,
     try_image,
 )
-from zeroseal.sealing.identity_values import IdentityValue
+from zeroseal.sealing.identity_value import IdentityValue
 
 SSH = {
     "/usr/sbin/sshd": "x",

@@ -11,7 +11,8 @@ from tests.disks import BARE_GUEST, MACHINE_ID, ROOT_UUID, make_guest_volume
 from zeroseal.errors import UsageError
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.compare import compare_images
-from zeroseal.sealing.identity_values import IdentityValue, read_values
+from zeroseal.sealing.identity_value import IdentityValue
+from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.subject import Subject
 
 PUBLIC = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk x"

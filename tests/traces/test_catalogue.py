@@ -358,7 +358,7 @@ def test_every_trace_is_documented_and_has_its_cases() -> None:
     traces = load_catalogue()
     assert len({trace.id for trace in traces}) == len(traces)
     assert {trace.family for trace in traces} == set(FAMILIES)
-    assert {trace.id for trace in traces} == set(HITS)
+    assert {trace.id for trace in traces if trace.guest != "windows"} == set(HITS)
     for trace in traces:
         assert trace.why, trace.id
         assert trace.regrowth.by, trace.id

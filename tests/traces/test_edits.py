@@ -173,7 +173,7 @@ def test_lines_of_removed_people_go() -> None:
     [
         ('treatment = "rewrite"', "have an edit"),
         ('treatment = "remove"\nedit = { format = "ini", drop = ["a"] }', "have an edit"),
-        ('treatment = "rename"', "needs a finder"),
+        ('treatment = "rename"', "needs another kind of place"),
         ('treatment = "rewrite"\nedit = { format = "csv", drop = ["a"] }', "edit.format must be"),
         ('treatment = "rewrite"\nedit = { format = "ini" }', "drops keys or replaces"),
         ('treatment = "rewrite"\nedit = { format = "ini", key = "a" }', "edit: unknown key 'key'"),

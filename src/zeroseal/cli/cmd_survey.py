@@ -49,11 +49,10 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         return run_each(args, ui)
     else:
         args.image = get_image(args)
+    from zeroseal.cli.show_ntfs import show_data_survey
     from zeroseal.cli.show_survey import show_survey
-    from zeroseal.cli.show_windows import show_windows_survey
-    from zeroseal.reports.as_json import survey_to_json
-    from zeroseal.reports.windows_as_json import windows_survey_to_json
-    from zeroseal.sealing.windows_survey import WindowsSurvey, survey_any
+    from zeroseal.reports.ntfs_as_json import any_survey_to_json
+    from zeroseal.sealing.data_survey import DataSurvey, survey_any
 
     if args.root:
         from zeroseal.sealing.tree_seal import survey_tree
@@ -61,15 +60,12 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         survey = survey_tree(args.root, choices_from(args), ui.progress)
     else:
         found = survey_any(args.image, choices_from(args), ui.progress, args.snapshot)
-        if isinstance(found, WindowsSurvey):
-            ui.show(
-                lambda: windows_survey_to_json(found),
-                lambda out: show_windows_survey(found, out),
-            )
+        if isinstance(found, DataSurvey):
+            ui.show(lambda: any_survey_to_json(found), lambda out: show_data_survey(found, out))
             return 1
         survey = found
     ui.show(
-        lambda: survey_to_json(survey),
+        lambda: any_survey_to_json(survey),
         lambda out: show_survey(survey, out, every_place=args.places),
     )
     return 0 if survey.is_ready else 1

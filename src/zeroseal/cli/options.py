@@ -191,6 +191,12 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="no clone's disk will be larger than the template's",
     )
+    parser.add_argument(
+        "--reissue-sid",
+        action="store_true",
+        help="Windows: put a new random security identifier in the place of the machine's own; the "
+        "plan says what that breaks",
+    )
 
 
 def add_secrets(parser: argparse.ArgumentParser) -> None:
@@ -290,6 +296,7 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         allow_static_address=args.allow_static_address,
         to_dhcp=args.to_dhcp,
         same_size_clones=args.same_size_clones,
+        reissue_sid=args.reissue_sid,
         recover_journal=getattr(args, "recover_journal", False),
         machine=_knowledge_from(args),
         rules=rules_from(args),

@@ -201,6 +201,7 @@ def option_words(choices: SealChoices) -> list[str]:
         "--to-dhcp": choices.to_dhcp,
         "--allow-static-address": choices.allow_static_address,
         "--same-size-clones": choices.same_size_clones,
+        "--reissue-sid": choices.reissue_sid,
         "--recover-journal": choices.recover_journal,
     }
     words += [f"--rules {path}" for path in choices.rules.files]

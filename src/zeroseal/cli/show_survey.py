@@ -34,6 +34,11 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
         mounts = ", ".join(f"{name} on {path}" for path, name in survey.mounts)
         system.insert(0, ("mounted", mounts))
     look.facts(console, system)
+    if survey.windows:
+        from zeroseal.cli.show_ntfs import show_ntfs, show_system
+
+        show_system(survey.windows, console)
+        show_ntfs(survey.ntfs, console)
     if groups:
         look.section(console, "Findings")
         look.trace_table(console, groups, every_place)

@@ -8,7 +8,7 @@ forty links is a damaged guest.
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -59,10 +59,20 @@ class Guest:
     Args:
         mounts: the root (``/``) first, then the others; those whose mount point is no folder in the
             tree are left out.
+        beside: volumes that are mounted nowhere in the tree, as Windows has them; their paths are
+            ``/NAME:``, which no name in a folder can be.
+        is_windows: whether names have no case, ``.`` hides nothing, and no link is followed.
     """
 
-    def __init__(self, mounts: list[Mount]) -> None:
+    def __init__(
+        self, mounts: list[Mount], beside: Sequence[Mount] = (), is_windows: bool = False
+    ) -> None:
         self.mounts: list[Mount] = [mounts[0]]
+        self.is_windows = is_windows
+        self._beside: dict[str, Place] = {}
+        for mount in beside:
+            self._beside[mount.path[1:]] = Place(len(self.mounts), mount.tree.root)
+            self.mounts.append(mount)
         self._covered: dict[Place, Place] = {}
         self._trails: dict[str, list[Found]] = {}
         self._last: tuple[str, bool, Found] | None = None
@@ -101,7 +111,10 @@ class Guest:
             if child is None:
                 return None
             is_last = not pending
-            if child.kind is Kind.LINK and (follow_last or not is_last):
+            if child.kind is Kind.LINK and self.is_windows:
+                if not is_last:
+                    return None
+            elif child.kind is Kind.LINK and (follow_last or not is_last):
                 links, plain = links + 1, False
                 if links > MAX_LINKS:
                     raise DamagedError(f"{path} in the guest leads through too many links")
@@ -115,6 +128,10 @@ class Guest:
             self._remember(folder, trail[:-1])
         self._last = path, follow_last, trail[-1]
         return trail[-1]
+
+    def forget_ways(self) -> None:
+        """Names were changed in a tree without the guest's knowing."""
+        self._forget()
 
     def _forget(self) -> None:
         """A name came or went that ways may lead through."""
@@ -346,9 +363,15 @@ class Guest:
         return Found("/", Place(0, self.mounts[0].tree.root), Kind.FOLDER, None, b"")
 
     def _child(self, folder: Found, name: str) -> Found | None:
+        if folder.parent is None and name in self._beside:
+            return self._top_of(name)
         raw = name.encode("utf-8", "surrogateescape")
         entry = self._tree(folder.place).find_child(folder.place.node, raw)
         return self._found(folder, entry) if entry else None
+
+    def _top_of(self, name: str) -> Found:
+        """The topmost folder of a volume that stands beside the tree."""
+        return Found(f"/{name}", self._beside[name], Kind.FOLDER, None, b"")
 
     def _children(self, folder: Found) -> Iterator[Found]:
         for entry in self._tree(folder.place).list_folder(folder.place.node):
@@ -396,11 +419,19 @@ class Guest:
             if child:
                 yield child
             return
+        if folder.parent is None and part.endswith(":"):
+            yield from (self._top_of(name) for name in self._beside if self._fits(name, part))
+            return
         for child in self._children(folder):
             name = _text(child.name)
-            hidden = name.startswith(".") and not part.startswith(".")
-            if not hidden and fnmatch.fnmatchcase(name, part):
+            hidden = name.startswith(".") and not part.startswith(".") and not self.is_windows
+            if not hidden and self._fits(name, part):
                 yield child
+
+    def _fits(self, name: str, part: str) -> bool:
+        if self.is_windows:
+            name, part = name.upper(), part.upper()
+        return fnmatch.fnmatchcase(name, part)
 
 
 def _text(raw: bytes) -> str:

@@ -29,6 +29,7 @@ class OpenedGuest:
         boot_unread: the same for volumes of the firmware and boot loader, which hold few traces.
         swaps: volumes that are swap.
         strangers: volumes with data that the guest does not mount.
+        is_windows: whether it is a Windows, with the volumes beside the system's own.
     """
 
     guest: Guest
@@ -36,6 +37,7 @@ class OpenedGuest:
     boot_unread: list[str]
     swaps: list[Volume]
     strangers: list[Volume]
+    is_windows: bool = False
 
 
 def open_for_reading(volume: Volume) -> FileTree:
@@ -68,6 +70,8 @@ def open_guest(disk: Disk, opener: TreeOpener = open_for_reading) -> OpenedGuest
         if volume.content.refusal:
             raise UnsupportedError(f"{volume.name} cannot be handled: {volume.content.refusal}")
     root = _find_root(disk)
+    if root is None:
+        return _open_windows(disk, opener)
     mounts = [Mount("/", root, opener(root))]
     entries = parse_fstab(Guest(mounts).read_text("/etc/fstab"))
     swaps = [volume for volume in disk.volumes if volume.content.kind == "swap"]
@@ -112,7 +116,22 @@ def open_guest(disk: Disk, opener: TreeOpener = open_for_reading) -> OpenedGuest
     )
 
 
-def _find_root(disk: Disk) -> Volume:
+def _open_windows(disk: Disk, opener: TreeOpener) -> OpenedGuest:
+    """Opens a guest that is no Linux.
+
+    Raises:
+        NoGuestError: there is none.
+    """
+    from zeroseal.guests.windows.open import open_windows  # of no use to a disk with a Linux
+
+    found = open_windows(disk, opener)
+    if found is None:
+        raise NoGuestError(_describe_absence(disk))
+    return OpenedGuest(found.guest, [], [], [], found.strangers, is_windows=True)
+
+
+def _find_root(disk: Disk) -> Volume | None:
+    """The root volume of a Linux; None where nothing is one."""
     unreadable: ZeroSealError | None = None
     for volume in disk.volumes:
         if not volume.content.can_be_root:
@@ -125,7 +144,7 @@ def _find_root(disk: Disk) -> Volume:
             unreadable = unreadable or error
     if unreadable:
         raise unreadable
-    raise NoGuestError(_describe_absence(disk))
+    return None
 
 
 def looks_like_root(guest: Guest) -> bool:
@@ -141,17 +160,9 @@ def _describe_absence(disk: Disk) -> str:
             "no partition table and no file system was found on the disk: is this a disk image of "
             "an installed machine?"
         )
-    from zeroseal.guests.windows import find_windows  # of no use to a disk with a guest
-
-    windows = find_windows(disk)
-    if windows is not None:
-        return (
-            f"{windows.name} was found on {windows.volume}: survey looks at it, but what can be "
-            "sealed is a Linux on ext2, ext3, ext4 or XFS"
-        )
     return (
         f"no operating system that is supported was found on {', '.join(kinds)}: what can be "
-        "sealed is a Linux on ext2, ext3, ext4 or XFS"
+        "sealed is a Linux on ext2, ext3, ext4 or XFS, or a Windows on NTFS"
     )
 
 

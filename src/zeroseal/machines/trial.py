@@ -40,7 +40,8 @@ from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.identity_values import IdentityValue, read_values
+from zeroseal.sealing.identity_value import IdentityValue
+from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import ImageFacts, opened, read_image_facts
 

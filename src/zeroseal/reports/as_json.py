@@ -5,8 +5,8 @@ from __future__ import annotations
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ZeroSealError
 from zeroseal.sealing.check import CheckResult
+from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
-from zeroseal.sealing.lockout import Guard
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.readiness import Readiness
 from zeroseal.sealing.residue import Residue

@@ -5,7 +5,18 @@ from __future__ import annotations
 from typing import assert_never
 
 from zeroseal.traces.key_edits import KeyEdit
-from zeroseal.traces.model import FAMILIES, Finder, HomeGlobs, PathGlobs, Trace, Where
+from zeroseal.traces.model import (
+    FAMILIES,
+    EventLogs,
+    Finder,
+    HomeGlobs,
+    PathGlobs,
+    RegistryKeys,
+    RegistryValues,
+    Trace,
+    ValueNames,
+    Where,
+)
 
 
 def build_page(traces: tuple[Trace, ...]) -> str:
@@ -26,17 +37,30 @@ def describe_place(place: Where) -> list[str]:
     conditions = [f"where {path} is there" for path in place.if_present]
     conditions += [f"where {path} is not there" for path in place.if_absent]
     conditions += [f"with {place.contains!r} in it"] if place.contains else []
+    conditions += [f"but not {path}" for path in place.excepted]
     rest = f" ({'; '.join(conditions)})" if conditions else ""
     match place.locator:
         case PathGlobs(patterns=patterns):
             lines = [f"{pattern}{rest}" for pattern in patterns]
         case HomeGlobs(patterns=patterns):
             lines = [f"~/{pattern}{rest}" for pattern in patterns]
+        case RegistryKeys(patterns=patterns):
+            lines = [f"key {pattern}" for pattern in patterns]
+        case RegistryValues(patterns=values):
+            lines = [_describe_values(item) for item in values]
+        case EventLogs(patterns=patterns):
+            lines = [f"event logs {pattern}" for pattern in patterns]
         case Finder(name=name):
             lines = [f"found by the {name.value} finder"]
         case _:
             assert_never(place.locator)
     return lines + (_describe_edit(place.edit) if place.edit else [])
+
+
+def _describe_values(item: ValueNames) -> str:
+    names = ", ".join(name or "(default)" for name in item.names)
+    rest = f", but not {', '.join(item.excepted)}" if item.excepted else ""
+    return f"values {names} of {item.key}{rest}"
 
 
 def _describe_edit(edit: KeyEdit) -> list[str]:
@@ -50,7 +74,8 @@ def _trace_text(trace: Trace) -> str:
     for place in trace.places:
         where = ", ".join(f"`{text}`" for text in describe_place(place))
         lines.append(f"- {place.treatment.value}: {where}")
-    lines.append(f"- regrows: {trace.regrowth.by}")
+    needs = "; needs set-up's own pass" if trace.regrowth.needs_pass else ""
+    lines.append(f"- regrows: {trace.regrowth.by}{needs}")
     if trace.regrowth.required:
         services = ", ".join(f"`{unit}`" for unit in trace.regrowth.services)
         seeded = ", ".join(f"`{unit}`" for unit in trace.regrowth.services_with_seed)

@@ -7,7 +7,7 @@ from html import escape
 
 from zeroseal.reports.disk_report import ACCENTS, PAGE_STYLE
 from zeroseal.sealing.compare import Comparison, letter_of
-from zeroseal.sealing.identity_values import Severity
+from zeroseal.sealing.identity_value import Severity
 
 COLOURS = {
     Severity.EXPOSED: "#d1478f",

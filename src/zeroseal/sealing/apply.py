@@ -6,7 +6,10 @@ from typing import assert_never
 
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.services import Services
+from zeroseal.guests.windows.hives import HiveSet
+from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.progress import Progress, Step
+from zeroseal.sealing.apply_to_registry import apply_to_registry
 from zeroseal.sealing.first_boot import plant
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.subject import Subject
@@ -15,6 +18,8 @@ from zeroseal.traces.changes import (
     EmptyFile,
     PathChange,
     PutFile,
+    RegistryChange,
+    ReissueSid,
     RemovePath,
     RenamePath,
     ReplaceContent,
@@ -28,20 +33,29 @@ from zeroseal.traces.text_edits import rewrite_text
 from zeroseal.traces.volume_finders import blank
 
 
-def apply_plan(plan: Plan, subject: Subject, progress: Progress) -> None:
+def apply_plan(plan: Plan, subject: Subject, progress: Progress, now: int) -> None:
     """Does all that the plan says.
 
     Args:
         plan: made from the same store.
         subject: read from the staged store, with trees that can be changed.
         progress: told of each finding.
+        now: the moment that changed keys of a registry are given, seconds since 1970.
     """
     guest = subject.opened.guest
+    hives = HiveSet(guest, now)
     changes = [finding.change for finding in plan.treated]
     for number, change in enumerate(changes):
         progress(Step("removing", number, len(changes), "findings"))
-        if not isinstance(change, VolumeChange):
+        if isinstance(change, RegistryChange):
+            apply_to_registry(change, hives)
+        elif not isinstance(change, VolumeChange | ReissueSid):
             apply_to_path(change, guest)
+    hives.finish()
+    for change in changes:
+        if isinstance(change, ReissueSid):
+            progress(Step("giving the machine another identifier", 0, 0))
+            reissue_sid(guest, change.sid, now)
     if plan.choices.plants:
         plant(guest, plan.guard.planted, Services(guest))
     guest.finish()

@@ -217,11 +217,14 @@ def _values_of(original: Path | None, record: SealRecord | None, rules: HouseRul
     choices = SealChoices(rules=rules)
     if record:
         choices = replace(
-            choices, skip=_known(record.skipped, rules), keep_root_login=record.keep_root_login
+            choices,
+            skip=_known(record.skipped, rules),
+            keep_root_login=record.keep_root_login,
+            reissue_sid=any(item.trace == "identity.machine-sid" for item in record.treated),
         )
     with opened(original) as source, recoverable(source, recover=True) as store:
         subject = Subject.read(store, recover=True)
-        known = {account.name for account in subject.context(SealChoices()).accounts}
+        known = set(subject.account_names)
         retained = record.retained_accounts if record else ()
         kept = tuple(name for name in retained if name in known)
         return collect_values(subject, replace(choices, retained_accounts=kept))
@@ -334,7 +337,7 @@ def _choices_of(record: SealRecord | None, subject: Subject, rules: HouseRules) 
     """What the seal was told to keep is no finding; accounts that have gone since are no error."""
     if record is None:
         return subject.settle(SealChoices(rules=rules))
-    known = {account.name for account in subject.context(SealChoices()).accounts}
+    known = set(subject.account_names)
     return SealChoices(
         retained_accounts=tuple(name for name in record.retained_accounts if name in known),
         keep_root_login=record.keep_root_login,

@@ -9,6 +9,8 @@ from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.traces.load import get_trace, load_catalogue
 from zeroseal.traces.model import FAMILIES, Trace
 
+_SID_TRACE = "identity.machine-sid"
+
 
 @dataclass(frozen=True)
 class MachineKnowledge:
@@ -43,6 +45,8 @@ class SealChoices:
         allow_static_address: whether clones may begin with the machine's static address.
         to_dhcp: whether static addresses become DHCP.
         same_size_clones: whether every clone's disk will be as large as the template's.
+        reissue_sid: whether a Windows' security identifier is replaced by a new random one; else
+            that trace is not treated.
         recover_journal: whether file systems that were not shut down cleanly are recovered first.
         machine: what is known of the machine; None where only the disk is.
         rules: the site's policy; its answers are asked for beside the other choices.
@@ -60,6 +64,7 @@ class SealChoices:
     allow_static_address: bool = False
     to_dhcp: bool = False
     same_size_clones: bool = False
+    reissue_sid: bool = False
     recover_journal: bool = False
     machine: MachineKnowledge | None = None
     rules: HouseRules = NO_RULES
@@ -106,6 +111,11 @@ class SealChoices:
         return self.to_dhcp or self.rules.asks_dhcp
 
     @property
+    def reissues_sid(self) -> bool:
+        """Whether a Windows gets a new security identifier."""
+        return self.reissue_sid or self.rules.reissues_sid
+
+    @property
     def plants(self) -> bool:
         """Whether a script is planted for a clone's first boot."""
         return self.plant_first_boot or self.rules.plants_first_boot
@@ -123,9 +133,15 @@ class SealChoices:
 
     def treats(self, trace: Trace) -> bool:
         """Whether a trace is to be treated."""
+        if trace.id == _SID_TRACE and not self.reissues_sid:
+            return False
         names = (trace.id, trace.family)
         chosen = not self.only or any(name in self.only for name in names)
         return chosen and not any(name in (*self.skip, *self.rules.kept_traces) for name in names)
+
+    def treats_id(self, trace_id: str) -> bool:
+        """Whether the built-in trace of that id is to be treated."""
+        return self.treats(get_trace(trace_id))
 
     def with_accounts(self, names: list[str]) -> SealChoices:
         """The choices for a guest with these accounts: those that the rules keep are retained."""

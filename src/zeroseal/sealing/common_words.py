@@ -19,6 +19,14 @@ _SHIPPED = re.compile(
     r"^/(usr/(?!local(/|$))|lib(32|64|x32)?/|s?bin/|boot/(?!initr|initramfs|loader)"
     r"|var/lib/(dpkg|rpm|pacman|apt)/|lib/apk/)"
 )
+# of a Windows what its maker and installers brought, but for folders that it keeps its own state in
+_SHIPPED_WINDOWS = re.compile(
+    r"^/(windows/(winsxs|servicing|assembly|microsoft\.net|fonts|help|systemapps|syswow64|boot|ime"
+    r"|system32(?!/(config|tasks|logfiles|winevt|sru|spp|wbem/repository|drivers/etc|grouppolicy"
+    r"|spool|microsoft/protect|catroot2)(/|$)))(/|$)"
+    r"|program files( \(x86\))?/)",
+    re.IGNORECASE,
+)
 _CONFFILE = re.compile(r"^ (/\S+) ([0-9a-f]{32})( obsolete)?$", re.MULTILINE)
 _LONGEST_FILE = 16 << 20
 
@@ -33,7 +41,10 @@ class ShippedFiles:
     def holds(self, place: str) -> bool:
         """Whether a place, as the search names it, is as its package brought it."""
         path = place.removesuffix(NAMES_SUFFIX)
-        if _SHIPPED.match(path + ("/" if place.endswith(NAMES_SUFFIX) else "")):
+        whole = path + ("/" if place.endswith(NAMES_SUFFIX) else "")
+        if self._guest.is_windows:
+            return bool(_SHIPPED_WINDOWS.match(whole))
+        if _SHIPPED.match(whole):
             return True
         return not place.endswith(NAMES_SUFFIX) and self._is_as_shipped(path)
 

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from zeroseal.errors import UsageError
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.identity_values import IdentityValue, Severity, read_values
+from zeroseal.sealing.identity_value import IdentityValue, Severity
+from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened
 

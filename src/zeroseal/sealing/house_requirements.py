@@ -8,21 +8,26 @@ from collections.abc import Iterator
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.kernels import default_kernel, newest_first
 from zeroseal.guests.packages import pending_updates, read_packages
+from zeroseal.guests.registry import values
 from zeroseal.guests.services import Services
+from zeroseal.guests.windows.identity import CURRENT
+from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.sealing.house_rules import HouseRules
 from zeroseal.sealing.some_of import some_of
+from zeroseal.sealing.subject import Subject
 
 _DAY = 86400
 
 
-def find_unmet(guest: Guest, rules: HouseRules) -> Iterator[str]:
+def find_unmet(subject: Subject, rules: HouseRules) -> Iterator[str]:
     """Sentences about what the rules require and the guest lacks; each stops a seal."""
+    guest = subject.opened.guest
     if rules.packages:
-        installed = {package.name for package in read_packages(guest)}
+        installed = _installed(subject)
         for name in rules.packages:
             if name not in installed:
                 yield f"The house rules require the package {name}, which is not installed."
-    services = Services(guest)
+    services = WindowsServices(subject.registry) if subject.registry else Services(guest)
     for service in rules.services:
         if not services.is_enabled(service):
             yield f"The house rules require the service {service}, which is not enabled."
@@ -30,10 +35,20 @@ def find_unmet(guest: Guest, rules: HouseRules) -> Iterator[str]:
         found = guest.glob(pattern)
         if found:
             yield f"The house rules want {some_of(found)} to be absent."
+    if subject.windows:
+        return
     if rules.newest_kernel:
         yield from _kernel(guest)
     if rules.oldest_lists_days:
         yield from _lists(guest, rules.oldest_lists_days)
+
+
+def _installed(subject: Subject) -> set[str]:
+    """The names of packages, or of a Windows' programs."""
+    if subject.registry is None:
+        return {package.name for package in read_packages(subject.opened.guest)}
+    listed = subject.registry.values(f"{CURRENT}\\Uninstall\\*", "DisplayName")
+    return {str(values.typed(value)) for _found, value in listed}
 
 
 def _kernel(guest: Guest) -> Iterator[str]:

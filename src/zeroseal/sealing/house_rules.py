@@ -19,6 +19,7 @@ from zeroseal.traces.load import load_catalogue, parse_traces
 from zeroseal.traces.model import FAMILIES, Trace
 
 VERSION = 1
+FIRST_STARTS = ("resealed", "audit", "plain")
 _MAX_BYTES = 1 << 20
 _MIN_TEXT = 7
 _TABLES: dict[str, dict[str, type]] = {
@@ -37,6 +38,7 @@ _TABLES: dict[str, dict[str, type]] = {
     },
     "readiness": {"blockers": list, "advice": list, "ignore": list},
     "search": {"texts": list},
+    "windows": {"first-start": list, "reissue-sid": bool, "disable-administrator": bool},
     "require": {
         "packages": list,
         "services": list,
@@ -67,6 +69,9 @@ class HouseRules:
         absent: patterns of paths where nothing may be.
         newest_kernel: whether the newest installed kernel must be the one that boots.
         oldest_lists_days: how old package lists may be; 0 for any age.
+        first_starts: how a Windows may start, of ``FIRST_STARTS``; empty for any.
+        reissues_sid: whether a Windows gets a new security identifier.
+        disables_administrator: whether its built-in administrator is disabled.
         traces: the site's own.
         digests: (name, SHA-256) of the files, in order; ``files`` are their paths.
         given: the names of single answers that a file gives; one that is not given is the default.
@@ -92,6 +97,9 @@ class HouseRules:
     absent: tuple[str, ...] = ()
     newest_kernel: bool = False
     oldest_lists_days: int = 0
+    first_starts: tuple[str, ...] = ()
+    reissues_sid: bool = False
+    disables_administrator: bool = False
     traces: tuple[Trace, ...] = ()
     digests: tuple[tuple[str, str], ...] = ()
     files: tuple[str, ...] = ()
@@ -158,6 +166,8 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         "allows_same_size_clones": ("clones", "same-size"),
         "allows_partial": ("allow", "partial"),
         "newest_kernel": ("require", "newest-kernel"),
+        "reissues_sid": ("windows", "reissue-sid"),
+        "disables_administrator": ("windows", "disable-administrator"),
         "oldest_lists_days": ("require", "lists-not-older-than-days"),
     }
     keep, allow, require = tables["keep"], tables["allow"], tables["require"]
@@ -183,6 +193,9 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         absent=_paths(require, "absent", f"{name}: require.absent"),
         newest_kernel=require.get("newest-kernel", False),
         oldest_lists_days=_days(require, name),
+        first_starts=_first_starts(tables["windows"], name),
+        reissues_sid=tables["windows"].get("reissue-sid", False),
+        disables_administrator=tables["windows"].get("disable-administrator", False),
         traces=tuple(parse_traces(text, name)),
         digests=((Path(name).name, hashlib.sha256(text.encode()).hexdigest()),),
         files=(name,),
@@ -239,6 +252,16 @@ def _codes(table: dict[str, Any], key: str, name: str) -> tuple[str, ...]:
             raise UsageError(
                 f"{name}: readiness.{key}: there is no remark {code!r}; there are "
                 f"{', '.join(CODES)}"
+            )
+    return found
+
+
+def _first_starts(table: dict[str, Any], name: str) -> tuple[str, ...]:
+    found = _texts(table, "first-start")
+    for word in found:
+        if word not in FIRST_STARTS:
+            raise UsageError(
+                f"{name}: windows.first-start: {word!r} is none of {', '.join(FIRST_STARTS)}"
             )
     return found
 
@@ -304,6 +327,11 @@ def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
             "require.lists-not-older-than-days",
             str(rules.oldest_lists_days) if rules.oldest_lists_days else "",
         ),
+    ]
+    sentences += [
+        ("windows.first-start", ", ".join(rules.first_starts)),
+        ("windows.reissue-sid", "yes" if rules.reissues_sid else ""),
+        ("windows.disable-administrator", "yes" if rules.disables_administrator else ""),
     ]
     sentences += [(f"trace {trace.id}", trace.title) for trace in rules.traces]
     sentences += [(f"file {name}", f"sha256 {digest[:16]}…") for name, digest in rules.digests]

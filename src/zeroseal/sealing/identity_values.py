@@ -5,14 +5,14 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
-from enum import IntEnum
 
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.sealing.identity_value import IdentityValue
 from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.windows_identity_values import read_windows_values
 
 _LEASES = ("/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease")
 _ADDRESS = re.compile(r"(?:fixed-address|ADDRESS=|address=)\s*([0-9a-fA-F.:]+)")
@@ -36,80 +36,12 @@ _NEUTRAL_NAMES = ("localhost", "")
 _MOST_HASHED = 1 << 20
 
 
-class Severity(IntEnum):
-    """What it means that two machines share a value; the larger the worse."""
-
-    BY_DESIGN = 0
-    NOTICED = 1
-    CONFUSED = 2
-    EXPOSED = 3
-
-    @property
-    def title(self) -> str:
-        """A word for it."""
-        return self.name.lower().replace("_", " ")
-
-    @property
-    def meaning(self) -> str:
-        """What it comes to."""
-        return _MEANINGS[self]
-
-
-_MEANINGS = {
-    Severity.EXPOSED: "Exposed: one can pose as the other",
-    Severity.CONFUSED: "Confused: two look like one",
-    Severity.NOTICED: "Noticed: people mix them up",
-    Severity.BY_DESIGN: "By design, as clones of one template",
-}
-SEVERITIES = {
-    "SSH host key": Severity.EXPOSED,
-    "random seed": Severity.EXPOSED,
-    "Kerberos keytab": Severity.EXPOSED,
-    "Samba secrets": Severity.EXPOSED,
-    "management agent": Severity.EXPOSED,
-    "machine ID": Severity.CONFUSED,
-    "iSCSI initiator": Severity.CONFUSED,
-    "NVMe host name": Severity.CONFUSED,
-    "container engine": Severity.CONFUSED,
-    "subscription": Severity.CONFUSED,
-    "DHCP client ID": Severity.CONFUSED,
-    "static address": Severity.CONFUSED,
-    "host name": Severity.NOTICED,
-    "MAC": Severity.NOTICED,
-    "leased address": Severity.NOTICED,
-    "disk GUID": Severity.BY_DESIGN,
-    "volume UUID": Severity.BY_DESIGN,
-}
-"""How bad it is that machines share a value of a kind: keys let one pose as another, IDs make two
-look like one, names confuse people, and volume ids are the same on all clones of a template."""
-
-
-@dataclass(frozen=True)
-class IdentityValue:
-    """One value of one machine.
-
-    Attributes:
-        kind: what it is, one of ``SEVERITIES``.
-        shown: a fingerprint, a short hash, or the value where it is no secret.
-    """
-
-    kind: str
-    shown: str
-
-    @property
-    def severity(self) -> Severity:
-        """How bad it is to share it."""
-        return SEVERITIES.get(self.kind, Severity.NOTICED)
-
-    @property
-    def by_design(self) -> bool:
-        """Whether clones of one template share it unless told otherwise."""
-        return self.severity is Severity.BY_DESIGN
-
-
 def read_values(subject: Subject) -> list[IdentityValue]:
     """All identity values of a disk, each once, in a fixed order."""
     guest = subject.opened.guest
+    if subject.windows and subject.registry:
+        own = read_windows_values(subject.windows, subject.registry, guest)
+        return list(dict.fromkeys([*own, *_volume_ids(subject)]))
     found = [
         *_machine_ids(guest),
         *_host_keys(guest),

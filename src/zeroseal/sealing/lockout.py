@@ -24,8 +24,10 @@ from zeroseal.sealing.first_boot import (
     read_tasks,
 )
 from zeroseal.sealing.growth import can_plant, find_grower, find_obstacle, grows_with_seed
+from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.windows_guard import guard_windows
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.load import get_trace
@@ -47,26 +49,11 @@ _NETWORK_SERVICES = (
 _SERVERS = ("/usr/sbin/sshd", "/usr/bin/sshd", "/usr/sbin/dropbear", "/usr/bin/dropbear")
 
 
-@dataclass(frozen=True)
-class Guard:
-    """What the guard found.
-
-    Attributes:
-        assured: sentences that say how a clone will be usable.
-        lock_outs: sentences that say why it would not be, with the way out.
-        hints: what limits clones without making them useless, sentences.
-        planted: the tasks that a planted script has to do for that.
-    """
-
-    assured: tuple[str, ...]
-    lock_outs: tuple[str, ...]
-    hints: tuple[str, ...] = ()
-    planted: tuple[str, ...] = ()
-
-
 def guard(subject: Subject, treated: list[Finding], choices: SealChoices) -> Guard:
     """Judges what a seal with these findings treated would lead to."""
     outlook = Outlook.of(subject, treated, choices)
+    if subject.windows:
+        return guard_windows(outlook)
     login = _login(outlook)
     is_seeded = login.needs_seed or choices.expects_seed
     answers = (

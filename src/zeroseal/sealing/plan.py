@@ -8,7 +8,8 @@ from zeroseal.errors import BlockerError, LockOutError
 from zeroseal.guests.services import Services
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.first_boot import check_plantable
-from zeroseal.sealing.lockout import Guard, guard
+from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.readiness import Readiness
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.finding import Finding

@@ -12,8 +12,9 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_requirements import find_unmet
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
-from zeroseal.sealing.remark import BLOCKERS
+from zeroseal.sealing.remark import BLOCKERS, RECORDED
 from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.windows_readiness import find_windows_remarks
 from zeroseal.traces.finding import Finding
 
 if TYPE_CHECKING:
@@ -55,10 +56,18 @@ def assess(
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."
         for reason in subject.opened.unread
     ]
-    blockers += find_unmet(subject.opened.guest, rules)
+    blockers += find_unmet(subject, rules)
     hints: list[str] = []
-    for remark in (*find_blockers(outlook), *find_advice(image, outlook, handled)):
+    recorded: list[str] = []
+    if subject.windows:
+        remarks = list(find_windows_remarks(outlook))
+    else:
+        remarks = [*find_blockers(outlook), *find_advice(image, outlook, handled)]
+    for remark in remarks:
         if remark.code in rules.ignored_remarks:
+            continue
+        if remark.code in RECORDED:
+            recorded.append(remark.text)
             continue
         stops = remark.code in BLOCKERS and remark.code not in rules.remarks_as_advice
         if stops or remark.code in rules.remarks_as_blockers:
@@ -68,7 +77,7 @@ def assess(
     if choices.machine:
         blockers += choices.machine.blockers
         hints += choices.machine.hints
-    advice = [_describe_recovery(recovery) for recovery in subject.recovered]
+    advice = [*recorded, *(_describe_recovery(recovery) for recovery in subject.recovered)]
     advice += subject.disk.notes
     advice += [
         f"{reason} is not looked into: what is there, such as the loader's random seed, stays."

@@ -20,6 +20,13 @@ BLOCKERS = {
     "homed-account": "systemd-homed keeps accounts of its own",
     "domain-member": "the machine belongs to a domain",
     "sleeping-swap-file": "a swap file holds a sleeping system",
+    "shared-identifier": "a Windows starts plainly: clones would share its security identifier",
+    "first-start": "a Windows will start in another way than house rules allow",
+    "work-pending": "a Windows has work to do at its next start",
+    "cloud-member": "a Windows has joined a directory in a cloud",
+    "server-role": "a Windows has a role that cannot be copied",
+    "volume-not-closed": "a volume of Windows was not closed",
+    "no-registry": "the registry of a Windows cannot be read",
 }
 """Remarks that stop a seal unless house rules say otherwise: code to what it is about."""
 
@@ -45,7 +52,24 @@ ADVICE = {
     "snap-device": "snapd knows the machine as one device",
     "password-in-proxy": "a proxy is named with its password",
     "name-servers": "name servers are fixed",
+    "first-start-told": "how a Windows will start",
+    "broken-by-reissue": "what a new security identifier breaks",
+    "one-user-applications": "applications are installed for one user only",
+    "answer-passwords": "an answer file that stays holds passwords",
+    "strange-identifiers": "rights name security identifiers that are unknown",
+    "fast-start": "Windows shuts down for a fast start",
+    "network-is-public": "a new network counts as public at first",
+    "disk-drivers": "drivers for a virtual host's disk or network card",
+    "remote-desktop": "whether Remote Desktop is on",
+    "time-zone": "the time zone that clones keep",
+    "licensing": "activation and re-arm counts",
+    "hosts-file": "the hosts file names machines",
+    "kept-secrets": "secrets of services that are removed",
+    "review-agents": "ids of agents that are not known here",
 }
 """Remarks that do not stop a seal unless house rules say otherwise."""
+
+RECORDED = ("broken-by-reissue", "answer-passwords")
+"""Advice that the seal record keeps."""
 
 CODES = {**BLOCKERS, **ADVICE}

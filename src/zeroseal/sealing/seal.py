@@ -150,7 +150,7 @@ def seal_image(
         planned = plan_opened(image, subject, choices, progress)
         check_allowed(planned.plan)
         values = values_of(subject, choices)
-        apply_plan(planned.plan, subject, progress)
+        apply_plan(planned.plan, subject, progress, now)
         with (
             ThreadPoolExecutor(1) as pool,
             OutputFile(output.path) as target,

@@ -63,7 +63,7 @@ def seal_in_place(
             planned = plan_opened(change.image, subject, choices, progress)
             check_allowed(planned.plan)
             values = values_of(subject, choices)
-            apply_plan(planned.plan, subject, progress)
+            apply_plan(planned.plan, subject, progress, now)
             progress(Step("checking the result", 0, 0))
             proof = verify_result(staged, planned.plan, values)
             digest = digest_store(staged, "reading the disk", progress)

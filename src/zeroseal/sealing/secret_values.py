@@ -37,7 +37,9 @@ def removed_secrets(subject: Subject, choices: SealChoices) -> Iterator[Searched
     paths: dict[str, None] = {}
     for trace in choices.catalogue:
         is_secret = trace.family == "keys" or trace.id == "people.ssh-keys"
-        if not is_secret or trace.id == "keys.ssh-host" or not choices.treats(trace):
+        is_other = trace.id in ("keys.ssh-host", "keys.windows-ssh-host")
+        is_other = is_other or trace.guest not in ("any", subject.facts.family)
+        if not is_secret or is_other or not choices.treats(trace):
             continue
         for finding in find_trace(trace, context, set()):
             if isinstance(finding.change, RemovePath | EmptyFile):
@@ -62,34 +64,46 @@ def _forms_of_file(raw: bytes) -> Iterator[Needle]:
     for body in _CERTIFICATE.findall(raw):
         certificate = _decoded(b"".join(body.split()).decode("ascii", "replace"))
         for share in _SIGNATURE_SHARES:
-            yield from _secret_forms(certificate, len(certificate) * share // 16)
+            yield from secret_forms(certificate, len(certificate) * share // 16)
     for body in bodies:
         secret = _decoded(body.decode("ascii", "replace"))
         for share in _SHARES:
-            yield from _secret_forms(secret, max(0, len(secret) * share // 16 - _PART_BYTES // 2))
+            yield from secret_forms(secret, max(0, len(secret) * share // 16 - _PART_BYTES // 2))
     if not bodies and b"\0" in raw:
-        yield from _secret_forms(raw, len(raw) // 2)
+        yield from secret_forms(raw, len(raw) // 2)
 
 
 def host_keys(guest: Guest) -> Iterator[SearchedValue]:
     """The SSH host keys, private and public."""
     for path in iter_host_keys(guest):
-        if not guest.is_file(path):
-            continue
-        text = guest.read_text(path)
-        body = "".join(line for line in text.splitlines() if line and not line.startswith("-"))
-        raw = _decoded(body)
-        if len(raw) >= 4 * _MIN_SECRET_BYTES:
-            # the key's own numbers lie behind the middle of the file in all its forms
-            parts = [_secret_forms(raw, len(raw) * share // 16) for share in (8, 10, 12, 13)]
-            yield SearchedValue(
-                f"private key {path}", tuple(form for part in parts for form in part)
-            )
-    for path in guest.glob("/etc/ssh/ssh_host_*key.pub"):
+        if guest.is_file(path):
+            yield from _private_key(guest, path)
+    yield from _public_keys(guest, "/etc/ssh/ssh_host_*key.pub")
+
+
+def host_key_values(guest: Guest, pattern: str) -> Iterator[SearchedValue]:
+    """The SSH host keys whose private files a pattern matches."""
+    for path in guest.glob(pattern):
+        yield from _private_key(guest, path)
+    yield from _public_keys(guest, f"{pattern}.pub")
+
+
+def _private_key(guest: Guest, path: str) -> Iterator[SearchedValue]:
+    text = guest.read_text(path)
+    body = "".join(line for line in text.splitlines() if line and not line.startswith("-"))
+    raw = _decoded(body)
+    if len(raw) >= 4 * _MIN_SECRET_BYTES:
+        # the key's own numbers lie behind the middle of the file in all its forms
+        parts = [secret_forms(raw, len(raw) * share // 16) for share in _SHARES]
+        yield SearchedValue(f"private key {path}", tuple(form for part in parts for form in part))
+
+
+def _public_keys(guest: Guest, pattern: str) -> Iterator[SearchedValue]:
+    for path in guest.glob(pattern):
         fields = guest.read_text(path).split()
         raw = _decoded(fields[1]) if len(fields) > 1 else b""
         if len(raw) >= 2 * _MIN_SECRET_BYTES:
-            yield SearchedValue(f"public key {path}", tuple(_secret_forms(raw, len(raw) * 5 // 8)))
+            yield SearchedValue(f"public key {path}", tuple(secret_forms(raw, len(raw) * 5 // 8)))
 
 
 def secret_files(guest: Guest, label: str, paths: tuple[str, ...]) -> Iterator[SearchedValue]:
@@ -98,7 +112,7 @@ def secret_files(guest: Guest, label: str, paths: tuple[str, ...]) -> Iterator[S
         if guest.is_file(path):
             raw = guest.read_file(path)[:_MAX_FILE_BYTES]
             if len(raw) >= 2 * _MIN_SECRET_BYTES and len(set(raw)) > 8:
-                yield SearchedValue(f"{label} {path}", tuple(_secret_forms(raw, len(raw) // 2)))
+                yield SearchedValue(f"{label} {path}", tuple(secret_forms(raw, len(raw) // 2)))
 
 
 def _decoded(text: str) -> bytes:
@@ -108,7 +122,7 @@ def _decoded(text: str) -> bytes:
         return b""
 
 
-def _secret_forms(raw: bytes, place: int) -> Iterator[Needle]:
+def secret_forms(raw: bytes, place: int) -> Iterator[Needle]:
     """A part of a secret as bytes, and in base64 as it may fall against the three phases."""
     part = raw[place : place + _PART_BYTES]
     if len(part) < _MIN_SECRET_BYTES or len(set(part)) < 8 or _KEY_KIND.search(part):

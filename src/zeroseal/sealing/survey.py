@@ -10,11 +10,14 @@ from pathlib import Path
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.guests.facts import SystemFacts
+from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.windows.volumes import NtfsFacts, read_ntfs_facts
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.lockout import Guard, guard
+from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.readiness import Readiness, assess
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.finding import Finding
@@ -71,6 +74,7 @@ class Survey:
         findings: in the order of the catalogue.
         guard: what a seal with these choices would lead to.
         choices: what was asked for.
+        windows, ntfs: more of a Windows, and of its volumes of NTFS.
     """
 
     image: ImageFacts
@@ -82,6 +86,8 @@ class Survey:
     readiness: Readiness
     guard: Guard
     choices: SealChoices
+    windows: WindowsFacts | None = None
+    ntfs: tuple[NtfsFacts, ...] = ()
 
     @property
     def is_ready(self) -> bool:
@@ -116,7 +122,14 @@ def survey_image(
                 choices,
             ),
             choices=choices,
+            windows=subject.windows,
+            ntfs=read_ntfs_volumes(subject.disk) if subject.windows else (),
         )
+
+
+def read_ntfs_volumes(disk: Disk) -> tuple[NtfsFacts, ...]:
+    """The facts of a disk's volumes of NTFS."""
+    return tuple(read_ntfs_facts(item) for item in disk.volumes if item.content.kind == "ntfs")
 
 
 def stored_by_part(image: Image) -> tuple[int, ...]:

@@ -121,7 +121,7 @@ def seal_tree(
         planned = plan_opened(TreeImage(path), subject, choices, progress)
         check_allowed(planned.plan)
         values = collect_values(subject, choices) if choices.search_values else ValueSet((), ())
-        apply_plan(planned.plan, subject, progress)
+        apply_plan(planned.plan, subject, progress, now)
         proof = _prove(source.tree, planned.plan, values, progress)
         if output is None:
             assert isinstance(source, FolderSource)  # checked above

@@ -11,11 +11,13 @@ from collections.abc import Iterator
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import HouseRules
 from zeroseal.sealing.searched_value import SearchedValue, ValueSet
 from zeroseal.sealing.secret_values import host_keys, removed_secrets, secret_files
 from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.windows_values import windows_values
 from zeroseal.traces.load import get_trace
 
 _MIN_SECRET_BYTES = 16
@@ -38,6 +40,12 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
     def treats(trace_id: str) -> bool:
         return choices.treats(get_trace(trace_id))
 
+    if subject.windows:
+        values += windows_values(subject, choices)
+        values += removed_secrets(subject, choices)
+        _add_windows_names(subject, choices, values, skipped)
+        values += house_values(choices.rules).values
+        return ValueSet(tuple(value for value in values if value.needles), tuple(skipped))
     if treats("identity.machine-id"):
         values += _machine_ids(guest)
     if treats("identity.random-seed"):
@@ -61,6 +69,20 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
         values += _password_hash(guest, "root")
     values += house_values(choices.rules).values
     return ValueSet(tuple(value for value in values if value.needles), tuple(skipped))
+
+
+def _add_windows_names(
+    subject: Subject, choices: SealChoices, values: list[SearchedValue], skipped: list[str]
+) -> None:
+    name = subject.facts.host_name
+    if choices.treats_id("identity.computer-name") and name != NEUTRAL_COMPUTER_NAME:
+        _add_name(f"computer name ({name})", name, values, skipped)
+    if choices.treats_id("people.windows-accounts"):
+        windows = subject.context(choices).of_windows
+        names = [account.name for account in windows.doomed]
+        names += [profile.name for profile in windows.doomed_profiles if profile.name not in names]
+        for own in names:
+            _add_name(f"account name {own}", own, values, skipped)
 
 
 def house_values(rules: HouseRules) -> ValueSet:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zeroseal.guests.windows.hives import hive_title
 from zeroseal.traces.key_edits import KeyEdit
 
 
@@ -170,6 +171,120 @@ class BlankGaps:
     volume: str
 
 
+@dataclass(frozen=True)
+class RemoveKey:
+    """Removes a key of the registry with all below it; ``file`` is its hive's."""
+
+    file: str
+    key: str
+
+
+@dataclass(frozen=True)
+class EmptyKey:
+    """Removes the values and keys that a key of the registry holds; it stays itself."""
+
+    file: str
+    key: str
+
+
+@dataclass(frozen=True)
+class RemoveValue:
+    """Removes a value of a key."""
+
+    file: str
+    key: str
+    name: str
+
+
+@dataclass(frozen=True)
+class BlankValue:
+    """Zeroes what a value holds; its length and type stay."""
+
+    file: str
+    key: str
+    name: str
+
+
+@dataclass(frozen=True)
+class SetText:
+    """Gives a value this text; its type stays."""
+
+    file: str
+    key: str
+    name: str
+    text: str
+
+
+@dataclass(frozen=True)
+class SetNumber:
+    """Gives a value this number."""
+
+    file: str
+    key: str
+    name: str
+    number: int
+
+
+@dataclass(frozen=True)
+class SetPolicyName:
+    """Gives a name of the security policy, a text with its length before it, another text."""
+
+    file: str
+    key: str
+    name: str
+    old: str
+    text: str
+
+
+@dataclass(frozen=True)
+class NewGuid:
+    """Gives a value a random GUID that nobody else has."""
+
+    file: str
+    key: str
+    name: str
+
+
+@dataclass(frozen=True)
+class DropWindowsAccount:
+    """Takes an account out of the account database and its groups."""
+
+    file: str
+    sid: str
+    account: str
+    rid: int
+
+    @property
+    def key(self) -> str:
+        """The key that bears its name."""
+        return f"SAM\\Domains\\Account\\Users\\Names\\{self.account}"
+
+
+@dataclass(frozen=True)
+class DisableAccount:
+    """Sets the flag by which nobody can log in to an account."""
+
+    file: str
+    key: str
+    rid: int
+
+
+@dataclass(frozen=True)
+class CleanHive:
+    """Zeroes what removed keys left in a hive and in its transaction logs."""
+
+    file: str
+    key: str = ""
+
+
+@dataclass(frozen=True)
+class ReissueSid:
+    """Puts a new random identifier in the place of the machine's own, everywhere."""
+
+    volume: str
+    sid: str
+
+
 TextChange = (
     DropAccounts | LockPassword | DropHostNames | EditKeys | DropLines | SwapBootToken | AskDhcp
 )
@@ -183,13 +298,39 @@ PathChange = (
     | BlankSwapFile
     | RewriteInitramfs
 )
+RegistryChange = (
+    RemoveKey
+    | EmptyKey
+    | RemoveValue
+    | BlankValue
+    | SetText
+    | SetNumber
+    | SetPolicyName
+    | NewGuid
+    | DropWindowsAccount
+    | DisableAccount
+    | CleanHive
+)
 VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankSlack | BlankGaps
-Change = PathChange | VolumeChange
+Change = PathChange | RegistryChange | VolumeChange | ReissueSid
+
+
+def registry_path(change: RegistryChange) -> str:
+    """A change's place as a path below its hive's file, its value last."""
+    parts = [change.file, *change.key.split("\\")] if change.key else [change.file]
+    name = getattr(change, "name", None)
+    return "/".join([*parts, *(() if name is None else (f":{name}",))]).lower()
 
 
 def place_of(change: Change) -> str:
-    """The path or the volume's name that a change is about."""
+    """The path, the key or the volume's name that a change is about."""
+    if isinstance(change, RegistryChange):
+        key = f"\\{change.key}" if change.key else ""
+        name = getattr(change, "name", None)
+        return f"{hive_title(change.file)}{key}" + (f" : {name}" if name is not None else "")
     match change:
+        case ReissueSid():
+            return change.volume
         case (
             RemovePath(path=path)
             | EmptyFile(path=path)

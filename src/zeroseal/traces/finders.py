@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Callable, Collection, Iterator
+from fnmatch import fnmatchcase as fnmatch
 from typing import assert_never
 
 from zeroseal.filesystems.tree import Kind, NodeFacts
@@ -22,11 +23,17 @@ from zeroseal.traces.changes import (
     Change,
     EditKeys,
     EmptyFile,
+    PathChange,
+    RegistryChange,
+    ReissueSid,
+    RemoveKey,
     RemovePath,
+    RemoveValue,
     ReplaceContent,
     RewriteInitramfs,
     TextChange,
     VolumeChange,
+    registry_path,
 )
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finding import Finding
@@ -35,15 +42,19 @@ from zeroseal.traces.initramfs_finder import find_initramfs
 from zeroseal.traces.key_edits import KeyEdit, edit_keys, edited_values
 from zeroseal.traces.key_finders import find_host_key_paths, find_self_made_pair
 from zeroseal.traces.model import (
+    EventLogs,
     Finder,
     FinderName,
     HomeGlobs,
     PathGlobs,
+    RegistryKeys,
+    RegistryValues,
     Trace,
     Treatment,
     Where,
 )
 from zeroseal.traces.network_finder import find_static_files
+from zeroseal.traces.registry_finders import find_event_logs, find_keys, find_values
 from zeroseal.traces.swap_file_finder import find_swap_files
 from zeroseal.traces.volume_finders import (
     find_free_inodes,
@@ -53,6 +64,21 @@ from zeroseal.traces.volume_finders import (
     find_slack,
     find_swaps,
     stored_bytes,
+)
+from zeroseal.traces.windows_account_finders import (
+    find_windows_accounts,
+    find_windows_administrator,
+    find_windows_profiles,
+    find_windows_tasks,
+)
+from zeroseal.traces.windows_finders import (
+    find_answer_files,
+    find_card_addresses,
+    find_computer_name,
+    find_hive_remains,
+    find_machine_guid,
+    find_machine_sid,
+    find_user_services,
 )
 
 _SMALL_BYTES = 64 << 10
@@ -73,6 +99,17 @@ _FINDERS: dict[FinderName, Callable[[FindContext], Iterator[tuple[Change, str]]]
     FinderName.FREE_SPACE: find_free_space,
     FinderName.SLACK: find_slack,
     FinderName.GAPS: find_gaps,
+    FinderName.WINDOWS_ACCOUNTS: find_windows_accounts,
+    FinderName.WINDOWS_PROFILES: find_windows_profiles,
+    FinderName.WINDOWS_ADMINISTRATOR: find_windows_administrator,
+    FinderName.WINDOWS_TASKS: find_windows_tasks,
+    FinderName.COMPUTER_NAME: find_computer_name,
+    FinderName.MACHINE_SID: find_machine_sid,
+    FinderName.MACHINE_GUID: find_machine_guid,
+    FinderName.ANSWER_FILES: find_answer_files,
+    FinderName.USER_SERVICES: find_user_services,
+    FinderName.CARD_ADDRESSES: find_card_addresses,
+    FinderName.HIVE_REMAINS: find_hive_remains,
 }
 
 
@@ -89,17 +126,13 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
                 size = stored_bytes(change, context)
                 if size:
                     yield Finding(trace, where.treatment, change, 0, size, evidence)
-                continue
-            if _is_claimed(change.path, claimed):
-                continue
-            if isinstance(change, RemovePath | EmptyFile):
-                claimed.add(change.path)
-            is_there = context.guest.find(change.path, follow_last=False) is not None
-            files, size = context.guest.size_of(change.path) if is_there else (0, 0)
-            treatment = where.treatment
-            if isinstance(change, TextChange | RewriteInitramfs):
-                treatment = Treatment.REWRITE
-            yield Finding(trace, treatment, change, files, size, evidence)
+            elif isinstance(change, ReissueSid):
+                yield Finding(trace, where.treatment, change, 0, 0, evidence)
+            elif isinstance(change, RegistryChange):
+                if _is_new(change, claimed):
+                    yield Finding(trace, where.treatment, change, 0, 0, evidence)
+            elif not _is_claimed(change.path, claimed):
+                yield _of_path(trace, where, change, evidence, context, claimed)
 
 
 def regrower(trace: Trace, guest: Guest, services: Services, gone: Collection[str] = ()) -> str:
@@ -132,32 +165,81 @@ def _is_claimed(path: str, claimed: set[str]) -> bool:
     return False
 
 
+def _of_path(
+    trace: Trace,
+    where: Where,
+    change: PathChange,
+    evidence: str,
+    context: FindContext,
+    claimed: set[str],
+) -> Finding:
+    if isinstance(change, RemovePath | EmptyFile):
+        claimed.add(change.path)
+    is_there = context.guest.find(change.path, follow_last=False) is not None
+    files, size = context.guest.size_of(change.path) if is_there else (0, 0)
+    treatment = where.treatment
+    if isinstance(change, TextChange | RewriteInitramfs):
+        treatment = Treatment.REWRITE
+    return Finding(trace, treatment, change, files, size, evidence)
+
+
+def _is_new(change: RegistryChange, claimed: set[str]) -> bool:
+    """Whether no earlier finding removes that place of the registry, which is claimed then."""
+    path = registry_path(change)
+    if _is_claimed(path, claimed) or _is_claimed(change.file, claimed):
+        return False
+    if isinstance(change, RemoveKey | RemoveValue):
+        claimed.add(path)
+    return True
+
+
 def _find_changes(where: Where, context: FindContext) -> Iterator[tuple[Change, str]]:
     match where.locator:
         case PathGlobs(patterns=patterns):
             if where.unless_any_contains and _any_contains(where, patterns, context.guest):
                 return
-            for pattern in patterns:
+            for pattern in _spelled_out(patterns, context):
                 for path in context.guest.glob(pattern):
                     yield from _change_for(where, path, context.guest)
         case HomeGlobs(patterns=patterns):
-            for account in iter_homes(context):
-                for pattern in patterns:
-                    if is_kept_login(pattern, account, context):
-                        continue
-                    for path in context.guest.glob(f"{account.home}/{pattern}"):
-                        yield from _change_for(where, path, context.guest)
+            for pattern in _below_homes(patterns, context):
+                for path in context.guest.glob(pattern):
+                    yield from _change_for(where, path, context.guest)
+        case RegistryKeys() as locator:
+            yield from find_keys(where, locator, context)
+        case RegistryValues() as locator:
+            yield from find_values(where, locator, context)
+        case EventLogs() as locator:
+            yield from find_event_logs(locator, context)
         case Finder(name=name):
             yield from _FINDERS[name](context)
         case _:
             assert_never(where.locator)
 
 
+def _spelled_out(patterns: tuple[str, ...], context: FindContext) -> Iterator[str]:
+    """Patterns with the folders of a Windows filled in."""
+    for pattern in patterns:
+        yield from context.windows.patterns_of(pattern) if context.windows else (pattern,)
+
+
+def _below_homes(patterns: tuple[str, ...], context: FindContext) -> Iterator[str]:
+    """Patterns below the homes of accounts, or the profiles of a Windows, that stay."""
+    if context.windows:
+        for folder in context.windows.staying_profiles:
+            yield from (f"{folder}/{pattern}" for pattern in patterns)
+        return
+    for account in iter_homes(context):
+        for pattern in patterns:
+            if not is_kept_login(pattern, account, context):
+                yield f"{account.home}/{pattern}"
+
+
 def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change, str]]:
     """The change for a matched path, if there is anything to change."""
     facts = guest.facts(path, follow_last=False)
     is_file = facts.kind is Kind.FILE
-    if where.files_only and not is_file:
+    if (where.files_only and not is_file) or _is_excepted(where, path):
         return
     if where.contains and not (is_file and re.search(where.contains, guest.read_text(path))):
         return
@@ -181,6 +263,10 @@ def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change,
             raise TypeError(f"{where.treatment} needs a finder")
         case _:
             assert_never(where.treatment)
+
+
+def _is_excepted(where: Where, path: str) -> bool:
+    return any(fnmatch(path.lower(), pattern.lower()) for pattern in where.excepted)
 
 
 def _removal(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change, str]]:

@@ -10,25 +10,32 @@ from importlib import resources
 from typing import Any
 
 from zeroseal.errors import UsageError
+from zeroseal.guests.registry.paths import CLASSES, MACHINE_HIVES, USERS
 from zeroseal.traces.key_edits import FORMATS, KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,
+    EventLogs,
     Finder,
     FinderName,
     HomeGlobs,
     Locator,
     PathGlobs,
+    RegistryKeys,
+    RegistryValues,
     Regrowth,
     Trace,
     Treatment,
+    ValueNames,
     Where,
 )
 
 _ID = re.compile(r"[a-z]+\.[a-z0-9]+(-[a-z0-9]+)*")
+_LOCATORS = ("paths", "home_paths", "keys", "values", "event_logs", "finder")
+_GUESTS = ("linux", "windows", "any")
+_OF_KEYS = (Treatment.REMOVE, Treatment.EMPTY)
+_OF_VALUES = (Treatment.REMOVE, Treatment.REPLACE, Treatment.BLANK)
 _PLACE_KEYS = {
-    "paths",
-    "home_paths",
-    "finder",
+    *_LOCATORS,
     "treatment",
     "content",
     "clean",
@@ -37,20 +44,29 @@ _PLACE_KEYS = {
     "unless_any_contains",
     "if_present",
     "if_absent",
+    "except",
     "files_only",
     "follow",
 }
 _TRACE_KEYS = _PLACE_KEYS | {"id", "title", "why", "guest", "also", "regrowth", "risk", "source"}
 _EDIT_KEYS = {"format", "section", "drop", "replace", "values"}
-_REGROWTH_KEYS = {"by", "service", "service_with_seed", "command", "program", "required"}
+_REGROWTH_KEYS = {
+    "by",
+    "service",
+    "service_with_seed",
+    "command",
+    "program",
+    "required",
+    "needs_pass",
+}
+_FILES = tuple(f"{kind}{family}.toml" for family in FAMILIES for kind in ("", "windows-"))
 
 
 @cache
 def load_catalogue() -> tuple[Trace, ...]:
     """The built-in traces, in the order of the families and of their files."""
     traces: list[Trace] = []
-    for family in FAMILIES:
-        name = f"{family}.toml"
+    for name in _FILES:
         traces += parse_traces(_read_catalogue_file(name), name)
     return tuple(traces)
 
@@ -59,8 +75,8 @@ def load_catalogue() -> tuple[Trace, ...]:
 def catalogue_digest() -> str:
     """SHA-256 of the catalogue's text, in hexadecimal."""
     digest = hashlib.sha256()
-    for family in FAMILIES:
-        digest.update(_read_catalogue_file(f"{family}.toml").encode())
+    for name in _FILES:
+        digest.update(_read_catalogue_file(name).encode())
     return digest.hexdigest()
 
 
@@ -125,16 +141,27 @@ def _parse_trace(table: dict[str, Any], file_name: str) -> Trace:
     for extra in table.get("also", []):
         _check_keys(extra, _PLACE_KEYS, where)
         places.append(_parse_place(extra, where))
+    guest = table.get("guest", "any")
+    if guest not in _GUESTS:
+        raise UsageError(f"{where}: guest must be one of {', '.join(_GUESTS)}")
+    if guest != "windows" and any(_is_of_windows(place.locator) for place in places):
+        raise UsageError(f'{where}: only guest = "windows" has keys, event logs and %FOLDERS%')
     return Trace(
         id=trace_id,
         title=_text(table, "title", where),
         why=_text(table, "why", where),
-        guest=table.get("guest", "any"),
+        guest=guest,
         places=tuple(places),
         regrowth=_parse_regrowth(table.get("regrowth", {}), where),
         risk=table.get("risk", "none"),
         source=table.get("source", ""),
     )
+
+
+def _is_of_windows(locator: Locator) -> bool:
+    if isinstance(locator, PathGlobs):
+        return any(pattern.startswith("%") for pattern in locator.patterns)
+    return isinstance(locator, RegistryKeys | RegistryValues | EventLogs)
 
 
 def _parse_place(table: dict[str, Any], where: str) -> Where:
@@ -147,8 +174,7 @@ def _parse_place(table: dict[str, Any], where: str) -> Where:
     needs_edit = treatment is Treatment.REWRITE and not isinstance(locator, Finder)
     if needs_edit != ("edit" in table):
         raise UsageError(f"{where}: paths with the treatment rewrite, and no others, have an edit")
-    if treatment in (Treatment.BLANK, Treatment.RENAME) and not isinstance(locator, Finder):
-        raise UsageError(f"{where}: the treatment {treatment.value} needs a finder")
+    _check_treatment(treatment, locator, where)
     return Where(
         locator=locator,
         treatment=treatment,
@@ -159,9 +185,25 @@ def _parse_place(table: dict[str, Any], where: str) -> Where:
         unless_any_contains=_pattern(table.get("unless_any_contains", ""), where),
         if_present=_texts(table, "if_present", where),
         if_absent=_texts(table, "if_absent", where),
+        excepted=_texts(table, "except", where),
         files_only=table.get("files_only", False) is True,
         follow=table.get("follow", False) is True,
     )
+
+
+def _check_treatment(treatment: Treatment, locator: Locator, where: str) -> None:
+    fits = True
+    match locator:
+        case RegistryKeys():
+            fits = treatment in _OF_KEYS
+        case RegistryValues():
+            fits = treatment in _OF_VALUES
+        case EventLogs():
+            fits = treatment is Treatment.REMOVE
+        case PathGlobs() | HomeGlobs():
+            fits = treatment not in (Treatment.BLANK, Treatment.RENAME)
+    if not fits:
+        raise UsageError(f"{where}: the treatment {treatment.value} needs another kind of place")
 
 
 def _parse_edit(table: dict[str, Any], where: str) -> KeyEdit:
@@ -191,23 +233,57 @@ def _pattern(text: str, where: str) -> str:
 
 
 def _parse_locator(table: dict[str, Any], where: str) -> Locator:
-    given = [key for key in ("paths", "home_paths", "finder") if key in table]
+    given = [key for key in _LOCATORS if key in table]
     if len(given) != 1:
-        raise UsageError(f"{where}: give exactly one of paths, home_paths and finder")
-    if given == ["paths"]:
-        patterns = _texts(table, "paths", where)
-        if not patterns or not all(pattern.startswith("/") for pattern in patterns):
-            raise UsageError(f"{where}: paths must be absolute")
-        return PathGlobs(patterns)
-    if given == ["home_paths"]:
-        patterns = _texts(table, "home_paths", where)
-        if not patterns or any(pattern.startswith("/") for pattern in patterns):
-            raise UsageError(f"{where}: home_paths are relative to a home folder")
-        return HomeGlobs(patterns)
+        raise UsageError(f"{where}: give exactly one of {', '.join(_LOCATORS)}")
+    match given[0]:
+        case "paths":
+            return PathGlobs(_parse_paths(table, where))
+        case "keys":
+            return RegistryKeys(_parse_keys(_texts(table, "keys", where), where))
+        case "values":
+            return RegistryValues(
+                tuple(_parse_values(text, where) for text in _texts(table, "values", where))
+            )
+        case "event_logs":
+            return EventLogs(_texts(table, "event_logs", where))
+        case "home_paths":
+            patterns = _texts(table, "home_paths", where)
+            if not patterns or any(pattern.startswith("/") for pattern in patterns):
+                raise UsageError(f"{where}: home_paths are relative to a home folder")
+            return HomeGlobs(patterns)
     try:
         return Finder(FinderName(table["finder"]))
     except ValueError:
         raise UsageError(f"{where}: there is no finder {table['finder']!r}") from None
+
+
+def _parse_paths(table: dict[str, Any], where: str) -> tuple[str, ...]:
+    patterns = _texts(table, "paths", where)
+    if not patterns or not all(pattern.startswith(("/", "%")) for pattern in patterns):
+        raise UsageError(f"{where}: paths must be absolute")
+    return patterns
+
+
+def _parse_keys(patterns: tuple[str, ...], where: str) -> tuple[str, ...]:
+    for pattern in patterns:
+        if pattern.partition("\\")[0] not in (*MACHINE_HIVES, USERS, CLASSES):
+            raise UsageError(f"{where}: {pattern!r} does not begin with the name of a hive")
+    return patterns
+
+
+def _parse_values(text: str, where: str) -> ValueNames:
+    r"""``KEY : NAME | NAME | !EXCEPTED``; no name is the default value's."""
+    key, colon, listed = text.partition(" :")
+    if not colon:
+        raise UsageError(f"{where}: {text!r} must be KEY : NAME")
+    _parse_keys((key,), where)
+    names = [name.strip() for name in listed.split("|")]
+    return ValueNames(
+        key,
+        tuple(name for name in names if not name.startswith("!")),
+        tuple(name[1:] for name in names if name.startswith("!")),
+    )
 
 
 def _parse_regrowth(table: dict[str, Any], where: str) -> Regrowth:
@@ -220,6 +296,7 @@ def _parse_regrowth(table: dict[str, Any], where: str) -> Regrowth:
         commands=_texts(table, "command", where),
         programs=_texts(table, "program", where),
         required=bool(table.get("required", False)),
+        needs_pass=bool(table.get("needs_pass", False)),
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
+from typing import NamedTuple
 
 from zeroseal.traces.key_edits import KeyEdit
 
@@ -34,6 +35,35 @@ class HomeGlobs:
     patterns: tuple[str, ...]
 
 
+@dataclass(frozen=True)
+class RegistryKeys:
+    """Keys of a Windows' registry; see ``guests.registry.paths`` for the patterns."""
+
+    patterns: tuple[str, ...]
+
+
+class ValueNames(NamedTuple):
+    """Values of the keys that a pattern fits: those that a name fits, and none that is excepted."""
+
+    key: str
+    names: tuple[str, ...]
+    excepted: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RegistryValues:
+    """Values of a Windows' registry."""
+
+    patterns: tuple[ValueNames, ...]
+
+
+@dataclass(frozen=True)
+class EventLogs:
+    """Event logs of a Windows, by the names of their channels (``Security``, ``*``)."""
+
+    patterns: tuple[str, ...]
+
+
 class FinderName(Enum):
     """Finders for what no pattern can say; ``finders.py`` says which function each one is."""
 
@@ -52,6 +82,17 @@ class FinderName(Enum):
     GAPS = "gaps"
     JOURNAL = "file-system-journal"
     FREE_INODES = "free-inodes"
+    WINDOWS_ACCOUNTS = "windows-accounts"
+    WINDOWS_PROFILES = "windows-profiles"
+    WINDOWS_ADMINISTRATOR = "windows-administrator"
+    WINDOWS_TASKS = "windows-tasks"
+    COMPUTER_NAME = "computer-name"
+    MACHINE_SID = "machine-sid"
+    MACHINE_GUID = "machine-guid"
+    ANSWER_FILES = "answer-files"
+    USER_SERVICES = "user-services"
+    CARD_ADDRESSES = "card-addresses"
+    HIVE_REMAINS = "hive-remains"
 
 
 @dataclass(frozen=True)
@@ -61,7 +102,7 @@ class Finder:
     name: FinderName
 
 
-Locator = PathGlobs | HomeGlobs | Finder
+Locator = PathGlobs | HomeGlobs | RegistryKeys | RegistryValues | EventLogs | Finder
 
 
 @dataclass(frozen=True)
@@ -75,6 +116,7 @@ class Where:
         contains: only files are meant whose text has this pattern (a regular expression).
         unless_any_contains: none of the files is meant where any has this pattern in its text.
         if_present: only guests are meant that have one of these paths; ``if_absent``, none of them.
+        excepted: paths that are not meant though a pattern fits; ``*`` stands for ``/`` too.
         files_only: leave folders and links alone that the patterns match.
         follow: where a link is matched, remove the file that it leads to as well.
     """
@@ -88,6 +130,7 @@ class Where:
     unless_any_contains: str = ""
     if_present: tuple[str, ...] = ()
     if_absent: tuple[str, ...] = ()
+    excepted: tuple[str, ...] = ()
     files_only: bool = False
     follow: bool = False
 
@@ -103,6 +146,7 @@ class Regrowth:
         commands: what a service that regrows it calls, whatever the service's name is.
         programs: paths of the guest; any of them present is proof of regrowth.
         required: whether a clone without it would be of no use (a lock-out).
+        needs_pass: whether only the set-up of a resealed Windows makes it anew.
     """
 
     by: str
@@ -111,6 +155,7 @@ class Regrowth:
     commands: tuple[str, ...] = ()
     programs: tuple[str, ...] = ()
     required: bool = False
+    needs_pass: bool = False
 
 
 @dataclass(frozen=True)
@@ -120,7 +165,7 @@ class Trace:
     Attributes:
         id: stable and never used for anything else, ``family.name``.
         why: what goes wrong when clones share it.
-        guest: the guest family it is for: ``linux``, or ``any``.
+        guest: the guest family it is for: ``linux``, ``windows``, or ``any``.
         risk: what removing it may cost, ``none`` where nothing.
         source: where the fact comes from.
     """

@@ -21,6 +21,7 @@ from zeroseal.filesystems.ntfs.node_writer import is_plain
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node
 from zeroseal.filesystems.ntfs.read import ticks_of
 from zeroseal.filesystems.ntfs.reparse import build_symlink
+from zeroseal.filesystems.ntfs.replace import ByteReplacer, Pairs
 from zeroseal.filesystems.ntfs.state import SHUT_DOWN
 from zeroseal.filesystems.ntfs.streams import iter_places
 from zeroseal.filesystems.tree import Kind
@@ -256,6 +257,18 @@ class NtfsEditor(NameEditor):
         if own is not None:
             self._writer.drop_attribute(found, own)
         self._touch(found, content=False)
+
+    def replace_bytes(self, pairs: Pairs) -> int:
+        """Puts other bytes in the place of some: in contents, rights, names, owners of quotas.
+
+        Args:
+            pairs: (old, new), of the same length, at least seven bytes.
+
+        Returns:
+            how many files and folders changed.
+        """
+        self.finish()  # the bytes of the volume are searched
+        return ByteReplacer(self, self._writer, pairs).run()
 
     def forget_changes(self) -> None:
         """Empties the change journal, and takes the volume's own object identifier away."""

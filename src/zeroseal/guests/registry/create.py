@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.cells import Cells
-from zeroseal.guests.registry.edit import encode_name
+from zeroseal.guests.registry.hive_cells import encode_name
 from zeroseal.guests.registry.layout import BaseBlock, KeyCell, SecurityCell
 
 # self-relative, owner and group Administrators, everything allowed to Administrators and SYSTEM

@@ -1,9 +1,10 @@
 r"""Keys by pattern, over all hives of a machine: control sets, per-user hives, wildcards.
 
 A pattern is ``HIVE\KEY\...``: the hive is one of ``SYSTEM``, ``SOFTWARE``, ``SAM``,
-``SECURITY``, ``DEFAULT``, or ``USERS`` for every profile's own and ``CLASSES`` for its
-classes. In a part of a key ``*`` and ``?`` stand for letters, ``**`` for any number of parts;
-``CSn`` stands for every control set that is there, because an offline hive has no current one.
+``SECURITY``, ``DEFAULT``, or ``USERS`` for every profile's own (the default profile's among them)
+and ``CLASSES`` for its classes. In a part of a key ``*`` and ``?`` stand for letters, ``**`` for
+any number of parts; ``CSn`` stands for every control set that is there, because an offline hive has
+no current one.
 """
 
 from __future__ import annotations
@@ -22,6 +23,7 @@ from zeroseal.guests.registry.logs import replay_logs
 CONFIG_FOLDER = "/Windows/System32/config"
 MACHINE_HIVES = ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")
 USERS, CLASSES = "USERS", "CLASSES"
+DEFAULT_PROFILE = "/Users/Default"
 _PROFILES = "Microsoft\\Windows NT\\CurrentVersion\\ProfileList"
 _USER_FILES = {USERS: "NTUSER.DAT", CLASSES: "AppData/Local/Microsoft/Windows/UsrClass.dat"}
 _CONTROL_SET = re.compile(r"ControlSet\d{3}$", re.IGNORECASE)
@@ -92,7 +94,13 @@ class Registry:
 
     def variables(self) -> dict[str, str]:
         """The variables that paths of this machine are written with."""
-        known = {"SystemDrive": "C:", "SystemRoot": "C:\\Windows", "windir": "C:\\Windows"}
+        known = {
+            "SystemDrive": "C:",
+            "SystemRoot": "C:\\Windows",
+            "windir": "C:\\Windows",
+            "ProgramData": "C:\\ProgramData",
+            "Public": "C:\\Users\\Public",
+        }
         hive = self.hive(f"{CONFIG_FOLDER}/SYSTEM")
         if hive is None:
             return known
@@ -122,7 +130,7 @@ class Registry:
         """Yields the values of those keys whose names fit a pattern."""
         for found in self.find(pattern):
             for value in found.hive.values(found.key):
-                if _fits(value.name, name):
+                if fits(value.name, name):
                     yield found, value
 
     # -- inside
@@ -142,6 +150,8 @@ class Registry:
         elif name in _USER_FILES:
             for profile in self.profiles():
                 yield f"{profile.folder}/{_USER_FILES[name]}"
+            if name == USERS:
+                yield f"{DEFAULT_PROFILE}/{_USER_FILES[name]}"
         else:
             raise ValueError(f"there is no hive {name!r}")
 
@@ -163,7 +173,7 @@ class Registry:
         elif first == "CSn" and key.offset == hive.base.root:
             children = self._control_sets(hive)
         elif _is_pattern(first):
-            children = [child for child in hive.subkeys(key) if _fits(child.name, first)]
+            children = [child for child in hive.subkeys(key) if fits(child.name, first)]
         else:
             child = hive.find_key(first, key)
             children = [child] if child else []
@@ -182,6 +192,7 @@ def _is_pattern(part: str) -> bool:
     return any(sign in part for sign in "*?")
 
 
-def _fits(name: str, pattern: str) -> bool:
+def fits(name: str, pattern: str) -> bool:
+    """Whether a name is like a pattern of ``*`` and ``?``, whatever its case."""
     escaped = pattern.replace("[", "[[]")
     return fnmatch.fnmatchcase(upper(name), upper(escaped))

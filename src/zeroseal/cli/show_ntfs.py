@@ -1,4 +1,4 @@
-"""How the survey of a disk with Windows, or with volumes of NTFS only, looks on a terminal."""
+"""How a Windows, and volumes of NTFS, look on a terminal."""
 
 from __future__ import annotations
 
@@ -7,57 +7,53 @@ from rich.console import Console
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.cli.show_survey import image_rows
-from zeroseal.guests.windows import NtfsFacts
-from zeroseal.guests.windows_identity import WindowsIdentity
-from zeroseal.sealing.windows_survey import WindowsSurvey
+from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.windows.volumes import NtfsFacts
+from zeroseal.sealing.data_survey import DataSurvey
 
 
-def show_windows_survey(survey: WindowsSurvey, console: Console) -> None:
-    """The answer, what stands against a seal, the image, its volumes, the system."""
-    windows = survey.windows
-    if windows is None:
-        look.headline(console, "No system", look.FINDING_STYLE, " was found, but volumes of NTFS.")
-    else:
-        build = f", build {windows.build}" if windows.build else ""
-        rest = f"{build}, on {windows.volume}"
-        look.headline(console, windows.name, look.FINDING_STYLE, rest)
+def show_data_survey(survey: DataSurvey, console: Console) -> None:
+    """The answer, what stands against a seal, the image, its volumes."""
+    look.headline(console, "No system", look.FINDING_STYLE, " was found, but volumes of NTFS.")
     console.print("Not ready to be sealed:")
     look.bullets(console, survey.blockers)
     look.section(console, "Image")
     look.facts(console, image_rows(survey.image))
     look.section(console, f"Volumes ({survey.disk.table})")
     look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
-    for facts in survey.volumes:
+    show_ntfs(survey.volumes, console)
+
+
+def show_ntfs(volumes: tuple[NtfsFacts, ...], console: Console) -> None:
+    """The volumes of NTFS, a section each."""
+    for facts in volumes:
         look.section(console, f"NTFS on {facts.volume}")
-        look.facts(console, ntfs_rows(facts))
-    if windows is not None:
-        look.section(console, "System")
-        rows = [("computer name", windows.host_name or "unknown"), *identity_rows(windows.identity)]
-        if windows.problem:
-            rows.append(("registry", windows.problem))
-        look.facts(console, rows)
+        look.facts(console, _ntfs_rows(facts))
 
 
-def identity_rows(identity: WindowsIdentity) -> list[tuple[str, str]]:
+def show_system(windows: WindowsFacts, console: Console) -> None:
     """What is the machine's own, as far as its registry says it."""
+    look.section(console, f"{windows.name}{f', build {windows.build}' if windows.build else ''}")
+    identity = windows.identity
     accounts = [
         f"{item.name} ({item.rid}{', disabled' if item.disabled else ''})"
         for item in identity.accounts
     ]
     rows = [
+        ("computer", windows.host_name or "unknown"),
         ("identifier", identity.sid),
         ("machine GUID", identity.machine_guid),
         ("update client", identity.update_id),
         ("accounts", ", ".join(accounts)),
-        ("profiles", ", ".join(identity.profiles)),
+        ("profiles", ", ".join(profile.folder for profile in identity.profiles)),
         ("set-up state", identity.image_state),
         ("next start", identity.first_start.value),
+        ("registry", windows.problem),
     ]
-    return [(name, text) for name, text in rows if text]
+    look.facts(console, [(name, text) for name, text in rows if text])
 
 
-def ntfs_rows(facts: NtfsFacts) -> list[tuple[str, str]]:
-    """The facts of one volume."""
+def _ntfs_rows(facts: NtfsFacts) -> list[tuple[str, str]]:
     if facts.problem:
         return [("not read", facts.problem)]
     used = facts.size_bytes - facts.free_bytes

@@ -1,0 +1,1 @@
+"""Scripts that make what is committed: base disks, pictures, documents."""

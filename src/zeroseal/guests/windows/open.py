@@ -1,0 +1,71 @@
+"""From a disk's volumes to a Windows guest: its system volume, and the others beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from zeroseal.errors import ZeroSealError
+from zeroseal.filesystems.ntfs.read import NtfsTree
+from zeroseal.filesystems.tree import FileTree, Kind
+from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.registry.paths import CONFIG_FOLDER
+from zeroseal.volumes.disk import Disk
+from zeroseal.volumes.volume import Volume
+
+_NOT_SEEN = ("unknown", "empty", "lvm")
+
+
+@dataclass(frozen=True)
+class WindowsVolumes:
+    """A guest, and volumes with data that are not among its own."""
+
+    guest: Guest
+    strangers: list[Volume]
+
+
+def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVolumes | None:
+    """Opens the Windows on a disk; None where there is none.
+
+    Raises:
+        ImageError, RefusedError: one of its volumes cannot be opened in that way.
+    """
+    system = find_system_volume(disk)
+    if system is None:
+        return None
+    beside = [
+        Mount(f"/{volume.name}:", volume, opener(volume))
+        for volume in disk.volumes
+        if volume is not system and volume.content.kind in ("ntfs", "vfat")
+    ]
+    guest = Guest([Mount("/", system, opener(system))], beside, is_windows=True)
+    seen = [mount.volume for mount in guest.mounts]
+    strangers = [
+        volume
+        for volume in disk.volumes
+        if volume not in seen and volume.content.kind not in _NOT_SEEN
+    ]
+    return WindowsVolumes(guest, strangers)
+
+
+def find_system_volume(disk: Disk) -> Volume | None:
+    """The first volume that holds the registry of a Windows."""
+    for volume in disk.volumes:
+        if volume.content.kind != "ntfs" or volume.content.refusal:
+            continue
+        try:
+            if _has_registry(NtfsTree(volume.store, volume.name)):
+                return volume
+        except ZeroSealError:
+            continue  # it is told with the reason as a volume
+    return None
+
+
+def _has_registry(tree: NtfsTree) -> bool:
+    node = tree.root
+    for part in f"{CONFIG_FOLDER}/SYSTEM".strip("/").split("/"):
+        entry = tree.find_child(node, part.encode())
+        if entry is None or entry.kind is Kind.LINK:
+            return False
+        node = entry.node
+    return True

@@ -1,0 +1,97 @@
+"""Giving a machine another security identifier, offline, everywhere at once.
+
+The new one is as long as the old one in text, number by number, so that everything is changed where
+it stands: hives (values, names of keys, rights), files (names, contents, rights), the store of
+rights of each volume. What is bound to the old one by encryption stays unreadable: protected data
+of users, encrypted files, registrations of applications; profiles should go first.
+"""
+
+from __future__ import annotations
+
+import hashlib
+
+from zeroseal.errors import RefusedError
+from zeroseal.filesystems.ntfs.edit import NtfsEditor
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.registry import values
+from zeroseal.guests.windows.hives import HiveSet, find_hives, open_registry
+from zeroseal.guests.windows.sids import MachineSid
+from zeroseal.guests.windows.tasks import iter_tasks
+from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, mark
+
+Pairs = list[tuple[bytes, bytes]]
+
+
+def reissue_sid(guest: Guest, text: str, now: int, marks: bool = True) -> MachineSid:
+    """Puts a new random identifier in the place of the machine's own.
+
+    Args:
+        guest: opened with trees that can be changed.
+        text: the old one, ``S-1-5-21-A-B-C``.
+        now: the moment that changed keys are given, seconds since 1970.
+        marks: whether a later look is to know that a seal made it.
+
+    Returns:
+        the new one.
+
+    Raises:
+        RefusedError: it has numbers so small that there are too few others of their length.
+    """
+    old = MachineSid.parse_text(text)
+    if old is None or not old.can_be_replaced:
+        raise RefusedError(
+            f"the machine's identifier {text} has numbers too small to be replaced by others of "
+            "their length: run Windows' own generalize pass on a throwaway copy instead"
+        )
+    new = old.another(())
+    pairs = pairs_of(old, new)
+    hashed = _task_hashes(guest)
+    hives = HiveSet(guest, now)
+    for path in find_hives(guest):
+        if any(before in guest.read_file(path, 1 << 31) for before, _after in pairs):
+            hives.editor(path).replace_bytes(pairs)
+    if marks:
+        mark(hives.editor(SOFTWARE_FILE), new.text)
+    hives.finish()
+    for mount in guest.mounts:
+        if isinstance(mount.tree, NtfsEditor):
+            mount.tree.replace_bytes(pairs)
+    guest.forget_ways()
+    guest.finish()
+    _renew_task_hashes(guest, hashed, now)
+    return new
+
+
+def pairs_of(old: MachineSid, new: MachineSid) -> Pairs:
+    """(old, new) of every form: digits in one and in two bytes each, and in binary."""
+    before, after = (sid.text.removeprefix("S-1-5-21-") for sid in (old, new))
+    return [
+        (before.encode(), after.encode()),
+        (before.encode("utf-16-le"), after.encode("utf-16-le")),
+        (old.triplet, new.triplet),
+    ]
+
+
+def _task_hashes(guest: Guest) -> dict[str, bytes]:
+    """The hash of every task's file."""
+    tasks = iter_tasks(guest, open_registry(guest))
+    return {task.path: _hash_of(guest, task.path) for task in tasks}
+
+
+def _renew_task_hashes(guest: Guest, before: dict[str, bytes], now: int) -> None:
+    """The scheduler's cache has a hash of each task: those of changed tasks are made anew."""
+    hives = HiveSet(guest, now)
+    for task in iter_tasks(guest, open_registry(guest)):
+        old, new = before.get(task.path, b""), _hash_of(guest, task.path)
+        for found in task.keys:
+            value = found.hive.find_value(found.key, "Hash")
+            if value is not None and value.data == old != new:
+                editor = hives.editor(found.file)
+                key = editor.find_key(found.path)
+                if key is not None:
+                    editor.set_value(key, "Hash", values.BINARY, new)
+    hives.finish()
+
+
+def _hash_of(guest: Guest, path: str) -> bytes:
+    return hashlib.sha256(guest.read_file(path)).digest()

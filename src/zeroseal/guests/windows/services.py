@@ -1,0 +1,33 @@
+"""Services of a Windows: which there are, and whether its start starts them."""
+
+from __future__ import annotations
+
+from zeroseal.guests.registry import values
+from zeroseal.guests.registry.paths import Registry
+
+AUTOMATIC, ON_DEMAND, DISABLED = 2, 3, 4
+
+
+class WindowsServices:
+    """The services that the registry of a guest lists."""
+
+    def __init__(self, registry: Registry) -> None:
+        self._registry = registry
+
+    def start_of(self, name: str) -> int | None:
+        """How a service starts (0 to 4); None where there is none."""
+        for _found, value in self._registry.values(f"SYSTEM\\CSn\\Services\\{name}", "Start"):
+            number = values.typed(value)
+            if isinstance(number, int):
+                return number
+        return None
+
+    def is_there(self, name: str) -> bool:
+        """Whether there is such a service that is not disabled."""
+        start = self.start_of(name)
+        return start is not None and start < DISABLED
+
+    def is_enabled(self, name: str) -> bool:
+        """Whether the system starts it by itself."""
+        start = self.start_of(name)
+        return start is not None and start <= AUTOMATIC

@@ -1,0 +1,63 @@
+"""A disk without a guest, but with NTFS on it: what can be told of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zeroseal.errors import NoGuestError
+from zeroseal.guests.windows.volumes import NtfsFacts
+from zeroseal.progress import Progress, quiet
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.survey import (
+    ImageFacts,
+    Survey,
+    facts_of,
+    opened,
+    read_ntfs_volumes,
+    stored_by_part,
+    survey_image,
+)
+from zeroseal.volumes.disk import Disk, read_disk
+
+
+@dataclass(frozen=True)
+class DataSurvey:
+    """What was found on a disk with volumes of NTFS and no system.
+
+    Attributes:
+        stored: as in ``Survey``.
+    """
+
+    image: ImageFacts
+    disk: Disk
+    stored: tuple[int, ...]
+    volumes: tuple[NtfsFacts, ...]
+
+    @property
+    def blockers(self) -> list[str]:
+        """What stands against a seal, sentences."""
+        told = ["No operating system that can be sealed is on it."]
+        for facts in self.volumes:
+            if facts.against_changing:
+                told.append(f"{facts.volume}: {facts.against_changing}.")
+        return [f"{sentence[0].upper()}{sentence[1:]}" for sentence in told]
+
+
+def survey_any(
+    path: Path, choices: SealChoices, progress: Progress = quiet, snapshot: str = ""
+) -> Survey | DataSurvey:
+    """Surveys an image whether or not a guest is on it; nothing is written.
+
+    Raises:
+        ImageError, RefusedError: it cannot be read, or holds nothing that is known.
+    """
+    try:
+        return survey_image(path, choices, progress, snapshot)
+    except NoGuestError:
+        with opened(path, snapshot) as image:
+            disk = read_disk(image)
+            volumes = read_ntfs_volumes(disk)
+            if not volumes:
+                raise
+            return DataSurvey(facts_of(image), disk, stored_by_part(image), volumes)

@@ -1,0 +1,82 @@
+"""What an identity value is, and how bad it is that two machines share one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+
+
+class Severity(IntEnum):
+    """What it means that two machines share a value; the larger the worse."""
+
+    BY_DESIGN = 0
+    NOTICED = 1
+    CONFUSED = 2
+    EXPOSED = 3
+
+    @property
+    def title(self) -> str:
+        """A word for it."""
+        return self.name.lower().replace("_", " ")
+
+    @property
+    def meaning(self) -> str:
+        """What it comes to."""
+        return _MEANINGS[self]
+
+
+_MEANINGS = {
+    Severity.EXPOSED: "Exposed: one can pose as the other",
+    Severity.CONFUSED: "Confused: two look like one",
+    Severity.NOTICED: "Noticed: people mix them up",
+    Severity.BY_DESIGN: "By design, as clones of one template",
+}
+SEVERITIES = {
+    "SSH host key": Severity.EXPOSED,
+    "random seed": Severity.EXPOSED,
+    "Kerberos keytab": Severity.EXPOSED,
+    "Samba secrets": Severity.EXPOSED,
+    "management agent": Severity.EXPOSED,
+    "machine ID": Severity.CONFUSED,
+    "security identifier": Severity.CONFUSED,
+    "machine GUID": Severity.CONFUSED,
+    "update client ID": Severity.CONFUSED,
+    "telemetry ID": Severity.CONFUSED,
+    "server GUID": Severity.CONFUSED,
+    "iSCSI initiator": Severity.CONFUSED,
+    "NVMe host name": Severity.CONFUSED,
+    "container engine": Severity.CONFUSED,
+    "subscription": Severity.CONFUSED,
+    "DHCP client ID": Severity.CONFUSED,
+    "static address": Severity.CONFUSED,
+    "host name": Severity.NOTICED,
+    "MAC": Severity.NOTICED,
+    "leased address": Severity.NOTICED,
+    "disk GUID": Severity.BY_DESIGN,
+    "volume UUID": Severity.BY_DESIGN,
+}
+"""How bad it is that machines share a value of a kind: keys let one pose as another, IDs make two
+look like one, names confuse people, and volume ids are the same on all clones of a template."""
+
+
+@dataclass(frozen=True)
+class IdentityValue:
+    """One value of one machine.
+
+    Attributes:
+        kind: what it is, one of ``SEVERITIES``.
+        shown: a fingerprint, a short hash, or the value where it is no secret.
+    """
+
+    kind: str
+    shown: str
+
+    @property
+    def severity(self) -> Severity:
+        """How bad it is to share it."""
+        return SEVERITIES.get(self.kind, Severity.NOTICED)
+
+    @property
+    def by_design(self) -> bool:
+        """Whether clones of one template share it unless told otherwise."""
+        return self.severity is Severity.BY_DESIGN

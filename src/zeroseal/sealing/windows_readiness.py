@@ -1,0 +1,323 @@
+"""Is a Windows fit to be a template? By its set-up state, domain, pending work, roles, drivers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeroseal.errors import ZeroSealError
+from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.read import NtfsTree
+from zeroseal.filesystems.ntfs.security import STREAM, iter_descriptors
+from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.guests.registry import values
+from zeroseal.guests.windows.answer_files import iter_answer_files
+from zeroseal.guests.windows.identity import CURRENT, FirstStart, read_number, read_text
+from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.services import WindowsServices
+from zeroseal.guests.windows.sids import CONSTANT_DOMAINS, MachineSid, iter_machine_sids
+from zeroseal.guests.windows.template_mark import is_marked
+from zeroseal.guests.windows.volumes import read_ntfs_facts
+from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.remark import Remark
+from zeroseal.sealing.some_of import some_of
+from zeroseal.traces.context import WindowsContext
+
+_CONTROL, _SERVICES = "SYSTEM\\CSn\\Control", "SYSTEM\\CSn\\Services"
+_ROLES = (
+    (f"{_SERVICES}\\NTDS", "a domain controller"),
+    (f"{_SERVICES}\\ClusSvc", "a node of a cluster"),
+    (f"{_SERVICES}\\CertSvc", "a certificate authority"),
+    (f"{_SERVICES}\\DHCPServer", "a DHCP server"),
+)
+_AGENTS = {
+    "QEMU-GA": "QEMU",
+    "VMTools": "VMware",
+    "vmicheartbeat": "Hyper-V",
+    "VBoxService": "VirtualBox",
+}
+_DISK_DRIVERS = {"viostor": "virtio-blk", "vioscsi": "virtio-scsi", "storahci": "SATA",
+                 "stornvme": "NVMe", "storvsc": "Hyper-V", "pvscsi": "VMware"}  # fmt: skip
+_CARD_DRIVERS = {"netkvm": "virtio", "e1iexpress": "e1000e", "netvsc": "Hyper-V",
+                 "vmxnet3ndis6": "VMware"}  # fmt: skip
+_APPX = f"{CURRENT}\\Appx\\AppxAllUserStore"
+_REVIEWED = ("Azure Connected Machine Agent", "Microsoft SQL Server", "InetStp", "Veeam",
+             "CrowdStrike", "SentinelOne", "Zabbix", "Salt Project", "Puppet Labs",
+             "Elastic")  # fmt: skip
+
+
+def find_windows_remarks(outlook: Outlook) -> Iterator[Remark]:
+    """Remarks that stop a seal, and those that do not; their codes say which."""
+    windows = outlook.context.of_windows
+    yield from _volumes(outlook)
+    yield from _first_start(outlook, windows)
+    yield from _membership(windows)
+    yield from _pending(windows)
+    yield from _addresses(outlook, windows)
+    yield from _accounts(outlook, windows)
+    yield from _host(windows)
+    yield from _settings(outlook, windows)
+    yield from _applications(windows)
+    yield from _strange_identifiers(outlook, windows)
+
+
+def _volumes(outlook: Outlook) -> Iterator[Remark]:
+    for mount in outlook.guest.mounts:
+        if mount.volume.content.kind != "ntfs":
+            continue
+        facts = read_ntfs_facts(mount.volume)
+        if facts.against_changing:
+            yield Remark(
+                "volume-not-closed", _sentence(f"{facts.volume}: {facts.against_changing}")
+            )
+
+
+def _first_start(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+    identity, rules = windows.identity, outlook.choices.rules
+    start = identity.first_start
+    yield Remark("first-start-told", _sentence(start.value))
+    word = {FirstStart.AUDIT: "audit", FirstStart.PLAIN: "plain"}.get(start, "resealed")
+    if start in (FirstStart.BETWEEN, FirstStart.UNKNOWN):
+        yield Remark("first-start", _sentence(f"{start.value}, and a seal needs to know it"))
+    elif rules.first_starts and word not in rules.first_starts:
+        allowed = " or ".join(rules.first_starts)
+        yield Remark("first-start", f"The first start is {word}; the house rules allow {allowed}.")
+    issued = is_marked(windows.registry, identity.sid)
+    if start is FirstStart.PLAIN and not issued and not windows.reissues_sid:
+        yield Remark(
+            "shared-identifier",
+            f"It starts plainly, and every clone would share its security identifier "
+            f"{identity.sid}: run Windows' own generalize pass on a throwaway copy and seal that, "
+            "or have it replaced here with --reissue-sid.",
+        )
+    if windows.reissues_sid and start.makes_identity:
+        yield Remark(
+            "first-start-told",
+            "A new security identifier is not needed here: the next start makes one.",
+        )
+    if windows.reissues_sid and not issued:
+        broken = list(_broken_by_reissue(outlook, windows))
+        told = "; ".join(broken) if broken else "nothing that was found here"
+        yield Remark("broken-by-reissue", f"What a new security identifier breaks: {told}.")
+    if start is FirstStart.PLAIN and (issued or windows.reissues_sid):
+        yield Remark(
+            "broken-by-reissue",
+            "Clones share the template's new security identifier unless each gets its own: "
+            "zeroseal clone --reissue-sid.",
+        )
+
+
+def _broken_by_reissue(outlook: Outlook, windows: WindowsContext) -> Iterator[str]:
+    """What is bound to the identifiers of accounts that stay, half-sentences."""
+    guest = outlook.guest
+    for profile in windows.identity.profiles:
+        if windows.is_doomed(profile.folder):
+            continue
+        kept = guest.glob(f"{profile.folder}/AppData/Roaming/Microsoft/Protect/S-1-5-21-*")
+        if kept:
+            yield f"secrets that Windows protects for {profile.name} cannot be read any more"
+        if guest.glob(f"{profile.folder}/AppData/Roaming/Microsoft/SystemCertificates/My/Keys/*"):
+            yield f"files that {profile.name} encrypted cannot be read any more"
+        if any(True for _key in windows.registry.find(f"{_APPX}\\{profile.sid}")):
+            yield f"store applications of {profile.name} must be registered again"
+    services = [
+        found.key.name
+        for found, value in windows.registry.values(f"{_SERVICES}\\*", "ObjectName")
+        if str(values.typed(value)).startswith((".\\",))
+    ]
+    if services:
+        named = some_of(services)
+        yield f"services that log in as a local account may need their password again ({named})"
+
+
+def _membership(windows: WindowsContext) -> Iterator[Remark]:
+    identity = windows.identity
+    if identity.domain:
+        yield Remark(
+            "domain-member",
+            f"The machine has joined the domain {identity.domain}, and clones cannot take its "
+            "place: leave it in the guest and let each clone join.",
+        )
+    joined = any(True for _k in windows.registry.find(f"{_CONTROL}\\CloudDomainJoin\\JoinInfo\\*"))
+    if joined:
+        yield Remark(
+            "cloud-member",
+            "The machine has joined a directory in a cloud, and clones would share its "
+            "registration: leave it in the guest (dsregcmd /leave).",
+        )
+    product = read_text(windows.registry, f"{_CONTROL}\\ProductOptions", "ProductType")
+    roles = [what for key, what in _ROLES if any(True for _k in windows.registry.find(key))]
+    if product.lower() == "lanmannt" and "a domain controller" not in roles:
+        roles.append("a domain controller")
+    for role in roles:
+        yield Remark(
+            "server-role",
+            f"The machine is {role}, which cannot be copied: remove the role in the guest.",
+        )
+
+
+def _pending(windows: WindowsContext) -> Iterator[Remark]:
+    pending = windows.identity.pending
+    if pending:
+        yield Remark(
+            "work-pending",
+            f"It has work to do ({', '.join(pending)}): restart it until none is left, and shut it "
+            "down.",
+        )
+    fast = f"{_CONTROL}\\Session Manager\\Power"
+    if read_number(windows.registry, fast, "HiberbootEnabled"):
+        yield Remark(
+            "fast-start",
+            "Fast start is on: Windows hibernates its core when it is shut down from the menu. "
+            "Shut reference machines down with: shutdown /s /t 0.",
+        )
+
+
+def _addresses(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+    choices = outlook.choices
+    told = set()
+    for card in iter_cards(windows.registry):
+        stays = card.addresses and not choices.asks_dhcp and not choices.allow_static_address
+        if stays and card.addresses not in told:
+            told.add(card.addresses)
+            yield Remark(
+                "static-address",
+                f"A network card has the static address {', '.join(card.addresses)}, which every "
+                "clone would take: use --to-dhcp to have clones ask for one, or "
+                "--allow-static-address.",
+            )
+    hosts = outlook.guest.read_text("/Windows/System32/drivers/etc/hosts")
+    lines = [line for line in hosts.splitlines() if line.strip() and not line.startswith("#")]
+    if lines:
+        count = len(lines)
+        entries = "entry" if count == 1 else "entries"
+        yield Remark("hosts-file", f"The hosts file has {count} {entries}, which stay.")
+
+
+def _accounts(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+    start = windows.identity.first_start
+    if start.makes_identity:
+        for file in iter_answer_files(outlook.guest):
+            if file.is_cached and file.passwords:
+                count = f"{file.passwords} password{'' if file.passwords == 1 else 's'}"
+                yield Remark(
+                    "answer-passwords",
+                    f"{file.path} stays, because the next start reads it, and holds {count}: "
+                    "clones that get an answer file of their own replace it.",
+                )
+    secrets = [
+        found.key.name.removeprefix("_SC_")
+        for found in windows.registry.find("SECURITY\\Policy\\Secrets\\_SC_*")
+    ]
+    if secrets and outlook.choices.treats_id("keys.lsa-secrets"):
+        yield Remark(
+            "kept-secrets",
+            f"The stored passwords of service accounts go: {some_of(secrets)} will not start until "
+            "one is entered again.",
+        )
+
+
+def _host(windows: WindowsContext) -> Iterator[Remark]:
+    services = WindowsServices(windows.registry)
+    agents = [host for name, host in _AGENTS.items() if services.is_enabled(name)]
+    if not agents:
+        yield Remark(
+            "no-guest-agent",
+            "No guest agent is enabled: hosts cannot ask the clones for their addresses.",
+        )
+    for what, drivers in (("disk", _DISK_DRIVERS), ("network card", _CARD_DRIVERS)):
+        there = [kind for name, kind in drivers.items() if services.start_of(name) is not None]
+        if there:
+            text = f"Drivers for these kinds of {what} are there: {', '.join(there)}."
+        else:
+            text = f"No driver for a virtual host's {what} was found."
+        yield Remark("disk-drivers", text)
+    boot = [name for name in ("viostor", "vioscsi") if services.start_of(name) not in (None, 0)]
+    if boot:
+        yield Remark(
+            "disk-drivers",
+            f"{', '.join(boot)} is not started at boot: a clone on such a disk does not boot.",
+        )
+    if not services.is_enabled("sshd"):
+        yield Remark("no-ssh-server", "No SSH server is enabled.")
+    denied = read_number(windows.registry, f"{_CONTROL}\\Terminal Server", "fDenyTSConnections")
+    yield Remark("remote-desktop", f"Remote Desktop is {'off' if denied else 'on'}, as here.")
+
+
+def _settings(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+    zone = read_text(windows.registry, f"{_CONTROL}\\TimeZoneInformation", "TimeZoneKeyName")
+    if zone:
+        yield Remark("time-zone", f"Clones keep the time zone {zone}.")
+    yield Remark(
+        "licensing",
+        "Activation is left alone: how often it can still be re-armed stands in an encrypted store "
+        "that is not read here, and only Windows' own generalize pass resets a client's id.",
+    )
+    software = {
+        found.key.name
+        for pattern in ("SOFTWARE\\*", "SOFTWARE\\Microsoft\\*")
+        for found in windows.registry.find(pattern)
+    }
+    found_agents = [name for name in _REVIEWED if name in software]
+    if found_agents:
+        yield Remark(
+            "review-agents",
+            f"These keep ids of their own that are not known here: {some_of(found_agents)}; look "
+            "at how each wants to be prepared for copies.",
+        )
+
+
+def _applications(windows: WindowsContext) -> Iterator[Remark]:
+    """Applications of one user only, which Windows' own generalize pass stumbles over."""
+    for_all = {
+        found.key.name.lower()
+        for pattern in (f"{_APPX}\\Applications\\*", f"{_APPX}\\InboxApplications\\*")
+        for found in windows.registry.find(pattern)
+    }
+    alone: dict[str, str] = {}
+    for found in windows.registry.find(f"{_APPX}\\S-1-5-21-*\\*"):
+        if found.key.name.lower() not in for_all:
+            alone[found.key.name] = found.path.split("\\")[-2]
+    if alone:
+        package, sid = next(iter(alone.items()))
+        yield Remark(
+            "one-user-applications",
+            f"{len(alone)} application{'s are' if len(alone) > 1 else ' is'} installed for one "
+            f"user only ({some_of(list(alone))}, of {sid}), which Windows' own generalize pass "
+            f"refuses: Remove-AppxPackage -AllUsers -Package {package} in the guest removes it.",
+        )
+
+
+def _strange_identifiers(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+    """Volumes whose rights name machines, domains or accounts that are not known here."""
+    machine = MachineSid.parse_text(windows.identity.sid)
+    rids = {account.rid for account in windows.identity.accounts} | {513, 514, 515}
+    for mount in outlook.guest.mounts:
+        if not isinstance(mount.tree, NtfsTree):
+            continue
+        strange = set()
+        for numbers, rid in _rights_of(mount.tree):
+            is_own = machine is not None and numbers == machine.numbers
+            if numbers in CONSTANT_DOMAINS or (is_own and rid in rids):
+                continue
+            strange.add(f"{MachineSid(numbers).text}-{rid}")
+        if strange:
+            yield Remark(
+                "strange-identifiers",
+                f"Rights on {mount.volume.name} name {len(strange)} security "
+                f"identifier{'s' if len(strange) > 1 else ''} that no account here has: "
+                f"{some_of(sorted(strange))}.",
+            )
+
+
+def _rights_of(tree: NtfsTree) -> Iterator[tuple[tuple[int, int, int], int]]:
+    try:
+        stream = tree.get_node(layout.SECURE).find(layout.DATA, STREAM)
+        content = read_stream(tree.volume, stream) if stream else b""
+    except ZeroSealError:
+        return
+    for stored in iter_descriptors(content):
+        yield from iter_machine_sids(stored.content)
+
+
+def _sentence(text: str) -> str:
+    return f"{text[0].upper()}{text[1:]}."

@@ -1,0 +1,119 @@
+"""The values of a Windows that a seal has to make vanish, in every form they may lie on a disk."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from collections.abc import Iterator
+
+from zeroseal.blocks.search import MIN_BYTES, Needle
+from zeroseal.guests.registry import values
+from zeroseal.guests.registry.hive import Hive, Value
+from zeroseal.guests.registry.paths import Registry
+from zeroseal.guests.windows.accounts import nt_hash_of
+from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.sids import MachineSid
+from zeroseal.guests.windows.template_mark import is_marked
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.searched_value import SearchedValue
+from zeroseal.sealing.secret_values import host_key_values, secret_forms
+from zeroseal.sealing.subject import Subject
+from zeroseal.traces.changes import NewGuid, RemoveKey, RemoveValue
+from zeroseal.traces.finders import find_trace
+from zeroseal.traces.finding import Finding
+from zeroseal.traces.model import Trace
+
+_GUID = re.compile(r"\{?([0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})\}?$")
+_HOST_KEYS = "/ProgramData/ssh/ssh_host_*key"
+_LEAST_SECRET, _MOST_SECRET = 16, 1 << 16
+_HASH_BYTES = 16
+
+
+def windows_values(subject: Subject, choices: SealChoices) -> Iterator[SearchedValue]:
+    """Yields the identifiers and secrets that a seal with these choices removes, but for names."""
+    windows = subject.context(choices).of_windows
+    sid = MachineSid.parse_text(windows.identity.sid)
+    issued = is_marked(windows.registry, windows.identity.sid)
+    if sid and not issued and choices.treats_id("identity.machine-sid"):
+        yield SearchedValue("security identifier of the machine", tuple(forms_of_sid(sid)))
+    for trace in choices.catalogue:
+        if trace.guest == "windows" and choices.treats(trace):
+            yield from _of_trace(trace, subject, choices)
+    if choices.treats_id("keys.windows-ssh-host"):
+        yield from host_key_values(subject.opened.guest, _HOST_KEYS)
+    if choices.treats_id("people.windows-accounts"):
+        for account in windows.doomed:
+            digest = nt_hash_of(windows.registry, account.rid)[-_HASH_BYTES:]
+            if len(digest) == _HASH_BYTES:
+                label = f"password hash of {account.name}"
+                yield SearchedValue(label, (Needle(0, digest),))
+    if choices.treats_id("wire.windows-leases"):
+        addresses = {card.leased for card in iter_cards(windows.registry)} - {""}
+        for address in sorted(addresses):
+            if len(address) >= MIN_BYTES:
+                forms = (_text(address)._replace(whole_word=True), _wide(address))
+                yield SearchedValue(f"leased address {address}", forms, is_word=True)
+
+
+def forms_of_sid(sid: MachineSid) -> Iterator[Needle]:
+    """A machine's identifier in binary, in text of one and of two bytes, and in base64."""
+    digits = sid.text.removeprefix("S-1-5-21-")
+    yield Needle(0, digits.encode())
+    yield Needle(0, digits.encode("utf-16-le"))
+    yield Needle(0, sid.triplet)
+    yield from list(secret_forms(sid.raw, 0))[1:]
+
+
+def forms_of_guid(text: str) -> tuple[Needle, ...]:
+    """A GUID as text of one and of two bytes, without dashes, and in both binary orders."""
+    guid = uuid.UUID(text)
+    forms = [_text(str(guid)), _wide(str(guid)), _text(guid.hex)]
+    return (*forms, Needle(0, guid.bytes), Needle(0, guid.bytes_le))
+
+
+def _of_trace(trace: Trace, subject: Subject, choices: SealChoices) -> Iterator[SearchedValue]:
+    """The identifiers of a trace, and its secrets where it has some."""
+    if trace.family not in ("identity", "keys", "wire"):
+        return
+    registry = subject.registry
+    assert registry is not None  # the guest is a Windows
+    for finding in find_trace(trace, subject.context(choices), set()):
+        for value in _values_of(finding, registry):
+            content = values.typed(value)
+            match = _GUID.match(content) if isinstance(content, str) else None
+            label = f"{trace.title.lower()}, {finding.place}"
+            if match and len(set(match[1])) > 4:  # not one that is all zeros
+                yield SearchedValue(label, forms_of_guid(match[1]))
+            elif isinstance(content, bytes) and _LEAST_SECRET <= len(content) <= _MOST_SECRET:
+                forms = tuple(secret_forms(content, max(0, len(content) // 2 - 12)))
+                if forms and trace.family != "wire":
+                    yield SearchedValue(label, forms)
+
+
+def _values_of(finding: Finding, registry: Registry) -> Iterator[Value]:
+    change = finding.change
+    if isinstance(change, NewGuid | RemoveValue):
+        hive = registry.hive(change.file)
+        key = hive.find_key(change.key) if hive else None
+        value = hive.find_value(key, change.name) if hive and key else None
+        if value:
+            yield value
+    elif isinstance(change, RemoveKey):
+        hive = registry.hive(change.file)
+        if hive and finding.trace.family == "keys":
+            yield from _values_below(hive, change.key)
+
+
+def _values_below(hive: Hive, path: str) -> Iterator[Value]:
+    top = hive.find_key(path)
+    if top:
+        for _path, key in hive.walk(top):
+            yield from hive.values(key)
+
+
+def _text(value: str) -> Needle:
+    return Needle(0, value.lower().encode(), caseless=True)
+
+
+def _wide(value: str) -> Needle:
+    return Needle(0, value.lower().encode("utf-16-le"), caseless=True)

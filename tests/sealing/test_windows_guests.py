@@ -1,0 +1,336 @@
+"""A made-up Windows, sealed whole: nothing of it is left, what stays means the same."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+from scripts.desk_machine import (
+    ADA,
+    COMPUTER,
+    CURRENT,
+    DUID,
+    GUID,
+    LEASE,
+    PASSWORD,
+    RAW_SID,
+    SET,
+    SID,
+    SQM,
+    TASK_ID,
+    TCPIP,
+    TOM_SID,
+    UPDATE,
+    VERSION,
+    Row,
+    answer_file,
+    dice,
+    files,
+    number,
+    text,
+    user_task,
+)
+
+from tests.conftest import Command
+from tests.hives import dirty, new_log
+from tests.windows import make_windows_disk
+from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
+
+STATE = f"{CURRENT}\\Setup\\State"
+RESEALED = "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"
+CARD = f"{TCPIP}\\Interfaces\\{{7A6B5C4D-3E2F-4A1B-9C8D-7E6F5A4B3C2D}}"
+CACHE = f"{VERSION}\\Schedule\\TaskCache"
+
+
+@pytest.fixture(scope="module")
+def disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The machine, ready but for its plain start."""
+    path = make_windows_disk(tmp_path_factory.mktemp("desk") / "purser.raw")
+    path.chmod(0o444)
+    return path
+
+
+def _forms() -> dict[str, bytes]:
+    """What must be nowhere: identifiers, names, secrets."""
+    found: dict[str, bytes] = {}
+    for word in (COMPUTER, "ada.brine", "tom.kelp", UPDATE, SQM.strip("{}"), LEASE, PASSWORD,
+                 "0200000077AA", "Second-mate-9-lamps"):  # fmt: skip
+        found |= forms_of_text(word)
+    found |= forms_of_sid(RAW_SID) | forms_of_guid(GUID)
+    for label in ("host key", "hash ada.brine", "secret 1", "secret 2", "secret 3", "secret 4",
+                  "cached logon", "seed", "server guid", "machine key", "master key",
+                  "rdp certificate", "certificate", "tracking", "dump"):  # fmt: skip
+        content = dice(label, 400)[:16]
+        found[label] = content
+        found[f"{label} (base64)"] = base64.b64encode(content)[:20]
+    found["DUID"] = DUID
+    found["gateway"] = bytes.fromhex("02005e10000a")
+    return found
+
+
+def test_nothing_of_a_windows_is_left_and_the_rest_is_as_it_was(
+    tmp_path: Path, zeroseal: Command, disk: Path
+) -> None:
+    before = Judged(disk, tmp_path / "before")
+    assert {name.split(" (")[0] for name in before.find(_forms())} >= {COMPUTER, "SID", GUID}
+    digest, sealed = hashlib.sha256(disk.read_bytes()).digest(), tmp_path / "sealed.raw"
+    planned = zeroseal("seal", disk, "--dry-run", "--reissue-sid")
+    assert "What a new security identifier breaks: nothing" in " ".join(planned.out.split())
+    done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid")
+    assert done.status == 0, done.err
+    assert hashlib.sha256(disk.read_bytes()).digest() == digest
+    after = Judged(sealed, tmp_path / "after")
+    after.judge_hives()
+    assert after.find(_forms()) == set()
+    assert after.accounts() == {500: "Administrator", 501: "Guest", 503: "DefaultAccount"}
+    new = after.machine_sid()
+    assert (new[:12], len(new)) == (RAW_SID[:12], 24)
+    assert after.groups() == {
+        "Administrators": [b"\1\5" + new[2:] + (500).to_bytes(4, "little")],
+        "Users": [bytes.fromhex("010100000000000504000000")],
+        "Pursers": [],
+    }
+    kept = [path for path in before.files if path.startswith(("/Program Files/", "/Users/Public"))]
+    kept += ["/Windows/System32/ntoskrnl.exe", "/Windows/System32/drivers/etc/hosts",
+             "/ProgramData/ssh/sshd_config"]  # fmt: skip
+    for path in kept:
+        assert after.files[path] == before.files[path]
+    gone = [
+        path for path in after.files if "ada" in path or "tom" in path or path.endswith(".evtx")
+    ]
+    assert gone == []
+    assert {"/Windows/Temp/", "/Windows/Panther/", "/Windows/System32/winevt/Logs/"} <= set(
+        after.files
+    )
+    software = "SOFTWARE"
+    assert after.value(software, f"{VERSION}\\Winlogon", "Shell") == "explorer.exe"
+    assert after.value(software, f"{VERSION}\\Winlogon", "DefaultPassword") is None
+    assert len(after.keys(software, "Microsoft\\SystemCertificates\\ROOT\\Certificates")) == 1
+    assert after.keys(software, "Microsoft\\SystemCertificates\\MY\\Certificates") == []
+    assert after.keys("SECURITY", "Policy\\Secrets") == ["NL$KM"]
+    assert after.value("SECURITY", "Cache", "NL$1") == bytes(200)
+    assert after.value("SYSTEM", "MountedDevices", "\\DosDevices\\C:") is not None
+    assert after.value("SYSTEM", TCPIP, "NV Hostname") == "UNNAMED"
+    assert after.keys("SYSTEM", f"{SET}\\Services\\OneSyncSvc_4f3a1") == []
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+    deep = zeroseal("check", sealed, "--level", "deep", "--against", disk)
+    assert deep.out.startswith("SEALED"), deep.out
+    again = zeroseal("seal", sealed, "-o", tmp_path / "again.raw")
+    assert again.status == 0, again.err
+    assert (tmp_path / "again.raw").read_bytes() == sealed.read_bytes()
+    compared = zeroseal("compare", disk, sealed)
+    assert compared.status == 0, compared.out
+
+
+def test_accounts_that_stay_mean_the_same_under_another_identifier(
+    tmp_path: Path, zeroseal: Command, disk: Path
+) -> None:
+    sealed = tmp_path / "sealed.qcow2"
+    options = ("--reissue-sid", "--retain-account", "ADA.brine")
+    told = " ".join(zeroseal("seal", disk, "--dry-run", *options).out.split())
+    assert "secrets that Windows protects for ada.brine cannot be read any more" in told
+    assert "store applications of ada.brine must be registered again" in told
+    done = zeroseal("seal", disk, "-o", sealed, "--format", "raw", *options)
+    assert done.status == 0, done.err
+    record = json.loads((tmp_path / "sealed.qcow2.seal.json").read_text())
+    assert "cannot be read any more" in json.dumps(record)
+    before, after = Judged(disk, tmp_path / "before"), Judged(sealed, tmp_path / "after")
+    after.judge_hives()
+    assert after.find(forms_of_sid(RAW_SID)) == set()
+    new = after.machine_sid()
+    own = "S-1-5-21-" + "-".join(
+        str(int.from_bytes(new[at : at + 4], "little")) for at in (12, 16, 20)
+    )
+    assert len(own) == len(SID)
+    assert after.accounts()[ADA] == "ada.brine"
+    admin = [b"\1\5" + new[2:] + rid.to_bytes(4, "little") for rid in (500, ADA)]
+    assert after.groups()["Administrators"] == admin
+    assert f"{own}-{ADA}" in after.keys("SOFTWARE", f"{VERSION}\\ProfileList")
+    assert f"{TOM_SID}" not in after.keys("SOFTWARE", f"{VERSION}\\ProfileList")
+    members = "SAM\\Domains\\Builtin\\Aliases\\Members"
+    assert after.keys("SAM", f"{members}\\{own}") == ["000001F4", "000003E9"]
+    assert after.keys("SECURITY", "Policy\\Accounts") == sorted([f"{own}-{ADA}", "S-1-5-32-544"])
+    owners = {path.replace(own, SID): rights for path, rights in after.owners().items()}
+    told_before = before.owners()
+    profile = [path for path in owners if path.startswith("/Users/ada.brine")]
+    assert len(profile) > 10
+    for path in owners:
+        owner, allowed = owners[path]
+        meant = (owner.replace(own, SID), [sid.replace(own, SID) for sid in allowed])
+        assert meant == told_before[path]
+    assert (
+        f"/Users/ada.brine/AppData/Roaming/Microsoft/Protect/{own}-{ADA}/Preferred" in after.files
+    )
+    task = after.files["/Windows/System32/Tasks/Count the float"]
+    assert task == user_task().replace(
+        SID.encode("utf-16-le"), own.encode("utf-16-le")
+    )  # the same but for the identifier
+    digest = hashlib.sha256(task).digest()
+    assert after.value("SOFTWARE", f"{CACHE}\\Tasks\\{TASK_ID}", "Hash") == digest
+    document = "/Users/ada.brine/Documents/float.txt"
+    assert after.files[document] == before.files[document]
+    history = "AppData/Roaming/Microsoft/Windows/PowerShell/PSReadLine/ConsoleHost_history.txt"
+    assert f"/Users/ada.brine/{history}" not in after.files
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+
+
+def test_what_its_own_pass_resealed_keeps_its_identifier_and_its_answer_file(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    disk = make_windows_disk(
+        tmp_path / "purser.raw", ("SOFTWARE", text(STATE, "ImageState", RESEALED))
+    )
+    sealed = tmp_path / "sealed.raw"
+    told = " ".join(zeroseal("survey", disk).out.split())
+    assert "Resealed by Windows' own generalize pass" in told
+    assert "/Windows/Panther/unattend.xml stays, because the next start reads it" in told
+    assert PASSWORD not in told
+    done = zeroseal("seal", disk, "-o", sealed)
+    assert done.status == 0, done.err
+    after = Judged(sealed, tmp_path / "after")
+    assert after.machine_sid() == RAW_SID
+    assert after.files["/Windows/Panther/unattend.xml"] == answer_file()
+    assert "/unattend.xml" not in after.files
+    rest = {name: form for name, form in _forms().items() if "SID" not in name}
+    for word in (SID, SID.removeprefix("S-1-5-21-"), PASSWORD):
+        rest = {name: form for name, form in rest.items() if not name.startswith(word)}
+    assert after.find(rest) == set()
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+
+
+SERVICES = f"{SET}\\Services"
+SERVICING = f"{CURRENT}\\Component Based Servicing\\RebootPending"
+
+
+@pytest.mark.parametrize(
+    ("hive", "row", "told"),
+    [
+        ("SYSTEM", text(TCPIP, "Domain", "saltmarsh.example"), "joined the domain saltmarsh."),
+        ("SYSTEM", text(TCPIP, "NV Hostname", "purser-two"), "a new computer name, purser-two"),
+        ("SYSTEM", number("Setup", "SystemSetupInProgress", 1), "between two passes: finish it"),
+        ("SOFTWARE", text(SERVICING, "x", ""), "a restart after servicing"),
+        ("SOFTWARE", text(STATE, "ImageState", "IMAGE_STATE_UNDEPLOYABLE"), "between two passes"),
+        ("SYSTEM", number(f"{SERVICES}\\NTDS", "Start", 2), "is a domain controller"),
+        ("SYSTEM", text(f"{SET}\\Control\\CloudDomainJoin\\JoinInfo\\A1", "UserEmail", "x"),
+         "joined a directory in a cloud"),
+        ("SYSTEM", number(f"{SERVICES}\\Dhcp", "Start", 4), "clones would have no network"),
+    ],
+)  # fmt: skip
+def test_what_stands_against_a_seal_stops_it(
+    tmp_path: Path, zeroseal: Command, hive: str, row: Row, told: str
+) -> None:
+    disk = make_windows_disk(tmp_path / "d.raw", (hive, row))
+    refused = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid")
+    assert refused.status == 4
+    assert told in refused.err
+    assert not (tmp_path / "x").exists()
+
+
+def test_a_plain_start_is_unsealed_and_refused_with_two_ways_out(
+    tmp_path: Path, zeroseal: Command, disk: Path
+) -> None:
+    refused = zeroseal("seal", disk, "-o", tmp_path / "x")
+    assert refused.status == 4
+    assert "run Windows' own generalize pass on a throwaway copy" in refused.err
+    assert "--reissue-sid" in refused.err
+    checked = zeroseal("check", disk)
+    assert checked.out.startswith("UNSEALED")
+    assert "identity.machine-sid" in checked.out
+    rules = tmp_path / "rules.toml"
+    rules.write_text('version = 1\n[windows]\nfirst-start = ["resealed"]\n')
+    told = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid", "--rules", rules)
+    assert (told.status, "the house rules allow resealed" in told.err) == (4, True)
+
+
+def test_house_rules_disable_the_administrator_and_nobody_is_locked_out(
+    tmp_path: Path, zeroseal: Command, disk: Path
+) -> None:
+    rules = tmp_path / "rules.toml"
+    rules.write_text("version = 1\n[windows]\ndisable-administrator = true\nreissue-sid = true\n")
+    refused = zeroseal("seal", disk, "-o", tmp_path / "x", "--rules", rules)
+    assert (refused.status, "nobody could log in" in refused.err) == (4, True)
+    rules.write_text(rules.read_text() + '[keep]\naccounts = ["tom.kelp"]\n')
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, "--rules", rules)
+    assert done.status == 0, done.err
+    assert "Login: tom.kelp stays" in done.out
+    after = Judged(sealed, tmp_path / "after")
+    assert sorted(after.accounts()) == [500, 501, 503, 1002]
+    flags = after.value("SAM", "SAM\\Domains\\Account\\Users\\000001F4", "F")
+    assert flags[0x38] & 1
+    unknown = zeroseal("seal", disk, "-o", tmp_path / "x", "--retain-account", "nobody")
+    assert (unknown.status, "ada.brine, tom.kelp" in unknown.err) == (2, True)
+
+
+def test_a_static_address_stops_the_seal_or_becomes_dhcp(tmp_path: Path, zeroseal: Command) -> None:
+    disk = make_windows_disk(
+        tmp_path / "d.raw",
+        ("SYSTEM", number(CARD, "EnableDHCP", 0)),
+        ("SYSTEM", (CARD, "IPAddress", 7, "192.0.2.44\0\0".encode("utf-16-le"))),
+        ("SYSTEM", (CARD, "SubnetMask", 7, "255.255.255.0\0\0".encode("utf-16-le"))),
+    )
+    refused = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid")
+    assert (refused.status, "static address 192.0.2.44" in refused.err) == (4, True)
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid", "--to-dhcp")
+    assert done.status == 0, done.err
+    after = Judged(sealed, tmp_path / "after")
+    assert after.value("SYSTEM", CARD, "EnableDHCP") == 1
+    assert after.value("SYSTEM", CARD, "IPAddress") is None
+    assert after.find(forms_of_text("192.0.2.44")) == set()
+
+
+def test_a_windows_is_sealed_in_place_only_when_asked_twice(
+    tmp_path: Path, zeroseal: Command, disk: Path
+) -> None:
+    copy = tmp_path / "copy.raw"
+    shutil.copy(disk, copy)
+    copy.chmod(0o644)
+    refused = zeroseal("seal", copy, "--in-place", "--reissue-sid")
+    assert (refused.status, "--ntfs-in-place" in refused.err) == (4, True)
+    done = zeroseal("seal", copy, "--in-place", "--ntfs-in-place", "--reissue-sid")
+    assert done.status == 0, done.err
+    assert Judged(copy, tmp_path / "after").find(_forms()) == set()
+
+
+def test_a_hive_that_was_not_closed_is_recovered_first(tmp_path: Path, zeroseal: Command) -> None:
+    made = files()
+    path = "Windows/System32/config/SYSTEM"
+    older = made[path]
+    newer = files(("SYSTEM", text(f"{SET}\\Services\\Late", "Comment", "written late")))[path]
+    extra = {path: dirty(older), f"{path}.LOG1": new_log(older, newer)}
+    disk = make_windows_disk(tmp_path / "d.raw", extra=extra)
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid")
+    assert done.status == 0, done.err
+    after = Judged(sealed, tmp_path / "after")
+    after.judge_hives()
+    assert after.value("SYSTEM", f"{SET}\\Services\\Late", "Comment") == "written late"
+    assert after.find(_forms()) == set()
+    assert not any(after.files[f"/{path}.LOG1"])
+
+
+def test_more_of_a_survey_is_told_as_json(zeroseal: Command, disk: Path) -> None:
+    answer = json.loads(zeroseal("survey", disk, "--json").out)
+    assert answer["system"]["family"] == "windows"
+    windows = answer["windows"]
+    assert (windows["sid"], windows["machineGuid"], windows["updateId"]) == (SID, GUID, UPDATE)
+    assert windows["firstStart"] == "plain"
+    assert [item["name"] for item in windows["accounts"] if item["administrator"]] == [
+        "Administrator",
+        "ada.brine",
+    ]
+    assert answer["ntfs"][0]["freeBytes"] > answer["ntfs"][0]["sizeBytes"] // 2
+
+
+def test_strange_rights_are_told(tmp_path: Path, zeroseal: Command) -> None:
+    disk = make_windows_disk(
+        tmp_path / "d.raw",
+        without=[("SAM", "SAM\\Domains\\Account\\Users\\Names\\tom.kelp", "")],
+    )
+    told = " ".join(zeroseal("survey", disk).out.split())
+    assert f"name 1 security identifier that no account here has: {TOM_SID}" in told
