@@ -36,6 +36,7 @@ _NAMES = (
     ".img",
     ".cpio",
 )
+_WINDOWS_PLACES = ("/Users", "/ProgramData", "/inetpub", "/Windows/Setup", "/Windows/Installer")
 _PLACES = ("/boot", "/etc", "/home", "/opt", "/root", "/srv", "/usr/local", "/var")
 _PIECE_BYTES = 16 << 20
 _LONGEST_FILE = 512 << 20
@@ -83,11 +84,11 @@ def search_packed_files(guest: Guest, values: ValueSet, progress: Progress) -> P
 
 def iter_packed(guest: Guest) -> Iterator[str]:
     """The compressed files that are looked into, by their names."""
-    for place in _PLACES:
+    for place in _WINDOWS_PLACES if guest.is_windows else _PLACES:
         if not guest.is_folder(place):
             continue
         for path, facts in guest.walk(place):
-            name = path.rpartition("/")[2]
+            name = path.rpartition("/")[2].lower()
             is_packed = name.endswith(_NAMES) or name.startswith(("initrd", "initramfs"))
             if facts.kind is Kind.FILE and is_packed and facts.size_bytes:
                 yield path

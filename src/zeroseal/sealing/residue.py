@@ -9,6 +9,7 @@ from zeroseal.blocks.search import MOST_EACH, Hit, search_store
 from zeroseal.blocks.store import Store
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.common_words import ShippedFiles
+from zeroseal.sealing.hidden_content import search_hidden
 from zeroseal.sealing.house_rules import HouseRules, any_pattern_fits
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
 from zeroseal.sealing.places import PlaceFinder
@@ -67,7 +68,10 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
     sorter = _HitSorter(disk, subject, values)
     for hit in hits:
         sorter.take(hit)
+    hidden, unread = search_hidden(subject.opened.guest, values)
     found = [*sorter.residue(), *(Residue(*one, 0, 1) for one in _inside(packed))]
+    told_in = {residue.label for residue in found}
+    found += [Residue(*one, 0, 1) for one in hidden if one[0] not in told_in]
     counts = Counter(hit.value_no for hit in hits if hit.value_no < len(values.values))
     told = [
         f"The {values.values[number].label} stands in so many places that only the first "
@@ -75,7 +79,13 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
         for number, count in counts.items()
         if count >= MOST_EACH
     ]
-    not_searched = (*values.not_searched, *told, *sorter.common_words(), *packed.not_opened)
+    not_searched = (
+        *values.not_searched,
+        *told,
+        *sorter.common_words(),
+        *packed.not_opened,
+        *unread,
+    )
     return ValueSearch(tuple(found), tuple(sorter.secrets()), not_searched, packed.opened)
 
 
