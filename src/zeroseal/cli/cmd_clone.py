@@ -60,6 +60,11 @@ def add_parser(subparsers: Subparsers) -> None:
         action="store_true",
         help="write it into the disk, for guests that read no seed medium",
     )
+    who.add_argument(
+        "--reissue-sid",
+        action="store_true",
+        help="Windows: give each clone a security identifier of its own",
+    )
     add_secrets(who)
     disk = parser.add_argument_group("disk")
     disk.add_argument(
@@ -126,6 +131,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         grow_last=args.grow_last,
         host=args.host,
         forms=tuple(dict.fromkeys(args.definition)),
+        reissue_sid=args.reissue_sid,
     )
     clones = make_clones(batch, yard, shelf, ui.progress)
     draw = show_table if args.table else show_clones

@@ -9,6 +9,7 @@ from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.network_files import find_network_service
 from zeroseal.guests.services import Services
+from zeroseal.guests.windows.identity import FirstStart
 from zeroseal.sealing.first_boot import SEED, read_tasks
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened
@@ -16,6 +17,8 @@ from zeroseal.traces.finders import regrower
 from zeroseal.traces.load import get_trace
 
 CLOUD_INIT, PLANTED, NOTHING = "cloud-init", "first-boot script", ""
+WINDOWS_SET_UP, WINDOWS_REGISTRY = "Windows set-up", "Windows registry"
+_WINDOWS_LOADERS = "/*:/EFI/Boot/boot*.efi"
 _FALLBACK_LOADERS = "/EFI/[Bb][Oo][Oo][Tt]/[Bb][Oo][Oo][Tt]*.[Ee][Ff][Ii]"
 _EFI_FOLDERS = ("/boot/efi", "/efi", "/boot")
 
@@ -25,7 +28,8 @@ class Abilities:
     """What a guest takes.
 
     Attributes:
-        seeded_by: what takes a seed medium: ``cloud-init``, ``first-boot script``, or nothing.
+        seeded_by: what takes a seed medium: ``cloud-init``, ``first-boot script``, or nothing; of
+            a Windows what it is told by, ``Windows set-up`` or ``Windows registry``.
         network: the network service whose files can be written; empty for none that is known.
         makes_host_keys: whether SSH host keys regrow without a seed (or are not needed).
         fallback_loader: whether firmware that knows nothing finds a loader on the EFI partition.
@@ -36,6 +40,11 @@ class Abilities:
     makes_host_keys: bool = True
     fallback_loader: bool = False
 
+    @property
+    def is_windows(self) -> bool:
+        """Whether it is a Windows, which takes no seed medium."""
+        return self.seeded_by in (WINDOWS_SET_UP, WINDOWS_REGISTRY)
+
 
 def read_abilities(image: Path) -> Abilities:
     """Reads them from a disk.
@@ -44,7 +53,10 @@ def read_abilities(image: Path) -> Abilities:
         ImageError, RefusedError: it cannot be read.
     """
     with opened(image) as disk:
-        return abilities_of(Subject.read(disk).opened.guest)
+        subject = Subject.read(disk)
+        if subject.windows:
+            return _of_windows(subject.opened.guest, subject.windows.identity.first_start)
+        return abilities_of(subject.opened.guest)
 
 
 def abilities_of(guest: Guest) -> Abilities:
@@ -63,6 +75,11 @@ def abilities_of(guest: Guest) -> Abilities:
         or bool(regrower(get_trace("keys.ssh-host"), guest, services)),
         fallback_loader=any(guest.glob(folder + _FALLBACK_LOADERS) for folder in _EFI_FOLDERS),
     )
+
+
+def _of_windows(guest: Guest, start: FirstStart) -> Abilities:
+    told_by = WINDOWS_SET_UP if start.makes_identity else WINDOWS_REGISTRY
+    return Abilities(told_by, "Dhcp", True, bool(guest.glob(_WINDOWS_LOADERS)))
 
 
 def has_no_server(guest: Guest) -> bool:

@@ -39,6 +39,7 @@ from zeroseal.templates.into_disk import settle_into
 from zeroseal.templates.shelf.entry import Template
 from zeroseal.templates.shelf.hangers import NotedClone, forget_clone, note_clone, noted_clones
 from zeroseal.templates.shelf.shelf import RETIRED, Shelf
+from zeroseal.templates.windows_clone import check_windows_wish, settle_windows
 
 
 @dataclass(frozen=True)
@@ -79,6 +80,7 @@ class CloneBatch:
         grow_last: whether the last partition takes the room of a larger disk.
         host: where they are started.
         forms: of the definitions for other hosts that are written beside each disk.
+        reissue_sid: whether each clone of a Windows gets a security identifier of its own.
         now: seconds since 1970.
     """
 
@@ -90,6 +92,7 @@ class CloneBatch:
     grow_last: bool = False
     host: str = "simulated"
     forms: tuple[str, ...] = ()
+    reissue_sid: bool = False
 
 
 @dataclass(frozen=True)
@@ -265,8 +268,15 @@ class _Plan:
             raise RefusedError(f"{self.source.path} needs other files: make full clones of it")
         if row.linked and OVF in self.batch.forms:
             raise UsageError(f"{name} is to be a linked clone, and an OVF describes whole disks")
+        title = self.batch.source.title
+        if self.batch.reissue_sid and not self.abilities.is_windows:
+            raise RefusedError(f"{title} is no Windows, and has no security identifier")
         more = self.seed_of(wish, "").needs_more_than_lines()
-        if row.into_disk:
+        if self.abilities.is_windows:
+            check_windows_wish(wish, self.abilities, title, self.batch.reissue_sid)
+        elif _has_windows_keys(wish):
+            raise RefusedError(f"{name} has keys for Windows, and {title} is none")
+        elif row.into_disk:
             self._check_into_disk(wish, name)
         elif self.abilities.seeded_by == NOTHING:
             raise RefusedError(
@@ -302,7 +312,8 @@ class _Plan:
         """The definition of a clone."""
         row, template = wish.row, self.batch.source.template
         mac, machine_uuid = identities.take(wish)
-        media = () if row.into_disk else (AttachedMedium(SEED_FILE, SEED_MEDIUM),)
+        in_disk = row.into_disk or self.abilities.is_windows
+        media = () if in_disk else (AttachedMedium(SEED_FILE, SEED_MEDIUM),)
         return MachineDefinition(
             name=row.name,
             uuid=machine_uuid,
@@ -330,7 +341,9 @@ class _Plan:
         disk.chmod(0o644)  # what lies on a shelf may only be read
         seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
         told = []
-        if wish.row.into_disk:
+        if self.abilities.is_windows:
+            told = settle_windows(disk, wish, self.batch.reissue_sid, self.batch.now)
+        elif wish.row.into_disk:
             told = settle_into(disk, seed, self.batch.now)
         else:
             write_seed_medium(folder / SEED_FILE, seed)
@@ -370,6 +383,11 @@ class _Plan:
             files=wish.files,
             script=wish.script,
         )
+
+
+def _has_windows_keys(wish: CloneWish) -> bool:
+    """Whether a row says what only a Windows is told."""
+    return any(wish.row.windows.model_dump().values())
 
 
 def _with_names(wishes: tuple[CloneWish, ...], yard: Yard) -> list[CloneWish]:

@@ -14,6 +14,7 @@ from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.name_edits import read_locale, read_time_zone
 from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.guests.windows.identity import WindowsFacts
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.subject import Subject
@@ -70,7 +71,10 @@ def check_clone(
     with opened(disk) as image, recoverable(image, recover=True) as store:
         subject = Subject.read(store, recover=True)
         guest = subject.opened.guest
-        answers = list(_answers_of_guest(guest, wish))
+        if subject.windows:
+            answers = list(_answers_of_windows(subject.windows, wish))
+        else:
+            answers = list(_answers_of_guest(guest, wish))
         answers += _answers_of_size(subject, image.size_bytes, wish)
     return answers + (list(_answers_of_definition(definition, wish)) if definition else [])
 
@@ -109,6 +113,17 @@ def _answers_of_guest(guest: Guest, wish: CloneWish) -> Iterator[CloneAnswer]:
         same = guest.is_file(file.path) and guest.read_file(file.path) == file.content
         state = "the same" if same else "other" if guest.is_file(file.path) else ""
         yield CloneAnswer("file", file.path, state, same)
+
+
+def _answers_of_windows(windows: WindowsFacts, wish: CloneWish) -> Iterator[CloneAnswer]:
+    found, asked = windows.host_name, wish.host_name
+    yield CloneAnswer("computer name", asked, found, asked.lower() == found.lower())
+    names = {account.name.lower(): account.name for account in windows.identity.accounts}
+    for user in wish.row.users:
+        there = names.get(user.name.lower(), "")
+        yield CloneAnswer("account", user.name, there, bool(there))
+    if wish.row.windows.join_domain:
+        yield _same("domain", wish.row.windows.join_domain, windows.identity.domain)
 
 
 def _answers_of_addresses(guest: Guest, asked: list[str]) -> Iterator[CloneAnswer]:

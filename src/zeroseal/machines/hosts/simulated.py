@@ -17,9 +17,12 @@ from zeroseal.machines.hosts.host import Login, Output, Run
 from zeroseal.machines.media import read_seed_medium
 from zeroseal.machines.seed import Seed
 from zeroseal.machines.sheet.model import Simulated, SimulatedAnswer
+from zeroseal.machines.windows_life import WindowsLife
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.subject import Subject
 
+AnyLife = GuestLife | WindowsLife
 LABEL = "simulated"
 _DONE = Output(0, "")
 
@@ -54,9 +57,7 @@ class SimulatedHost:
         self._check_dies(name)
         seed = _seed_of(machine)
         with changed_disk(machine.disk, self.now) as subject:
-            life = GuestLife(
-                subject.opened.guest, self.now, machine.definition.mac, self.yard.lease, seed
-            )
+            life = life_of(subject, self.now, machine.definition.mac, self.yard.lease, seed)
             life.start()
         state = replace(
             machine.state, running=True, boots=machine.state.boots + 1, address=life.address
@@ -75,7 +76,7 @@ class SimulatedHost:
         if "never-off" in self.settings.faults:
             told.append(f"it did not shut down within {within_seconds} s: its power was cut")
         else:
-            self.live(machine, GuestLife.stop)
+            self.live(machine, lambda life: life.stop())
         self.yard.set_state(name, replace(machine.state, running=False, address=""))
         comes_again = machine.definition.restart != "never" or "restarts" in self.settings.faults
         if comes_again and not told:
@@ -115,11 +116,11 @@ class SimulatedHost:
         """The address that the simulated network gave it."""
         return [machine.state.address] if machine.state.address else []
 
-    def live(self, machine: YardMachine, act: Callable[[GuestLife], None]) -> None:
+    def live(self, machine: YardMachine, act: Callable[[AnyLife], None]) -> None:
         """Lets a guest act on its own disk."""
         with changed_disk(machine.disk, self.now) as subject:
             card = machine.definition.mac
-            act(GuestLife(subject.opened.guest, self.now, card, self.yard.lease, None))
+            act(life_of(subject, self.now, card, self.yard.lease, None))
 
     def _check_dies(self, name: str) -> None:
         if "dies" in self.settings.faults:
@@ -143,7 +144,7 @@ class SimulatedShell:
         if answer:
             self._runs[answer.run] = taken + 1
 
-        def act(life: GuestLife) -> None:
+        def act(life: AnyLife) -> None:
             life.log("sudo[611]" if as_root else "sshd[611]", f"COMMAND={first[:200]}")
             if answer and taken == 0:
                 for package, version in answer.installs.items():
@@ -162,14 +163,23 @@ class SimulatedShell:
 
     def reboot(self, within_seconds: int) -> None:
         """A shutdown and a boot, on the disk."""
-        self.host.live(self.machine, GuestLife.stop)
-        self.host.live(self.machine, GuestLife.start)
+        self.host.live(self.machine, lambda life: life.stop())
+        self.host.live(self.machine, lambda life: life.start())
 
     def close(self) -> None:
         """There is nothing to let go of."""
 
     def _answer_to(self, script: str) -> SimulatedAnswer | None:
         return next((item for item in self.host.settings.answers if item.run in script), None)
+
+
+def life_of(
+    subject: Subject, now: int, mac: str, lease: Callable[[str], str], seed: Seed | None
+) -> AnyLife:
+    """One run of a disk's guest."""
+    if subject.windows:
+        return WindowsLife(subject.opened.guest, now, mac, lease, seed)
+    return GuestLife(subject.opened.guest, now, mac, lease, seed)
 
 
 def _seed_of(machine: YardMachine) -> Seed | None:

@@ -77,6 +77,21 @@ class CloneFile(Table):
     mode: str = Field(default="0644", pattern=r"^0?[0-7]{3,4}$")
 
 
+class WindowsSettings(Table):
+    """What only the set-up of a Windows is told; secrets come by reference."""
+
+    join_domain: str = Field(default="", pattern=_DOMAIN_PATTERN + r"|^$")
+    join_account: str = ""
+    join_password: str = ""
+    product_key: str = Field(default="", pattern=r"^([A-Z0-9]{5}(-[A-Z0-9]{5}){4})?$")
+
+    @model_validator(mode="after")
+    def _has_all_to_join(self) -> WindowsSettings:
+        if self.join_domain and not (self.join_account and self.join_password):
+            raise ValueError("to join a domain takes a join_account and a join_password")
+        return self
+
+
 class CloneSettings(Table):
     """What a clone is to be; the table ``every`` says it for all clones."""
 
@@ -97,13 +112,14 @@ class CloneSettings(Table):
     search: list[Annotated[str, Field(pattern=_DOMAIN_PATTERN)]] = []
     users: list[CloneUser] = []
     root_password: str = ""
-    time_zone: str = Field(default="", pattern=r"^[A-Za-z0-9_+/-]*$")
+    time_zone: str = Field(default="", pattern=r"^[A-Za-z0-9_+/. ()-]*$")
     locale: str = Field(default="", pattern=r"^[A-Za-z0-9_.@-]*$")
     packages: list[str] = []
     commands: list[str] = []
     files: list[CloneFile] = []
     first_boot: str = ""
     notes: str = ""
+    windows: WindowsSettings = WindowsSettings()
 
 
 class CloneRow(CloneSettings):

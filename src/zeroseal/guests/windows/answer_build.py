@@ -1,0 +1,141 @@
+"""Building an answer file for the first start of a resealed Windows.
+
+Source: Windows' unattended set-up reference (public documentation): components of the passes
+``specialize`` and ``oobeSystem``. Only a real set-up can prove that it takes what is asked.
+"""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ET
+from dataclasses import dataclass
+
+_NAMESPACE = "urn:schemas-microsoft-com:unattend"
+_ACTIONS = "http://schemas.microsoft.com/WMIConfig/2002/State"
+_REMOVE = 'cmd.exe /c del /f /q "%WINDIR%\\Panther\\unattend.xml"'
+_COMPONENT = {
+    "processorArchitecture": "amd64",
+    "publicKeyToken": "31bf3856ad364e35",
+    "language": "neutral",
+    "versionScope": "nonSxS",
+}
+
+
+@dataclass(frozen=True)
+class DomainJoin:
+    """A domain, and the account that may let machines join it."""
+
+    domain: str
+    account: str
+    password: str
+
+
+@dataclass(frozen=True)
+class LocalAccount:
+    """An account that the first start makes."""
+
+    name: str
+    password: str
+    full_name: str = ""
+    admin: bool = False
+
+
+@dataclass(frozen=True)
+class FirstStartAnswers:
+    """What a first start is told; what is empty is left to it.
+
+    Attributes:
+        administrator_password: of the built-in administrator.
+        commands: run at the first logon, in order.
+    """
+
+    computer_name: str
+    time_zone: str = ""
+    locale: str = ""
+    product_key: str = ""
+    administrator_password: str = ""
+    accounts: tuple[LocalAccount, ...] = ()
+    join: DomainJoin | None = None
+    commands: tuple[str, ...] = ()
+
+
+def build_answer_file(answers: FirstStartAnswers) -> bytes:
+    """The file; its last command removes it, with the passwords that it holds."""
+    ET.register_namespace("", _NAMESPACE)
+    ET.register_namespace("wcm", _ACTIONS)
+    root = ET.Element(f"{{{_NAMESPACE}}}unattend")
+    _specialize(_settings(root, "specialize"), answers)
+    _first_start(_settings(root, "oobeSystem"), answers)
+    ET.indent(root)
+    return b'<?xml version="1.0" encoding="utf-8"?>\n' + ET.tostring(root).strip() + b"\n"
+
+
+def _specialize(settings: ET.Element, answers: FirstStartAnswers) -> None:
+    shell = _component(settings, "Microsoft-Windows-Shell-Setup")
+    _text(shell, "ComputerName", answers.computer_name)
+    _text(shell, "TimeZone", answers.time_zone)
+    _text(shell, "ProductKey", answers.product_key)
+    if answers.join:
+        joining = _component(settings, "Microsoft-Windows-UnattendedJoin")
+        identity = _below(joining, "Identification")
+        rights = _below(identity, "Credentials")
+        _text(rights, "Domain", answers.join.domain)
+        _text(rights, "Username", answers.join.account)
+        _text(rights, "Password", answers.join.password)
+        _text(identity, "JoinDomain", answers.join.domain)
+
+
+def _first_start(settings: ET.Element, answers: FirstStartAnswers) -> None:
+    if answers.locale:
+        language = _component(settings, "Microsoft-Windows-International-Core")
+        for name in ("InputLocale", "SystemLocale", "UserLocale"):
+            _text(language, name, answers.locale)
+    shell = _component(settings, "Microsoft-Windows-Shell-Setup")
+    pages = _below(shell, "OOBE")
+    for name in ("HideEULAPage", "HideOnlineAccountScreens", "HideWirelessSetupInOOBE"):
+        _text(pages, name, "true")
+    _text(pages, "ProtectYourPC", "3")
+    _accounts(shell, answers)
+    commands = _below(shell, "FirstLogonCommands")
+    for order, line in enumerate((*answers.commands, _REMOVE), 1):
+        command = _below(commands, "SynchronousCommand", adds=True)
+        _text(command, "Order", str(order))
+        _text(command, "CommandLine", line)
+
+
+def _accounts(shell: ET.Element, answers: FirstStartAnswers) -> None:
+    if not answers.administrator_password and not answers.accounts:
+        return
+    accounts = _below(shell, "UserAccounts")
+    if answers.administrator_password:
+        _password(_below(accounts, "AdministratorPassword"), answers.administrator_password)
+    if answers.accounts:
+        listed = _below(accounts, "LocalAccounts")
+        for account in answers.accounts:
+            item = _below(listed, "LocalAccount", adds=True)
+            _text(item, "Name", account.name)
+            _text(item, "DisplayName", account.full_name)
+            _text(item, "Group", "Administrators" if account.admin else "Users")
+            _password(_below(item, "Password"), account.password)
+
+
+def _password(place: ET.Element, password: str) -> None:
+    _text(place, "Value", password)
+    _text(place, "PlainText", "true")
+
+
+def _settings(root: ET.Element, name: str) -> ET.Element:
+    return ET.SubElement(root, f"{{{_NAMESPACE}}}settings", {"pass": name})
+
+
+def _component(settings: ET.Element, name: str) -> ET.Element:
+    return ET.SubElement(settings, f"{{{_NAMESPACE}}}component", {"name": name, **_COMPONENT})
+
+
+def _below(place: ET.Element, name: str, adds: bool = False) -> ET.Element:
+    marks = {f"{{{_ACTIONS}}}action": "add"} if adds else {}
+    return ET.SubElement(place, f"{{{_NAMESPACE}}}{name}", marks)
+
+
+def _text(place: ET.Element, name: str, text: str) -> None:
+    if text:
+        ET.SubElement(place, f"{{{_NAMESPACE}}}{name}").text = text

@@ -1,0 +1,35 @@
+"""Giving a Windows what is to be its own: a computer name, a machine GUID."""
+
+from __future__ import annotations
+
+import uuid
+
+from zeroseal.guests.registry import values
+from zeroseal.guests.registry.paths import Registry
+from zeroseal.guests.windows.hives import HiveSet
+from zeroseal.guests.windows.identity import COMPUTER_NAME, TCPIP
+from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, unmark
+
+_GUID_KEY, _GUID = "Microsoft\\Cryptography", "MachineGuid"
+_PLACES = ((COMPUTER_NAME, "ComputerName"), (TCPIP, "NV Hostname"), (TCPIP, "Hostname"))
+MOST_NAME = 15  # of NetBIOS
+
+
+def name_computer(registry: Registry, hives: HiveSet, name: str) -> None:
+    """Writes a computer's name where its next start reads it."""
+    for pattern, value in _PLACES:
+        for found in registry.find(pattern):
+            editor = hives.editor(found.file)
+            key = editor.find_key(found.path)
+            if key is not None:
+                editor.set_value(key, value, values.SZ, values.pack(values.SZ, name))
+
+
+def new_machine_guid(hives: HiveSet) -> str:
+    """Gives the machine a random GUID; nobody takes it for a template's any more."""
+    editor, made = hives.editor(SOFTWARE_FILE), str(uuid.uuid4())
+    above = editor.add_key(editor.root, _GUID_KEY.split("\\")[0])
+    key = editor.add_key(above, _GUID_KEY.split("\\")[1])
+    editor.set_value(key, _GUID, values.SZ, values.pack(values.SZ, made))
+    unmark(editor)
+    return made
