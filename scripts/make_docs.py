@@ -51,6 +51,28 @@ def traces_page() -> str:
     return _NOTE + build_page(load_catalogue())
 
 
+def regrowth_page() -> str:
+    """What grows anew on a clone with Windows, from the catalogue."""
+    parts = [_NOTE, "# What regrows on a clone with Windows\n\n"]
+    parts.append(
+        "Every trace of a Windows, what makes it again, and where the fact comes from. *set-up* in "
+        "the fourth\ncolumn: only the set-up of a resealed system makes it. None of this was seen "
+        "on a real Windows yet\n([how to help](windows-first-start.md)).\n\n"
+    )
+    parts.append(
+        "| trace | what | regrows by | needs | source |\n| --- | --- | --- | --- | --- |\n"
+    )
+    for trace in load_catalogue():
+        if trace.guest == "windows":
+            grown = trace.regrowth
+            service = f" (service `{grown.services[0]}`)" if grown.services else ""
+            needs = "set-up" if grown.needs_pass else "a start"
+            needs = "nothing" if grown.by.startswith("not needed") else needs
+            cells = (f"`{trace.id}`", trace.title, grown.by + service, needs, trace.source)
+            parts.append("| " + " | ".join(cells) + " |\n")
+    return "".join(parts)
+
+
 def errors_page() -> str:
     """The error list, from the classes."""
     rows = sorted(
@@ -65,7 +87,12 @@ def errors_page() -> str:
     return "".join(parts)
 
 
-PAGES = {"commands.md": commands_page, "traces.md": traces_page, "errors.md": errors_page}
+PAGES = {
+    "commands.md": commands_page,
+    "traces.md": traces_page,
+    "windows-regrowth.md": regrowth_page,
+    "errors.md": errors_page,
+}
 
 
 def _help(words: list[str]) -> str:

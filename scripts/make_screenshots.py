@@ -21,6 +21,7 @@ EXAMPLES = Path(__file__).resolve().parent.parent / "examples"
 
 _PREPARE = (
     "zeroseal demo --to all --quiet && mv all/gangway.toml all/tideline-4.qcow2 . && "
+    "mv all/purser-ref.qcow2 . && "
     "cp all/yard/gangway-ref/disk.qcow2 gangway.qcow2 && cp all/gangway.sealed.qcow2* . && "
     "mkdir yard && mv all/yard/by-accident yard/"
 )
@@ -64,7 +65,7 @@ SHOTS: dict[str, str] = {
     "zeroseal trial gangway.qcow2 --host simulated",
     "traces": "zeroseal traces | head -1; zeroseal traces --family identity; "
     "zeroseal traces --on gangway.qcow2 --family keys --family people --family disk",
-    "trace": "zeroseal traces keys.ssh-host",
+    "windows": "zeroseal seal purser-ref.qcow2 --dry-run --reissue-sid",
     "demo": "zeroseal demo",
     "rules": f"cp {EXAMPLES}/house-rules.toml .; "
     "zeroseal survey gangway.qcow2 --show-rules --rules house-rules.toml; "

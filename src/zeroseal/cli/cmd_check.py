@@ -60,7 +60,9 @@ def add_parser(subparsers: Subparsers) -> None:
         help="instead: did this clone become what its clone sheet asks for",
     )
     add_secrets(parser)
-    parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    parser.add_argument(
+        "--places", action="store_true", help="of every trace: why, what regrows it, every place"
+    )
     add_rules(parser)
     add_common(parser)
 

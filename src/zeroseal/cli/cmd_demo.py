@@ -22,9 +22,9 @@ def add_parser(subparsers: Subparsers) -> None:
         "demo",
         help="see the whole line of work on a small machine that ships with the tool",
         description="Builds two made-up machines, seals them in two versions, puts them on a "
-        "shelf, makes four clones, compares them and checks them against their sheets; then shows "
-        "a broken seal. Everything happens in one new folder, which is left for you to explore. "
-        "Ends with 0 if every step went as told.",
+        "shelf, makes four clones, compares them and checks them against their sheets; does the "
+        "same with a Windows; then shows a broken seal. Everything happens in one new folder, "
+        "which is left for you to explore. Ends with 0 if every step went as told.",
     )
     parser.add_argument(
         "--to",
@@ -47,7 +47,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     verdicts = (story.before.verdict, story.sealed.verdict, story.broken.verdict)
     as_told = verdicts == (Verdict.UNSEALED, Verdict.SEALED, Verdict.BROKEN_SEAL)
     as_asked = all(answer.is_good for answers in story.answers.values() for answer in answers)
-    return 0 if as_told and as_asked and story.comparison.are_unique else 1
+    unique = story.comparison.are_unique and story.desk.comparison.are_unique
+    as_told = as_told and story.desk.sealed.verdict is Verdict.SEALED and bool(story.desk.refusal)
+    return 0 if as_told and as_asked and unique else 1
 
 
 def _to_json(story: DemoStory) -> dict[str, object]:
@@ -67,5 +69,13 @@ def _to_json(story: DemoStory) -> dict[str, object]:
             for name, answers in story.answers.items()
         },
         "runs": [machines_as_json.run_to_json(run) for run in (*story.runs, story.accident)],
+        "desk": {
+            "refusal": story.desk.refusal,
+            "seal": as_json.seal_to_json(story.desk.result),
+            "check": as_json.check_to_json(story.desk.sealed),
+            "clones": shelf_as_json.clones_to_json(list(story.desk.clones)),
+            "runs": [machines_as_json.run_to_json(run) for run in story.desk.runs],
+            "comparison": machines_as_json.comparison_to_json(story.desk.comparison),
+        },
         "comparison": machines_as_json.comparison_to_json(story.comparison),
     }

@@ -67,7 +67,9 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument(
         "--dry-run", action="store_true", help="print the plan, exactly as it would be carried out"
     )
-    parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    parser.add_argument(
+        "--places", action="store_true", help="of every trace: why, what regrows it, every place"
+    )
     add_machine_file(parser)
     add_choices(parser)
     add_recovery(parser)

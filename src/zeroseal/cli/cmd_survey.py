@@ -31,7 +31,9 @@ def add_parser(subparsers: Subparsers) -> None:
     add_images(parser)
     add_root(parser)
     add_snapshot(parser)
-    parser.add_argument("--places", action="store_true", help="name every place of every trace")
+    parser.add_argument(
+        "--places", action="store_true", help="of every trace: why, what regrows it, every place"
+    )
     add_machine_file(parser)
     add_choices(parser)
     add_recovery(parser)

@@ -98,7 +98,7 @@ def next_step(console: Console, sentence: str, command: str) -> None:
 
 
 def trace_table(console: Console, groups: list[TraceSummary], every_place: bool) -> None:
-    """Findings, a line a trace; with ``every_place`` each place on a line below.
+    """Findings, a line a trace; with ``every_place`` why, what regrows it, and each place below.
 
     Family and treatment are shown where the terminal has room; the id begins with the family.
     """
@@ -115,13 +115,15 @@ def trace_table(console: Console, groups: list[TraceSummary], every_place: bool)
                 line = Text(f"  {FAMILIES[family].partition(':')[0]:<11}", style="bold")
         line.append(f"{group.trace.title:<31}  ", style="not bold")
         line.append(f"{group.trace.id:<26}", style=f"not bold {QUIET_STYLE}")
-        line.append(
-            f"  {len(group.findings):>6}  {size_text(group.size_bytes):>9}", style="not bold"
-        )
+        size = size_text(group.size_bytes) if group.has_size else ""
+        line.append(f"  {len(group.findings):>6}  {size:>9}", style="not bold")
         if is_wide:
             treatments = sorted({item.treatment.value for item in group.findings})
             line.append(f"  {', '.join(treatments)}", style=f"not bold {FINDING_STYLE}")
         console.print(line, soft_wrap=True)
+        if every_place:
+            console.print(Text(f"{margin}  why      {group.trace.why}"), soft_wrap=True)
+            console.print(Text(f"{margin}  regrows  {group.trace.regrowth.by}"), soft_wrap=True)
         for item in group.findings if every_place else ():
             evidence = f"  ({clean(item.evidence)})" if item.evidence else ""
             place = f"{margin}  {item.treatment.value:<8} {clean(item.place)}{evidence}"

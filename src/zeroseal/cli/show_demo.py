@@ -8,6 +8,15 @@ from rich.text import Text
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.demo import scenario
+from zeroseal.demo.desk import (
+    DESK_DISK,
+    DESK_MACHINE,
+    DESK_TEMPLATE,
+    DESK_VERSION,
+    DESKS,
+    SEALED_DESK,
+    DeskStory,
+)
 from zeroseal.demo.scenario import SEALED_DISK, SHEET, VERSIONS, DemoStory
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.survey import by_trace
@@ -17,7 +26,8 @@ from zeroseal.traces.model import FAMILIES
 def show_story(story: DemoStory, console: Console) -> None:
     """All steps, each in a few lines."""
     console.print(
-        "Saltmarsh Ferries make machines of their ticket gate and of their bookkeeping server.\n"
+        "Saltmarsh Ferries make machines of their ticket gate, their bookkeeping server and their\n"
+        "purser's desk, a Windows.\n"
         f"All of it is in {story.folder}/, for you to explore; type the commands there. People\n"
         "and keys are made up, and the host is simulated: machines are not run, their disks are\n"
         "changed as a boot would do."
@@ -25,6 +35,7 @@ def show_story(story: DemoStory, console: Console) -> None:
     _show_sealing(story, console)
     _show_shelf(story, console)
     _show_clones(story, console)
+    _show_desk(story.desk, console)
     _show_accident(story, console)
 
 
@@ -73,7 +84,11 @@ def _show_shelf(story: DemoStory, console: Console) -> None:
         f"renew {scenario.OTHER_MACHINE} --template {other} --version {VERSIONS[1]} {patches}",
         "shelf list",
     )
-    titles = [f"{item.entry.title} ({item.state})" for item in story.templates]
+    titles = [
+        f"{item.entry.title} ({item.state})"
+        for item in story.templates
+        if item.entry.name != DESK_TEMPLATE
+    ]
     look.indented(console, f"On the shelf: {', '.join(titles)}.")
 
 
@@ -117,10 +132,44 @@ def _show_clones(story: DemoStory, console: Console) -> None:
         console.print(line)
 
 
-def _show_accident(story: DemoStory, console: Console) -> None:
+def _show_desk(desk: DeskStory, console: Console) -> None:
+    disk = f"yard/{DESK_MACHINE}/disk.qcow2"
+    names = [clone.machine.definition.name for clone in desk.clones]
     _step(
         console,
         10,
+        "A machine that exists already, with Windows: its identifiers would be on every clone.",
+        f"yard adopt {DESK_DISK} --name {DESK_MACHINE}",
+        f"seal {disk} --dry-run",
+    )
+    look.indented(console, f"{desk.refusal[:1].upper()}{desk.refusal[1:]}")
+    _step(
+        console,
+        11,
+        "Seal it with a new security identifier, and give each clone one of its own.",
+        f"seal {disk} -o {SEALED_DESK} --reissue-sid",
+        f"shelf add {SEALED_DESK} --name {DESK_TEMPLATE} --version {DESK_VERSION} "
+        '--notes "purser\'s desk"',
+        f"clone --sheet {DESKS} --to yard --reissue-sid",
+        f"yard start {names[0]}  # and the other",
+        f"compare {' '.join(f'yard/{name}/disk.qcow2' for name in names)}",
+    )
+    _show_verdict(desk.sealed, console)
+    for run in desk.runs[:1]:
+        look.indented(console, f"{run.machine.definition.name}: {'; '.join(run.told)}.")
+    line = Text("   ")
+    if desk.comparison.are_unique:
+        line.append("UNIQUE", style=look.SEALED_STYLE)
+        line.append(": the clones and their template share no identifier, key or name.")
+    else:
+        line.append("SHARED", style=look.BROKEN_STYLE)
+    console.print(line)
+
+
+def _show_accident(story: DemoStory, console: Console) -> None:
+    _step(
+        console,
+        12,
         "Somebody starts the sealed disk itself. Is it still good?",
         f"yard adopt {SEALED_DISK} --name {scenario.BY_ACCIDENT}",
         f"yard start {scenario.BY_ACCIDENT}",

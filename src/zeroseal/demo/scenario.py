@@ -1,4 +1,4 @@
-"""The full example, from two build sheets to four clones; nothing outside its folder is touched."""
+"""The full example, from build sheets to clones; nothing outside its folder is touched."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
+from zeroseal.demo.desk import DESK_DISK, DESKS, DeskStory, run_desk
 from zeroseal.errors import RefusedError, environment_error
 from zeroseal.machines.adopt import adopt_image
 from zeroseal.machines.build import BuildWish, build_machine
@@ -37,6 +38,7 @@ TEMPLATE, OTHER_TEMPLATE = "gangway", "ledger"
 VERSIONS = ("2026-10", "2026-11")
 BY_ACCIDENT = "by-accident"
 _MINUTE = 60
+_SHIPPED = (BASE_DISK, SERVER_DISK, SHEET, OTHER_SHEET, PATCHES, GATES, LEDGERS, DESK_DISK, DESKS)
 
 
 @dataclass(frozen=True)
@@ -53,6 +55,7 @@ class DemoStory:
         answers: by clone, whether each became what its sheet asks for.
         accident: a machine that took the sealed disk itself and was started.
         broken: the check of its disk.
+        desk: what happened to a third machine, with Windows.
     """
 
     folder: Path
@@ -69,10 +72,11 @@ class DemoStory:
     answers: dict[str, list[CloneAnswer]]
     accident: Run
     broken: CheckResult
+    desk: DeskStory
 
 
 def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
-    """Builds, seals, renews, shelves and clones two made-up machines; then breaks a seal.
+    """Builds, seals, renews, shelves and clones made-up machines; then breaks a seal.
 
     Args:
         folder: made if it is not there; must be empty.
@@ -107,6 +111,7 @@ def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
         )
         for clone in clones
     }
+    desk = run_desk(folder, yard, shelf, now + 5 * _MINUTE, progress)
     adopted = adopt_image(yard, sealed, BY_ACCIDENT)
     accident = SimulatedHost(yard, now + 6 * _MINUTE).start(adopted, is_bound=False)
     broken = check_image(accident.machine.disk, Level.FULL, progress)
@@ -125,6 +130,7 @@ def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
         answers=answers,
         accident=accident,
         broken=broken,
+        desk=desk,
     )
 
 
@@ -141,7 +147,7 @@ def lay_out(folder: Path) -> None:
             raise RefusedError(
                 f"{folder} holds something already: name an empty or a new folder with --to"
             )
-        for name in (BASE_DISK, SERVER_DISK, SHEET, OTHER_SHEET, PATCHES, GATES, LEDGERS):
+        for name in _SHIPPED:
             content = (resources.files("zeroseal.demo") / name).read_bytes()
             (folder / name).write_bytes(content)
     except OSError as error:

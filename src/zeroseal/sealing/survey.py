@@ -20,6 +20,7 @@ from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.readiness import Readiness, assess
 from zeroseal.sealing.subject import Subject
+from zeroseal.traces.changes import RegistryChange, ReissueSid
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
 from zeroseal.volumes.disk import Disk
@@ -200,6 +201,13 @@ class TraceSummary:
 
     trace: Trace
     findings: tuple[Finding, ...]
+
+    @property
+    def has_size(self) -> bool:
+        """Whether it is files or parts of a volume, and not places of a registry only."""
+        return any(
+            not isinstance(item.change, RegistryChange | ReissueSid) for item in self.findings
+        )
 
     @property
     def size_bytes(self) -> int:

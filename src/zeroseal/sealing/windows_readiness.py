@@ -188,9 +188,8 @@ def _addresses(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
     hosts = outlook.guest.read_text("/Windows/System32/drivers/etc/hosts")
     lines = [line for line in hosts.splitlines() if line.strip() and not line.startswith("#")]
     if lines:
-        count = len(lines)
-        entries = "entry" if count == 1 else "entries"
-        yield Remark("hosts-file", f"The hosts file has {count} {entries}, which stay.")
+        held = "an entry, which stays" if len(lines) == 1 else f"{len(lines)} entries, which stay"
+        yield Remark("hosts-file", f"The hosts file has {held}.")
 
 
 def _accounts(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:

@@ -327,7 +327,9 @@ def place_of(change: Change) -> str:
     if isinstance(change, RegistryChange):
         key = f"\\{change.key}" if change.key else ""
         name = getattr(change, "name", None)
-        return f"{hive_title(change.file)}{key}" + (f" : {name}" if name is not None else "")
+        return f"{hive_title(change.file)}{key}" + (
+            f" : {name or '(default)'}" if name is not None else ""
+        )
     match change:
         case ReissueSid():
             return change.volume

@@ -39,7 +39,7 @@ _RENAMES = "PendingFileRenameOperations*"
 class FirstStart(Enum):
     """How the next start goes, by the state of set-up."""
 
-    PLAIN = "it starts plainly, with the security identifier that it has"
+    PLAIN = "it starts plainly: no set-up makes a new identity"
     RESEALED = "resealed by Windows' own generalize pass: its next start makes a new identity"
     AUDIT = "resealed for audit mode: its next start logs the administrator in, and asks nobody"
     BETWEEN = "set-up is between two passes: finish it in the guest"

@@ -1,0 +1,117 @@
+"""What became of a sealed Windows at its first start: a report in Markdown, for whoever has one.
+
+``docs/windows-first-start.md`` says how to get there. Run with the tool installed::
+
+    python scripts/first_start_report.py SEALED STARTED > report.md
+
+SEALED is the sealed disk with its record, STARTED the disk of a clone that was started and shut
+down. Both are only read. Nothing secret is in the report: identifiers stand there as short hashes.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+from zeroseal.errors import ZeroSealError
+from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.windows.volumes import read_ntfs_facts
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.record import SealRecord, find_record
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.survey import opened
+from zeroseal.traces.load import load_catalogue
+
+_QUESTIONS = (
+    "Did it come up by itself, without a question or an error on the screen? If not: a photograph.",
+    "Who could log in, and how (console, Remote Desktop, SSH)?",
+    "What did `chkdsk C: /scan` and `sfc /verifyonly` say?",
+    "Which errors stand in the system log since the start (names of the sources are enough)?",
+    "Did the machine get an address, and does another clone get another?",
+    "Does activation work as it does on a machine that was installed by hand?",
+    "Which applications had to be set up again?",
+)
+
+
+def main(words: list[str]) -> int:
+    """Prints the report."""
+    if len(words) != 2:
+        print(__doc__, file=sys.stderr)
+        return 2
+    sealed, started = map(Path, words)
+    try:
+        record = find_record(sealed)
+        if record is None:
+            print(f"there is no seal record beside {sealed}", file=sys.stderr)
+            return 2
+        print("\n".join(report(sealed, started, record)))
+    except ZeroSealError as error:
+        print(error.message, file=sys.stderr)
+        return error.exit_status
+    return 0
+
+
+def report(sealed: Path, started: Path, record: SealRecord) -> Iterator[str]:
+    """The lines of the report."""
+    before, _found, _volumes = _look(sealed)
+    after, regrown, volumes = _look(started)
+    yield f"# First start of {after.name}, build {after.build}"
+    yield ""
+    yield f"Sealed with zeroseal {record.tool_version}; the start was to be: "
+    yield f"{before.identity.first_start.value}."
+    yield ""
+    yield "## Identity"
+    yield ""
+    yield "| what | sealed | started | |"
+    yield "| --- | --- | --- | --- |"
+    for what, old, new in (
+        ("security identifier", before.identity.sid, after.identity.sid),
+        ("machine GUID", before.identity.machine_guid, after.identity.machine_guid),
+        ("update client", before.identity.update_id, after.identity.update_id),
+        ("computer name", before.host_name, after.host_name),
+    ):
+        state = "the same" if old == new else "new" if new else "gone"
+        yield f"| {what} | {_short(old)} | {_short(new)} | {state} |"
+    yield ""
+    yield "## What was removed, and is there again"
+    yield ""
+    yield "| trace | there again | what was to make it |"
+    yield "| --- | --- | --- |"
+    traces = {trace.id: trace for trace in load_catalogue()}
+    for item in record.treated:
+        if item.trace in traces:
+            again = "yes" if item.trace in regrown else "no"
+            yield f"| `{item.trace}` | {again} | {traces[item.trace].regrowth.by} |"
+    yield ""
+    yield "## Volumes"
+    yield ""
+    yield from volumes
+    yield ""
+    yield "## Please answer"
+    yield ""
+    yield from (f"{number}. {text}" for number, text in enumerate(_QUESTIONS, 1))
+
+
+def _look(path: Path) -> tuple[WindowsFacts, set[str], list[str]]:
+    """(system, ids of the traces that are there, a line a volume)."""
+    with opened(path) as image:
+        subject = Subject.read(image)
+        if subject.windows is None:
+            raise ZeroSealError(f"{path} holds no Windows")
+        findings = subject.find_all(SealChoices())
+        lines = [
+            f"- {volume.name}: {read_ntfs_facts(volume).against_changing or 'closed and clean'}"
+            for volume in subject.disk.volumes
+            if volume.content.kind == "ntfs"
+        ]
+        return subject.windows, {finding.trace.id for finding in findings}, lines
+
+
+def _short(text: str) -> str:
+    return hashlib.sha256(text.lower().encode()).hexdigest()[:8] if text else "none"
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
