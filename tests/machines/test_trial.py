@@ -49,7 +49,7 @@ def test_a_seed_that_nobody_takes_is_told_by_the_name(tmp_path: Path, zeroseal: 
     image = sealed(tmp_path, zeroseal, {"/usr/sbin/sshd": "-> /none"}, *words)
     answer = zeroseal("trial", image, "--host", "simulated")
     assert answer.status == 1
-    assert "did not take its name from the seed; it has none" in " ".join(answer.out.split())
+    assert "did not take its name; it has none" in " ".join(answer.out.split())
 
 
 def test_an_image_that_is_not_sealed_or_no_image_is_refused(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 import xml.etree.ElementTree as ET
 from pathlib import Path
 
@@ -183,3 +184,33 @@ def test_a_resealed_template_needs_no_identifier_and_no_blank_password(
     key.write_text("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ ada\n")
     refused = zeroseal("clone", sealed, *words, "--public-key", key)
     assert (refused.status, "public keys" in refused.err) == (4, True)
+
+
+def test_two_trial_machines_of_a_windows_become_themselves(
+    tmp_path: Path, zeroseal: Command, plain: Path, resealed: Path
+) -> None:
+    for number, (disk, options) in enumerate(((plain, ("--reissue-sid",)), (resealed, ()))):
+        sealed = tmp_path / f"sealed{number}.raw"
+        assert zeroseal("seal", disk, "-o", sealed, *options).status == 0
+        tried = zeroseal("trial", sealed, "--host", "simulated")
+        assert tried.status == 0, tried.out
+        words = " ".join(tried.out.split())
+        assert "security identifier grew again and differs" in words
+        assert "SSH host key grew again and differs" in words
+    refused = zeroseal("trial", sealed, "--host", "qemu")
+    assert (refused.status, "tried on the simulated host only" in refused.err) == (4, True)
+
+
+def test_a_sealed_windows_that_was_started_says_so(
+    tmp_path: Path, zeroseal: Command, plain: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sealed, yard = tmp_path / "sealed.raw", tmp_path / "yard"
+    assert zeroseal("seal", plain, "-o", sealed, "--reissue-sid").status == 0
+    assert zeroseal("yard", "adopt", sealed, "--name", "oops", "--yard", yard).status == 0
+    later = time.time() + 3600
+    monkeypatch.setattr(time, "time", lambda: later)
+    assert zeroseal("yard", "start", "oops", "--yard", yard).status == 0
+    broken = zeroseal("check", yard / "oops/disk.raw")
+    words = " ".join(broken.out.split())
+    assert broken.status == 1
+    assert "it was started: it has event logs, page file, registry, SSH host keys" in words

@@ -18,6 +18,11 @@ from pathlib import Path
 from zeroseal.errors import RefusedError, environment_error
 from zeroseal.guests.failures import failed_on_console, read_failed_services
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.registry.paths import Registry
+from zeroseal.guests.windows.answer_build import FirstStartAnswers, build_answer_file
+from zeroseal.guests.windows.answer_files import CACHED_PATHS
+from zeroseal.guests.windows.issue import issue_identity
+from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.images.qcow2.overlay import make_overlay
 from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
@@ -29,11 +34,13 @@ from zeroseal.machines.definition import (
     new_uuid,
     write_definition,
 )
+from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.hosts.choose import choose_host
 from zeroseal.machines.hosts.console import CONSOLE_LOG, plain_text
 from zeroseal.machines.hosts.host import Host, Login, Shell
+from zeroseal.machines.hosts.simulated import LABEL
 from zeroseal.machines.media import write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.model import Accept
@@ -145,6 +152,7 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
         )
     before = _fingerprint(image)
     facts = read_image_facts(image)
+    is_windows = _is_windows(image, wish)
     with _throwaway_yard() as yard:
         # a throwaway clone must not enrol anywhere as if it were one to stay
         host = choose_host(wish.host, yard, wish.now, is_isolated=True)
@@ -152,6 +160,8 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
         private, public = new_key_pairs("trial")["ed25519"]
         for number, name in enumerate(NAMES):
             _make_machine(yard, name, facts, wish, public.decode().strip(), number)
+            if is_windows:
+                _tell_windows(yard.get(name), wish.now)
         login = Login(ACCOUNT, private.decode()) if wish.with_seed else None
         results = _run_both(yard, host, login, wish, progress)
         machines = tuple(_read_machine(yard.get(name), wish, *results[name]) for name in NAMES)
@@ -174,6 +184,31 @@ def _throwaway_yard() -> Iterator[Yard]:
         yield Yard(folder)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def _is_windows(image: Path, wish: TrialWish) -> bool:
+    """Whether the image holds a Windows, which no host but the simulated one starts here."""
+    with opened(image) as disk:
+        is_windows = Subject.read(disk).windows is not None
+    if is_windows and wish.host != LABEL:
+        raise RefusedError(
+            f"{image} holds a Windows, which is tried on the simulated host only: use --host "
+            f"{LABEL}; docs/windows-first-start.md says how to take one through a real start"
+        )
+    return is_windows
+
+
+def _tell_windows(machine: YardMachine, now: int) -> None:
+    """A Windows takes no seed: it is told in its disk, as a clone is."""
+    with changed_disk(machine.disk, now) as subject:
+        assert subject.windows is not None  # the image has one
+        assert subject.registry is not None
+        guest, name = subject.opened.guest, machine.definition.name
+        if subject.windows.identity.first_start.makes_identity:
+            guest.put_file(CACHED_PATHS[0], build_answer_file(FirstStartAnswers(name)), 0o644)
+        else:
+            sid = subject.windows.identity.sid
+            issue_identity(guest, subject.registry, name, sid, now)
 
 
 def _make_machine(
@@ -288,7 +323,10 @@ def _console_lines(folder: Path) -> list[str]:
 
 def _judge(disk: Path, machines: tuple[TrialMachine, ...], wish: TrialWish) -> Iterator[Regrowth]:
     with opened(disk) as image:
-        wanted = _wanted_kinds(Subject.read(image).opened.guest)
+        subject = Subject.read(image)
+        wanted = _wanted_kinds(subject.opened.guest)
+        if subject.registry:
+            wanted = _wanted_of_windows(subject.registry)
     for kind in wanted:
         sets = [{v.shown for v in machine.values if v.kind == kind} for machine in machines]
         missing = [machine.name for machine, found in zip(machines, sets, strict=True) if not found]
@@ -315,9 +353,14 @@ def _judge_names(machines: tuple[TrialMachine, ...]) -> Regrowth:
         names = {value.shown for value in machine.values if value.kind == "host name"}
         if names != {machine.name}:
             told = ", ".join(sorted(names)) or "none"
-            text = f"{machine.name} did not take its name from the seed; it has {told}"
+            text = f"{machine.name} did not take its name; it has {told}"
             return Regrowth("host name", False, text)
-    return Regrowth("host name", True, "came from the seed")
+    return Regrowth("host name", True, "is what each was told")
+
+
+def _wanted_of_windows(registry: Registry) -> list[str]:
+    kinds = ["security identifier", "machine GUID", "update client ID", "random seed"]
+    return kinds + (["SSH host key"] if WindowsServices(registry).is_enabled("sshd") else [])
 
 
 def _wanted_kinds(guest: Guest) -> list[str]:

@@ -29,6 +29,14 @@ _SIGNS_OF_A_START = (
     ("/var/lib/cloud/", "first-boot state"),
     ("/var/log/", "logs"),
 )
+_EVENT_LOGS, _PAGE_FILE = "/windows/system32/winevt/logs/", "/pagefile.sys"
+_SIGNS_OF_WINDOWS = (
+    (_EVENT_LOGS, "event logs"),
+    (_PAGE_FILE, "page file"),
+    ("/windows/system32/config/", "registry"),
+    ("/programdata/ssh/ssh_host_", "SSH host keys"),
+    ("/users/", "profiles"),
+)
 
 
 @dataclass(frozen=True)
@@ -91,6 +99,14 @@ def _looks_like(
         for beginning, name in _SIGNS_OF_A_START
         if any(path.startswith(beginning) for path in files)
     ]
+    lowered = [path.lower() for path in files]
+    if guest.is_windows and any(path.startswith((_EVENT_LOGS, _PAGE_FILE)) for path in lowered):
+        signs = [
+            name
+            for beginning, name in _SIGNS_OF_WINDOWS
+            if any(path.startswith(beginning) for path in lowered)
+        ]
+        return f"it was started: it has {', '.join(signs)} of its own"
     if _MACHINE_ID in files and len(guest.read_text(_MACHINE_ID).strip()) == 32:
         return f"it was started: it has a {', '.join(signs)} of its own"
     size = _size_sentence(size_bytes, record)

@@ -18,9 +18,7 @@ from zeroseal.guests.windows.answer_build import (
     build_answer_file,
 )
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
-from zeroseal.guests.windows.hives import HiveSet
-from zeroseal.guests.windows.issue import MOST_NAME, name_computer, new_machine_guid
-from zeroseal.guests.windows.reissue import reissue_sid
+from zeroseal.guests.windows.issue import MOST_NAME, issue_identity
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.sealing.subject import Subject
 from zeroseal.templates.abilities import WINDOWS_SET_UP, Abilities
@@ -134,14 +132,10 @@ def _put_answers(subject: Subject, wish: CloneWish) -> list[str]:
 def _settle_plain(
     subject: Subject, registry: Registry, wish: CloneWish, reissues: bool, now: int
 ) -> list[str]:
-    guest = subject.opened.guest
-    hives = HiveSet(guest, now)
-    name_computer(registry, hives, wish.host_name)
-    new_machine_guid(hives)
-    hives.finish()
     assert subject.windows is not None  # the caller looked
+    sid = subject.windows.identity.sid if reissues else ""
+    issue_identity(subject.opened.guest, registry, wish.host_name, sid, now)
     if reissues:
-        reissue_sid(guest, subject.windows.identity.sid, now, marks=False)
         return []
     return [
         "it has the template's security identifier, as other clones have: --reissue-sid gives it "

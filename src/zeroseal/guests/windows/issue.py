@@ -1,18 +1,41 @@
-"""Giving a Windows what is to be its own: a computer name, a machine GUID."""
+"""Giving a Windows what is to be its own: a name, a machine GUID, a security identifier."""
 
 from __future__ import annotations
 
 import uuid
 
+from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.hives import HiveSet
 from zeroseal.guests.windows.identity import COMPUTER_NAME, TCPIP
+from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, unmark
 
 _GUID_KEY, _GUID = "Microsoft\\Cryptography", "MachineGuid"
 _PLACES = ((COMPUTER_NAME, "ComputerName"), (TCPIP, "NV Hostname"), (TCPIP, "Hostname"))
 MOST_NAME = 15  # of NetBIOS
+
+
+def issue_identity(guest: Guest, registry: Registry, name: str, sid: str, now: int) -> None:
+    """Gives a machine that starts plainly a name and identifiers of its own.
+
+    Args:
+        guest: opened with trees that can be changed.
+        registry: the guest's.
+        name: of the computer.
+        sid: the security identifier that it has; empty to leave it.
+        now: the moment that changed keys are given, seconds since 1970.
+
+    Raises:
+        RefusedError: as ``reissue_sid``.
+    """
+    hives = HiveSet(guest, now)
+    name_computer(registry, hives, name)
+    new_machine_guid(hives)
+    hives.finish()
+    if sid:
+        reissue_sid(guest, sid, now, marks=False)
 
 
 def name_computer(registry: Registry, hives: HiveSet, name: str) -> None:
