@@ -83,7 +83,8 @@ class Subject:
         if self.windows:
             identity = self.windows.identity
             names = [account.name for account in identity.accounts]
-            return names + [p.name for p in identity.profiles if p.name not in names]
+            own = [profile.name for profile in identity.profiles if profile.has_own_folder]
+            return names + [name for name in own if name not in names]
         return [account.name for account in read_accounts(self.opened.guest)]
 
     def context(self, choices: SealChoices) -> FindContext:

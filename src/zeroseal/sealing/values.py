@@ -80,7 +80,11 @@ def _add_windows_names(
     if choices.treats_id("people.windows-accounts"):
         windows = subject.context(choices).of_windows
         names = [account.name for account in windows.doomed]
-        names += [profile.name for profile in windows.doomed_profiles if profile.name not in names]
+        names += [
+            profile.name
+            for profile in windows.doomed_profiles
+            if profile.has_own_folder and profile.name not in names
+        ]
         for own in names:
             _add_name(f"account name {own}", own, values, skipped)
 

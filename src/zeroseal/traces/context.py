@@ -71,6 +71,7 @@ class WindowsContext:
         return not self.accounts_stay and any(
             f"{path.lower()}/".startswith(f"{profile.folder.lower()}/")
             for profile in self.doomed_profiles
+            if profile.has_own_folder
         )
 
     def patterns_of(self, pattern: str) -> Iterator[str]:

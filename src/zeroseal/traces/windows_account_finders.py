@@ -8,7 +8,7 @@ from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.registry import values
 from zeroseal.guests.windows.account_edits import SAM_FILE
 from zeroseal.guests.windows.accounts import ADMINISTRATOR, account_value
-from zeroseal.guests.windows.identity import VERSION
+from zeroseal.guests.windows.identity import SHARED_PROFILES, VERSION
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.traces.changes import (
     Change,
@@ -19,7 +19,7 @@ from zeroseal.traces.changes import (
 )
 from zeroseal.traces.context import FindContext
 
-_OWN_FOLDERS = ("default", "public", "all users", "default user", "defaultapppool")
+_HIVE = "NTUSER.DAT"
 # keys that are named by the identifier of an account, with what they hold
 _KEYS_OF_ACCOUNTS = (
     f"{VERSION}\\ProfileList\\SID",
@@ -47,7 +47,7 @@ def find_windows_accounts(context: FindContext) -> Iterator[tuple[Change, str]]:
         yield DropWindowsAccount(SAM_FILE, machine, account.name, account.rid), told
         sids.append(f"{machine}-{account.rid}")
     for profile in windows.doomed_profiles:
-        if guest.is_folder(profile.folder):
+        if profile.has_own_folder and guest.is_file(f"{profile.folder}/{_HIVE}"):
             yield RemovePath(profile.folder), f"profile of {profile.name}"
         if profile.sid not in sids:
             sids.append(profile.sid)
@@ -67,7 +67,7 @@ def find_windows_profiles(context: FindContext) -> Iterator[tuple[Change, str]]:
     for path in guest.glob("/Users/*"):
         name = path.rpartition("/")[2].lower()
         is_folder = guest.facts(path, follow_last=False).kind is Kind.FOLDER
-        if is_folder and name not in _OWN_FOLDERS and path.lower() not in kept:
+        if is_folder and name not in SHARED_PROFILES and path.lower() not in kept:
             yield RemovePath(path), "no account has this profile"
 
 

@@ -21,6 +21,8 @@ NEUTRAL_COMPUTER_NAME = "UNNAMED"
 _SETUP = "SYSTEM\\Setup"
 _FIRST_OF_ELEVEN = 22000  # builds from here on are Windows 11, whatever the product name says
 _SYSTEM_PROFILES = ("S-1-5-18", "S-1-5-19", "S-1-5-20")
+_SYSTEM_FOLDERS = ("windows", "program files", "program files (x86)", "programdata", "boot", "efi")
+SHARED_PROFILES = ("default", "public", "all users", "default user", "defaultapppool")
 _PEOPLE = ("S-1-5-21-", "S-1-12-1-")  # local and domain accounts, and those of a cloud directory
 
 # (pattern of a key that is there only while something is pending, what it is)
@@ -62,6 +64,17 @@ class WindowsProfile:
     def name(self) -> str:
         """The name of its folder."""
         return self.folder.rpartition("/")[2]
+
+    @property
+    def has_own_folder(self) -> bool:
+        """Whether its folder can be one person's: none of the system's, none that holds those."""
+        parts = self.folder.lower().strip("/").split("/")
+        return (
+            len(parts) > 1
+            and ".." not in parts
+            and parts[0] not in _SYSTEM_FOLDERS
+            and parts[-1] not in SHARED_PROFILES
+        )
 
 
 @dataclass(frozen=True)
