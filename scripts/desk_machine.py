@@ -174,6 +174,7 @@ def machine_rows() -> dict[str, list[Row]]:
         "SOFTWARE": [
             text(VERSION, "ProductName", PRODUCT),
             text(VERSION, "CurrentBuild", BUILD),
+            text(VERSION, "RegisteredOwner", "ada.brine"),
             text("Microsoft\\Cryptography", "MachineGuid", GUID),
             text(f"{CURRENT}\\WindowsUpdate", "SusClientId", UPDATE),
             raw(f"{CURRENT}\\WindowsUpdate", "SusClientIDValidation", dice("validation", 48)),

@@ -13,6 +13,8 @@ from zeroseal.guests.registry.check import check_hive
 from zeroseal.guests.registry.create import new_hive
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.hive import Hive
+from zeroseal.guests.registry.remains import count_stale
+from zeroseal.guests.registry.slack import iter_slack
 
 NOW = 1_795_000_000
 OLD, NEW = "5551362910-2938471605", "1021438765-1145093827"
@@ -88,3 +90,72 @@ def test_others_read_the_result_as_we_do(tmp_path: Path) -> None:
         tree = ours(path.read_bytes())
         assert by_hivex(path) == tree
         assert by_regipy(path) == flat(tree)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(0, 1 << 32), st.sampled_from([3, 5, 6]))
+def test_what_lies_behind_contents_is_found_and_zeroed(seed: int, minor: int) -> None:
+    before = _filled(seed, minor)
+    dirty, dice, marked = bytearray(before), random.Random(seed), 0
+    at, body = 4096, len(before)
+    while at < body:  # every cell's last bytes, where they are zeros behind its content
+        place, end = at + 32, at + int.from_bytes(before[at + 8 : at + 12], "little")
+        while place < end:
+            size = int.from_bytes(before[place : place + 4], "little", signed=True)
+            if size < 0 and dice.random() < 0.5 and not any(dirty[place - size - 2 : place - size]):
+                marked += _mark_slack(dirty, before, place, -size)
+            place += abs(size)
+        at = end
+    hive = Hive(bytes(dirty))
+    assert ours(bytes(dirty)) == ours(before)
+    assert (count_stale(hive) > 0) == (marked > 0)
+    editor = HiveEditor(bytes(dirty), NOW)
+    editor.zero_free()
+    after = editor.build()
+    assert count_stale(Hive(after)) == 0
+    assert ours(after) == ours(before)
+    assert check_hive(after) == []
+
+
+def _mark_slack(dirty: bytearray, before: bytes, place: int, size: int) -> int:
+    """Puts a mark at the end of a cell of rights, whose length is told in it; 1 where it fits."""
+    if before[place + 4 : place + 6] != b"sk":
+        return 0
+    used = 24 + int.from_bytes(before[place + 20 : place + 24], "little")
+    if size - used < 2:
+        return 0
+    dirty[place + size - 2 : place + size] = b"\xde\xad"
+    return 1
+
+
+def test_slack_of_every_kind_of_cell_is_seen() -> None:
+    editor = HiveEditor(new_hive("ROOT", NOW), NOW)
+    key = editor.add_key(editor.root, "a key with a name", "class")
+    for size in (5, 40, SEGMENT, SEGMENT + 9):
+        editor.set_value(key, f"of {size}", 3, b"x" * size)
+    raw = bytearray(editor.build())
+    body = bytes(raw[4096:])
+    cells = dict(_used(body))
+    seen = set()
+    for at, length in cells.items():  # one byte at the end of each cell that has room there
+        trial = bytearray(body)
+        if trial[at + length - 1] == 0:
+            trial[at + length - 1] = 0x5A
+            found = list(iter_slack(trial, editor.root, 5))
+            if found:
+                assert found == [(found[0][0], at + length)]
+                seen.add(body[at + 4 : at + 6])
+    assert b"vk" in seen
+    assert len(seen) >= 2
+
+
+def _used(body: bytes) -> list[tuple[int, int]]:
+    found, place = [], 0
+    while place < len(body):
+        at, place = place + 32, place + int.from_bytes(body[place + 8 : place + 12], "little")
+        while at < place:
+            size = int.from_bytes(body[at : at + 4], "little", signed=True)
+            if size < 0:
+                found.append((at, -size))
+            at += abs(size)
+    return found

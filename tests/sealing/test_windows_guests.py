@@ -6,6 +6,7 @@ import base64
 import hashlib
 import json
 import shutil
+import uuid
 from pathlib import Path
 
 import pytest
@@ -37,6 +38,7 @@ from scripts.desk_machine import (
 
 from tests.conftest import Command
 from tests.hives import dirty, new_log
+from tests.oracles import partition_range
 from tests.windows import make_windows_disk
 from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
 
@@ -99,6 +101,15 @@ def test_nothing_of_a_windows_is_left_and_the_rest_is_as_it_was(
              "/ProgramData/ssh/sshd_config"]  # fmt: skip
     for path in kept:
         assert after.files[path] == before.files[path]
+    logs = (".LOG", ".LOG1", ".LOG2")
+    others = [
+        path
+        for path, content in after.files.items()
+        if content[:4] != b"regf" and not path.upper().endswith(logs)
+    ]
+    assert {path: after.files[path] for path in others} == {
+        path: before.files[path] for path in others
+    }
     gone = [
         path for path in after.files if "ada" in path or "tom" in path or path.endswith(".evtx")
     ]
@@ -334,3 +345,47 @@ def test_strange_rights_are_told(tmp_path: Path, zeroseal: Command) -> None:
     )
     told = " ".join(zeroseal("survey", disk).out.split())
     assert f"name 1 security identifier that no account here has: {TOM_SID}" in told
+
+
+def test_shadow_copies_go_with_the_header_that_leads_to_them(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    shadows = "{3808876b-c176-4e48-b7ae-04046e6cc752}"
+    guid = uuid.UUID(shadows.strip("{}"))
+    copy = f"System Volume Information/{{7b1b3d0e-1111-4222-8333-444455556666}}{shadows}"
+    kept = f"old version of everything, {COMPUTER}".encode() * 50
+    disk = make_windows_disk(
+        tmp_path / "d.raw", extra={copy: kept, f"System Volume Information/{shadows}": kept}
+    )
+    offset, _length = partition_range(disk, 2)
+    with disk.open("r+b") as file:
+        file.seek(offset + 0x1E00)
+        file.write(guid.bytes_le + bytes(range(200)))
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid")
+    assert done.status == 0, done.err
+    after = Judged(sealed, tmp_path / "after")
+    header = after.volume.read_bytes()[0x1E00:0x2000]
+    assert header == bytes(512)
+    assert not any("3808876b" in path for path in after.files)
+    assert after.find({"copy": b"old version of everything"}) == set()
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+
+
+def test_what_windows_left_behind_values_in_hives_is_zeroed(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    name = "Windows/System32/config/SYSTEM"
+    hive = bytearray(files()[name])
+    place = hive.find(b"sk", 4096) - 4
+    length = -int.from_bytes(hive[place : place + 4], "little", signed=True)
+    used = 24 + int.from_bytes(hive[place + 20 : place + 24], "little")
+    old = COMPUTER.encode()[: length - used]
+    hive[place + used : place + used + len(old)] = old
+    disk = make_windows_disk(tmp_path / "d.raw", extra={name: bytes(hive)})
+    places = zeroseal("survey", disk, "--places").out
+    assert ("stale bytes" in places) == bool(old)
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid")
+    assert done.status == 0, done.err
+    assert Judged(sealed, tmp_path / "after").find(_forms()) == set()

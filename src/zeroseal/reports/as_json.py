@@ -174,6 +174,7 @@ def traces_to_json(traces: tuple[Trace, ...], counts: dict[str, int] | None = No
                     "commands": list(trace.regrowth.commands),
                     "programs": list(trace.regrowth.programs),
                     "required": trace.regrowth.required,
+                    "needsPass": trace.regrowth.needs_pass,
                 },
                 "risk": trace.risk,
                 "source": trace.source,

@@ -63,6 +63,7 @@ ADVICE = {
     "remote-desktop": "whether Remote Desktop is on",
     "time-zone": "the time zone that clones keep",
     "licensing": "activation and re-arm counts",
+    "card-guids": "GUIDs of network cards stay",
     "hosts-file": "the hosts file names machines",
     "kept-secrets": "secrets of services that are removed",
     "review-agents": "ids of agents that are not known here",

@@ -185,6 +185,17 @@ def _addresses(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
                 "clone would take: use --to-dhcp to have clones ask for one, or "
                 "--allow-static-address.",
             )
+    cards = {card.key.rpartition("\\")[2].lower() for card in iter_cards(windows.registry)}
+    if cards:
+        guids = (
+            "the GUID of a network card stays"
+            if len(cards) == 1
+            else (f"the GUIDs of {len(cards)} network cards stay")
+        )
+        yield Remark(
+            "card-guids",
+            _sentence(f"{guids}: many lists name it, and a clone's own cards get others"),
+        )
     hosts = outlook.guest.read_text("/Windows/System32/drivers/etc/hosts")
     lines = [line for line in hosts.splitlines() if line.strip() and not line.startswith("#")]
     if lines:

@@ -285,6 +285,13 @@ class ReissueSid:
     sid: str
 
 
+@dataclass(frozen=True)
+class BlankShadowHeader:
+    """Zeroes the header that leads to a volume's shadow copies, in its boot sectors."""
+
+    volume: str
+
+
 TextChange = (
     DropAccounts | LockPassword | DropHostNames | EditKeys | DropLines | SwapBootToken | AskDhcp
 )
@@ -311,7 +318,15 @@ RegistryChange = (
     | DisableAccount
     | CleanHive
 )
-VolumeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankSlack | BlankGaps
+VolumeChange = (
+    BlankSwap
+    | BlankJournal
+    | BlankFreeInodes
+    | BlankFreeSpace
+    | BlankSlack
+    | BlankGaps
+    | BlankShadowHeader
+)
 Change = PathChange | RegistryChange | VolumeChange | ReissueSid
 
 
@@ -357,5 +372,6 @@ def place_of(change: Change) -> str:
             | BlankFreeSpace()
             | BlankSlack()
             | BlankGaps()
+            | BlankShadowHeader()
         ):
             return change.volume

@@ -61,6 +61,7 @@ from zeroseal.traces.volume_finders import (
     find_free_space,
     find_gaps,
     find_journals,
+    find_shadow_headers,
     find_slack,
     find_swaps,
     stored_bytes,
@@ -78,6 +79,7 @@ from zeroseal.traces.windows_finders import (
     find_hive_remains,
     find_machine_guid,
     find_machine_sid,
+    find_registered_owner,
     find_user_services,
 )
 
@@ -104,12 +106,14 @@ _FINDERS: dict[FinderName, Callable[[FindContext], Iterator[tuple[Change, str]]]
     FinderName.WINDOWS_ADMINISTRATOR: find_windows_administrator,
     FinderName.WINDOWS_TASKS: find_windows_tasks,
     FinderName.COMPUTER_NAME: find_computer_name,
+    FinderName.REGISTERED_OWNER: find_registered_owner,
     FinderName.MACHINE_SID: find_machine_sid,
     FinderName.MACHINE_GUID: find_machine_guid,
     FinderName.ANSWER_FILES: find_answer_files,
     FinderName.USER_SERVICES: find_user_services,
     FinderName.CARD_ADDRESSES: find_card_addresses,
     FinderName.HIVE_REMAINS: find_hive_remains,
+    FinderName.SHADOW_HEADERS: find_shadow_headers,
 }
 
 

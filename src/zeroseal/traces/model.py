@@ -87,12 +87,14 @@ class FinderName(Enum):
     WINDOWS_ADMINISTRATOR = "windows-administrator"
     WINDOWS_TASKS = "windows-tasks"
     COMPUTER_NAME = "computer-name"
+    REGISTERED_OWNER = "registered-owner"
     MACHINE_SID = "machine-sid"
     MACHINE_GUID = "machine-guid"
     ANSWER_FILES = "answer-files"
     USER_SERVICES = "user-services"
     CARD_ADDRESSES = "card-addresses"
     HIVE_REMAINS = "hive-remains"
+    SHADOW_HEADERS = "shadow-copy-headers"
 
 
 @dataclass(frozen=True)

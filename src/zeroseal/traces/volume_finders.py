@@ -13,6 +13,7 @@ from zeroseal.traces.changes import (
     BlankFreeSpace,
     BlankGaps,
     BlankJournal,
+    BlankShadowHeader,
     BlankSlack,
     BlankSwap,
     Change,
@@ -66,7 +67,19 @@ def find_gaps(context: FindContext) -> Iterator[tuple[Change, str]]:
         yield BlankGaps(where), ""
 
 
-RangeChange = BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankGaps
+def find_shadow_headers(context: FindContext) -> Iterator[tuple[Change, str]]:
+    """Yields the headers of shadow copies."""
+    for mount in context.guest.mounts:
+        if mount.volume.content.kind == "ntfs":
+            yield BlankShadowHeader(mount.volume.name), "in the boot sectors"
+
+
+RangeChange = (
+    BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankGaps | BlankShadowHeader
+)
+_DIRECT = BlankSwap | BlankGaps | BlankShadowHeader
+_SHADOW_HEADER_AT, _SHADOW_HEADER_BYTES = 0x1E00, 512
+_SHADOW_HEADER = bytes.fromhex("6b87083876c1484eb7ae04046e6cc752")
 _PARTS: dict[type[VolumeChange], Part] = {
     BlankJournal: Part.JOURNAL,
     BlankFreeInodes: Part.FREE_INODES,
@@ -77,7 +90,7 @@ _PARTS: dict[type[VolumeChange], Part] = {
 
 def blank(change: VolumeChange, context: FindContext) -> None:
     """Zeroes what a change is about, or leaves what the format has in its place."""
-    if isinstance(change, BlankSwap | BlankGaps):
+    if isinstance(change, _DIRECT):
         for store, offset, length in list(ranges_of(change, context)):
             store.zero(offset, length)
     else:
@@ -86,7 +99,7 @@ def blank(change: VolumeChange, context: FindContext) -> None:
 
 def stored_bytes(change: VolumeChange, context: FindContext) -> int:
     """How much of it is stored, 0 where all of that is clean."""
-    if isinstance(change, BlankSwap | BlankGaps):
+    if isinstance(change, _DIRECT):
         places = list(ranges_of(change, context))
         stored = [stored_in(store, [(offset, length)]) for store, offset, length in places]
         return sum(stored)
@@ -101,6 +114,10 @@ def ranges_of(change: RangeChange, context: FindContext) -> Iterator[tuple[Store
                 yield gap.store, gap.offset_bytes, gap.length
         return
     store = context.get_volume(change.volume).store
+    if isinstance(change, BlankShadowHeader):
+        if store.read(_SHADOW_HEADER_AT, len(_SHADOW_HEADER)) == _SHADOW_HEADER:
+            yield store, _SHADOW_HEADER_AT, _SHADOW_HEADER_BYTES
+        return
     if isinstance(change, BlankSwap):
         area = find_swap(store)
         if area:

@@ -14,6 +14,7 @@ from zeroseal.guests.windows.identity import (
     COMPUTER_NAME,
     NEUTRAL_COMPUTER_NAME,
     TCPIP,
+    VERSION,
     FirstStart,
     read_text,
 )
@@ -60,6 +61,16 @@ def find_computer_name(context: FindContext) -> Iterator[tuple[Change, str]]:
         text = value.data.decode("utf-16-le", "replace").upper().encode("utf-16-le", "replace")
         if name and name.upper() != NEUTRAL_COMPUTER_NAME and wide in text:
             yield SetPolicyName(found.file, found.path, "", name, NEUTRAL_COMPUTER_NAME), evidence
+
+
+def find_registered_owner(context: FindContext) -> Iterator[tuple[Change, str]]:
+    """Yields the registered owner where that is an account that goes."""
+    windows = context.of_windows
+    names = {account.name.lower() for account in windows.doomed}
+    for found, value in windows.registry.values(VERSION, "RegisteredOwner"):
+        text = values.typed(value)
+        if isinstance(text, str) and text.lower() in names:
+            yield SetText(found.file, found.path, value.name, ""), "an account that goes"
 
 
 def find_machine_sid(context: FindContext) -> Iterator[tuple[Change, str]]:
@@ -119,7 +130,7 @@ def find_hive_remains(context: FindContext) -> Iterator[tuple[Change, str]]:
         logs = sum(_holds_something(guest, log) for log in logs_of(guest, path))
         hive = windows.registry.hive(path)
         stale = count_stale(hive) if hive else 0
-        told = [f"{stale} bytes in free cells"] if stale else []
+        told = [f"{stale} stale bytes"] if stale else []
         told += [f"{logs} transaction log{'' if logs == 1 else 's'}"] if logs else []
         if told:
             yield CleanHive(path), ", ".join(told)

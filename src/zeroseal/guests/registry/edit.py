@@ -13,6 +13,7 @@ from zeroseal.guests.registry.hive import Hive, sort_key
 from zeroseal.guests.registry.hive_cells import encode_name
 from zeroseal.guests.registry.layout import BaseBlock, KeyCell, SecurityCell, ValueCell
 from zeroseal.guests.registry.replace import HiveReplacer
+from zeroseal.guests.registry.slack import SlackError, iter_slack
 
 _MOST_NAME = 255
 _MOST_VALUE_NAME = 16_383
@@ -276,8 +277,18 @@ class HiveEditor(HiveReplacer):
         self._change_references(before, -1)
 
     def zero_free(self) -> None:
-        """Zeroes free cells, which may hold what was removed before."""
+        """Zeroes free cells and the ends of others, which may hold what was removed before.
+
+        Raises:
+            DamagedError: the hive contradicts itself.
+        """
         self._cells.zero_free()
+        body = self._cells.body
+        try:
+            for start, end in list(iter_slack(body, self.root, self._base.minor)):
+                body[start:end] = bytes(end - start)
+        except SlackError as error:
+            raise self._damaged(str(error)) from error
 
 
 def _check_name(name: str) -> None:

@@ -89,7 +89,8 @@ class Registry:
             value = hive.find_value(key, "ProfileImagePath")
             text = values.typed(value) if value else ""
             if isinstance(text, str) and text:
-                found.append(Profile(key.name, guest_path(values.expand(text, self.variables()))))
+                path = values.expand(text, self.variables())
+                found.append(Profile(key.name, guest_path(path)))
         return found
 
     def variables(self) -> dict[str, str]:
@@ -183,9 +184,12 @@ class Registry:
 
 
 def guest_path(text: str) -> str:
-    r"""A path of Windows (``C:\Users\ada``) as a path in the guest."""
-    rest = text.rpartition(":")[2] if text[1:2] == ":" else text
-    return "/" + rest.replace("\\", "/").strip("/")
+    r"""A path of Windows (``C:\Users\ada``) as a path in the guest.
+
+    Another drive than ``C:`` has no place there: the path begins with its letter (``/d:``).
+    """
+    rest = text[2:] if text[:2].lower() == "c:" else text.replace(":", ":\\", 1)
+    return "/" + "/".join(part for part in rest.split("\\") if part)
 
 
 def _is_pattern(part: str) -> bool:

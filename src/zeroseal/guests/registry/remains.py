@@ -1,4 +1,4 @@
-"""What removed keys and values left in the free cells of a hive."""
+"""What removed keys and values left in a hive: in free cells, and at the ends of others."""
 
 from __future__ import annotations
 
@@ -9,17 +9,24 @@ from zeroseal.errors import DamagedError
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.hive import Hive
 from zeroseal.guests.registry.layout import BinHeader
+from zeroseal.guests.registry.slack import SlackError, iter_slack
 
 _SMALLEST = 8
 
 
 def count_stale(hive: Hive) -> int:
-    """How many bytes in free cells are not zero.
+    """How many bytes in free cells, and behind the content of others, are not zero.
 
     Raises:
-        DamagedError: bins or cells do not fill the hive.
+        DamagedError: bins or cells do not fill the hive, or contradict each other.
     """
-    return sum(len(content) - content.count(0) for content in iter_free(hive))
+    free = sum(len(content) - content.count(0) for content in iter_free(hive))
+    body = hive.read(0, hive.size)
+    try:
+        slack = iter_slack(body, hive.base.root, hive.base.minor)
+        return free + sum(end - start - body.count(0, start, end) for start, end in slack)
+    except SlackError as error:
+        raise hive.damaged(str(error)) from error
 
 
 def iter_free(hive: Hive) -> Iterator[bytes]:
