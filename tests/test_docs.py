@@ -11,6 +11,7 @@ import pytest
 
 from tests.long import only_long
 from zeroseal.cli.main import COMMANDS
+from zeroseal.sealing.remark import CODES
 
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
@@ -74,3 +75,9 @@ def test_ci_runs_the_two_commands_of_the_readme() -> None:
     commands = re.findall(r"^python3 -m venv .*", (ROOT / "README.md").read_text(), re.MULTILINE)
     assert len(commands) == 2
     assert (ROOT / ".ci/run").read_text().splitlines()[-2:] == commands
+
+
+def test_every_remark_has_its_line_in_the_house_rules() -> None:
+    page = (ROOT / "docs/house-rules.md").read_text()
+    missing = [code for code, what in CODES.items() if f"- `{code}`: {what}\n" not in page]
+    assert missing == []
