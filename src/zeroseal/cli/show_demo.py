@@ -19,6 +19,7 @@ from zeroseal.demo.desk import (
 )
 from zeroseal.demo.scenario import SEALED_DISK, SHEET, VERSIONS, DemoStory
 from zeroseal.sealing.check import CheckResult
+from zeroseal.sealing.compare import Comparison
 from zeroseal.sealing.survey import by_trace
 from zeroseal.traces.model import FAMILIES
 
@@ -109,13 +110,8 @@ def _show_clones(story: DemoStory, console: Console) -> None:
     _step(
         console, 9, "Are they four machines, and the ones that were asked for?", f"compare {disks}"
     )
-    line = Text("   ")
-    if story.comparison.are_unique:
-        line.append("UNIQUE", style=look.SEALED_STYLE)
-        line.append(": new machine IDs, host keys and names; nothing is shared.")
-    else:
-        line.append("SHARED", style=look.BROKEN_STYLE)
-    console.print(line)
+    told = "new machine IDs, host keys and names; nothing is shared."
+    _show_comparison(story.comparison, told, console)
     for clone in story.clones[::2]:
         name = clone.machine.definition.name
         sheet = scenario.GATES if clone.machine.definition.linked else scenario.LEDGERS
@@ -157,13 +153,8 @@ def _show_desk(desk: DeskStory, console: Console) -> None:
     _show_verdict(desk.sealed, console)
     for run in desk.runs[:1]:
         look.indented(console, f"{run.machine.definition.name}: {'; '.join(run.told)}.")
-    line = Text("   ")
-    if desk.comparison.are_unique:
-        line.append("UNIQUE", style=look.SEALED_STYLE)
-        line.append(": the clones and their template share no identifier, key or name.")
-    else:
-        line.append("SHARED", style=look.BROKEN_STYLE)
-    console.print(line)
+    told = "the clones and their template share no identifier, key or name."
+    _show_comparison(desk.comparison, told, console)
 
 
 def _show_accident(story: DemoStory, console: Console) -> None:
@@ -196,6 +187,16 @@ def _show_findings(story: DemoStory, console: Console) -> None:
         count = sum(len(group.findings) for group in groups if group.trace.family == family)
         parts.append(f"{title.partition(':')[0].lower()} {count}")
     look.indented(console, f"{len(story.survey.findings)} findings: {', '.join(parts)}.")
+
+
+def _show_comparison(comparison: Comparison, told: str, console: Console) -> None:
+    line = Text("   ")
+    if comparison.are_unique:
+        line.append("UNIQUE", style=look.SEALED_STYLE)
+        line.append(f": {told}")
+    else:
+        line.append("SHARED", style=look.BROKEN_STYLE)
+    console.print(line)
 
 
 def _show_verdict(result: CheckResult, console: Console) -> None:

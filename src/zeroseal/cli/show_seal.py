@@ -182,7 +182,9 @@ def _show_treated(
     if plan.guard.assured:
         look.section(console, "Clones")
         look.bullets(console, plan.guard.assured)
-    told = plan.readiness.advice + plan.guard.hints + (plan.readiness.hints if hints else ())
+    readiness = plan.readiness
+    told = readiness.consequences + readiness.advice + plan.guard.hints
+    told += readiness.hints if hints else ()
     if told:
         look.section(console, "Good to know")
         look.bullets(console, told)

@@ -44,7 +44,8 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
         look.trace_table(console, groups, every_place)
         look.section(console, "Clones of a seal with these choices")
         look.bullets(console, survey.guard.assured + survey.guard.lock_outs)
-    told = survey.readiness.advice + survey.guard.hints + survey.readiness.hints
+    readiness = survey.readiness
+    told = readiness.consequences + readiness.advice + survey.guard.hints + readiness.hints
     if told:
         look.section(console, "Good to know")
         look.bullets(console, told)

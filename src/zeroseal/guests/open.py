@@ -127,7 +127,8 @@ def _open_windows(disk: Disk, opener: TreeOpener) -> OpenedGuest:
     found = open_windows(disk, opener)
     if found is None:
         raise NoGuestError(_describe_absence(disk))
-    return OpenedGuest(found.guest, [], [], [], found.strangers, is_windows=True)
+    unread, strangers = found.boot_unread, found.strangers
+    return OpenedGuest(found.guest, [], unread, [], strangers, is_windows=True)
 
 
 def _find_root(disk: Disk) -> Volume | None:

@@ -51,7 +51,8 @@ def assess_machine(machine: YardMachine, progress: Progress = quiet) -> MachineR
         blockers.append(f"Its disk cannot be judged: {error.message}.")
         return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)
     blockers += (*survey.readiness.blockers, *survey.guard.lock_outs)
-    advice = survey.readiness.advice + survey.guard.hints + survey.readiness.hints
+    found = survey.readiness
+    advice = found.consequences + found.advice + survey.guard.hints + found.hints
     return MachineReadiness(tuple(blockers), advice, survey)
 
 

@@ -287,5 +287,6 @@ def _readiness(readiness: Readiness) -> Json:
     return {
         "blockers": list(readiness.blockers),
         "advice": list(readiness.advice),
+        "consequences": list(readiness.consequences),
         "hints": list(readiness.hints),
     }

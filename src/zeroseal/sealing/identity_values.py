@@ -12,7 +12,7 @@ from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.sealing.identity_value import IdentityValue
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.windows_identity_values import read_windows_values
+from zeroseal.sealing.windows.identity_values import read_windows_values
 
 _LEASES = ("/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease")
 _ADDRESS = re.compile(r"(?:fixed-address|ADDRESS=|address=)\s*([0-9a-fA-F.:]+)")

@@ -27,7 +27,7 @@ from zeroseal.sealing.growth import can_plant, find_grower, find_obstacle, grows
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.windows_guard import guard_windows
+from zeroseal.sealing.windows.guard import guard_windows
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.load import get_trace

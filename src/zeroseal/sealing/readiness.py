@@ -12,9 +12,9 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_requirements import find_unmet
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
-from zeroseal.sealing.remark import BLOCKERS, RECORDED
+from zeroseal.sealing.remark import BLOCKERS, CONSEQUENCES
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.windows_readiness import find_windows_remarks
+from zeroseal.sealing.windows.readiness import find_windows_remarks
 from zeroseal.traces.finding import Finding
 
 if TYPE_CHECKING:
@@ -30,11 +30,13 @@ class Readiness:
     Attributes:
         advice: what a seal does not look into or leaves as it is; it goes into the record.
         hints: what is worth knowing of the guest and its machine.
+        consequences: what the seal's choices lead to; they go into the record too.
     """
 
     blockers: tuple[str, ...]
     advice: tuple[str, ...]
     hints: tuple[str, ...] = ()
+    consequences: tuple[str, ...] = ()
 
 
 def assess(
@@ -58,7 +60,7 @@ def assess(
     ]
     blockers += find_unmet(subject, rules)
     hints: list[str] = []
-    recorded: list[str] = []
+    consequences: list[str] = []
     if subject.windows:
         remarks = list(find_windows_remarks(outlook))
     else:
@@ -66,8 +68,8 @@ def assess(
     for remark in remarks:
         if remark.code in rules.ignored_remarks:
             continue
-        if remark.code in RECORDED:
-            recorded.append(remark.text)
+        if remark.code in CONSEQUENCES:
+            consequences.append(remark.text)
             continue
         stops = remark.code in BLOCKERS and remark.code not in rules.remarks_as_advice
         if stops or remark.code in rules.remarks_as_blockers:
@@ -77,7 +79,7 @@ def assess(
     if choices.machine:
         blockers += choices.machine.blockers
         hints += choices.machine.hints
-    advice = [*recorded, *(_describe_recovery(recovery) for recovery in subject.recovered)]
+    advice = [_describe_recovery(recovery) for recovery in subject.recovered]
     advice += subject.disk.notes
     advice += [
         f"{reason} is not looked into: what is there, such as the loader's random seed, stays."
@@ -97,7 +99,7 @@ def assess(
     if image.has_parent:
         advice.append("The image has a backing file; a new file is whole without one.")
     advice += _full_volumes(subject)
-    return Readiness(tuple(blockers), tuple(advice), tuple(hints))
+    return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences))
 
 
 def _describe_recovery(recovery: Recovery) -> str:

@@ -210,6 +210,7 @@ def build_record(
             "planted": ["first-boot"] if choices.plant_first_boot else [],
             "assured": list(plan.guard.assured),
             "notLookedInto": list(plan.readiness.advice),
+            "consequences": list(plan.readiness.consequences),
             "proof": {
                 "consistentVolumes": list(proof.volumes),
                 "catalogue": "no treated trace was found again",

@@ -70,7 +70,7 @@ ADVICE = {
 }
 """Remarks that do not stop a seal unless house rules say otherwise."""
 
-RECORDED = ("broken-by-reissue", "answer-passwords")
-"""Advice that the seal record keeps."""
+CONSEQUENCES = ("broken-by-reissue", "answer-passwords")
+"""Remarks about what a seal's choices lead to: told first, and kept in the seal record."""
 
 CODES = {**BLOCKERS, **ADVICE}

@@ -11,6 +11,16 @@ from dataclasses import dataclass
 from zeroseal.blocks.search import Needle
 
 
+def text_needle(value: str) -> Needle:
+    """A text of one byte a letter, in either case."""
+    return Needle(0, value.lower().encode(), caseless=True)
+
+
+def wide_needle(value: str) -> Needle:
+    """A text of two bytes a letter, in either case."""
+    return Needle(0, value.lower().encode("utf-16-le"), caseless=True)
+
+
 @dataclass(frozen=True)
 class SearchedValue:
     """One value; ``label`` says what it is, never what it says.

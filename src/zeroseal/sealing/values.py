@@ -14,10 +14,10 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import HouseRules
-from zeroseal.sealing.searched_value import SearchedValue, ValueSet
+from zeroseal.sealing.searched_value import SearchedValue, ValueSet, text_needle, wide_needle
 from zeroseal.sealing.secret_values import host_keys, removed_secrets, secret_files
 from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.windows_values import windows_values
+from zeroseal.sealing.windows.values import windows_values
 from zeroseal.traces.load import get_trace
 
 _MIN_SECRET_BYTES = 16
@@ -93,7 +93,9 @@ def house_values(rules: HouseRules) -> ValueSet:
     """The texts that house rules want to be nowhere."""
     return ValueSet(
         tuple(
-            SearchedValue(f"text {number} of the house rules", (_text(text), _wide(text)))
+            SearchedValue(
+                f"text {number} of the house rules", (text_needle(text), wide_needle(text))
+            )
             for number, text in enumerate(rules.texts, 1)
         ),
         (),
@@ -111,8 +113,8 @@ def _machine_ids(guest: Guest) -> Iterator[SearchedValue]:
             continue
         seen.add(text)
         dashed = "-".join((text[:8], text[8:12], text[12:16], text[16:20], text[20:]))
-        forms = [_text(text), _text(dashed), Needle(0, bytes.fromhex(text))]
-        forms += [_wide(text), _wide(dashed)]
+        forms = [text_needle(text), text_needle(dashed), Needle(0, bytes.fromhex(text))]
+        forms += [wide_needle(text), wide_needle(dashed)]
         yield SearchedValue("machine ID", tuple(forms))
 
 
@@ -122,8 +124,8 @@ def _add_name(label: str, name: str, values: list[SearchedValue], skipped: list[
     if len(name) < MIN_BYTES or not name.isascii():
         skipped.append(f"The {label} was not searched for: it is too short, or too common a word.")
         return
-    word = _text(name)._replace(whole_word=True)
-    values.append(SearchedValue(label, (word, _wide(name)), is_word=True))
+    word = text_needle(name)._replace(whole_word=True)
+    values.append(SearchedValue(label, (word, wide_needle(name)), is_word=True))
 
 
 def _network_values(guest: Guest) -> Iterator[SearchedValue]:
@@ -140,14 +142,14 @@ def _network_values(guest: Guest) -> Iterator[SearchedValue]:
         if len(set(raw)) < 3 or raw[0] & 1:
             continue  # all zeros, broadcast or a group: nobody's own
         spellings = (mac, mac.replace(":", "-"), mac.replace(":", ""))
-        forms = [_text(text)._replace(whole_word=True) for text in spellings]
+        forms = [text_needle(text)._replace(whole_word=True) for text in spellings]
         # alone six bytes are too few; in a DUID-LL (RFC 8415, 11.4) the hardware type stands before
-        forms += [_wide(mac), Needle(0, b"\0\x01" + raw)]
+        forms += [wide_needle(mac), Needle(0, b"\0\x01" + raw)]
         yield SearchedValue(f"MAC {mac}", tuple(forms), is_word=True)
     addresses = {match for text in texts for match in _LEASED.findall(text)}
     for address in sorted(addresses):
         if len(address) >= MIN_BYTES and not address.startswith("127."):
-            forms = [_text(address)._replace(whole_word=True), _wide(address)]
+            forms = [text_needle(address)._replace(whole_word=True), wide_needle(address)]
             yield SearchedValue(f"leased address {address}", tuple(forms), is_word=True)
 
 
@@ -155,7 +157,7 @@ def _instance_ids(guest: Guest) -> Iterator[SearchedValue]:
     for path in ("/var/lib/cloud/data/instance-id", "/var/lib/cloud/data/previous-instance-id"):
         text = guest.read_text(path).strip()
         if MIN_BYTES <= len(text) <= 128 and text.isascii() and text.isprintable():
-            word = _text(text)._replace(whole_word=True)
+            word = text_needle(text)._replace(whole_word=True)
             yield SearchedValue(f"instance ID in {path}", (word,), is_word=True)
 
 
@@ -168,11 +170,3 @@ def _password_hash(guest: Guest, account: str) -> Iterator[SearchedValue]:
                 if len(digest) >= _MIN_SECRET_BYTES:
                     needle = Needle(0, digest.encode("utf-8", "surrogateescape"))
                     yield SearchedValue(f"password hash of {account}", (needle,))
-
-
-def _text(value: str) -> Needle:
-    return Needle(0, value.lower().encode(), caseless=True)
-
-
-def _wide(value: str) -> Needle:
-    return Needle(0, value.lower().encode("utf-16-le"), caseless=True)

@@ -18,9 +18,10 @@ _NOT_SEEN = ("unknown", "empty", "lvm")
 
 @dataclass(frozen=True)
 class WindowsVolumes:
-    """A guest, and volumes with data that are not among its own."""
+    """A guest, volumes of the boot loader that cannot be read, and those with other data."""
 
     guest: Guest
+    boot_unread: list[str]
     strangers: list[Volume]
 
 
@@ -33,11 +34,16 @@ def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVol
     system = find_system_volume(disk)
     if system is None:
         return None
-    beside = [
-        Mount(f"/{volume.name}:", volume, opener(volume))
-        for volume in disk.volumes
-        if volume is not system and volume.content.kind in ("ntfs", "vfat")
-    ]
+    beside, boot_unread = [], []
+    for volume in disk.volumes:
+        if volume is system or volume.content.kind not in ("ntfs", "vfat"):
+            continue
+        try:
+            beside.append(Mount(f"/{volume.name}:", volume, opener(volume)))
+        except ZeroSealError as error:
+            if volume.content.kind != "vfat":
+                raise
+            boot_unread.append(f"{volume.name} ({error.message})")
     guest = Guest([Mount("/", system, opener(system))], beside, is_windows=True)
     seen = [mount.volume for mount in guest.mounts]
     strangers = [
@@ -45,7 +51,7 @@ def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVol
         for volume in disk.volumes
         if volume not in seen and volume.content.kind not in _NOT_SEEN
     ]
-    return WindowsVolumes(guest, strangers)
+    return WindowsVolumes(guest, boot_unread, strangers)
 
 
 def find_system_volume(disk: Disk) -> Volume | None:

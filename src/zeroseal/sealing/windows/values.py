@@ -15,10 +15,11 @@ from zeroseal.guests.windows.network import iter_cards
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.searched_value import SearchedValue
+from zeroseal.sealing.searched_value import SearchedValue, text_needle, wide_needle
 from zeroseal.sealing.secret_values import host_key_values, secret_forms
 from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import NewGuid, RemoveKey, RemoveValue
+from zeroseal.traces.context import WindowsContext
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
@@ -27,6 +28,7 @@ _GUID = re.compile(r"\{?([0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})\}
 _HOST_KEYS = "/ProgramData/ssh/ssh_host_*key"
 _LEAST_SECRET, _MOST_SECRET = 16, 1 << 16
 _HASH_BYTES = 16
+_DHCP_ID, _LEAST_DHCP_ID = ("SYSTEM\\CSn\\Services\\Tcpip6\\Parameters", "Dhcpv6DUID"), 10
 
 
 def windows_values(subject: Subject, choices: SealChoices) -> Iterator[SearchedValue]:
@@ -42,16 +44,28 @@ def windows_values(subject: Subject, choices: SealChoices) -> Iterator[SearchedV
     if choices.treats_id("keys.windows-ssh-host"):
         yield from host_key_values(subject.opened.guest, _HOST_KEYS)
     if choices.treats_id("people.windows-accounts"):
-        for account in windows.doomed:
-            digest = nt_hash_of(windows.registry, account.rid)[-_HASH_BYTES:]
-            if len(digest) == _HASH_BYTES:
-                label = f"password hash of {account.name}"
-                yield SearchedValue(label, (Needle(0, digest),))
+        yield from _password_hashes(windows)
+    yield from _of_network(windows, choices)
+
+
+def _password_hashes(windows: WindowsContext) -> Iterator[SearchedValue]:
+    for account in windows.doomed:
+        digest = nt_hash_of(windows.registry, account.rid)[-_HASH_BYTES:]
+        if len(digest) == _HASH_BYTES:
+            yield SearchedValue(f"password hash of {account.name}", (Needle(0, digest),))
+
+
+def _of_network(windows: WindowsContext, choices: SealChoices) -> Iterator[SearchedValue]:
+    if choices.treats_id("wire.dhcp-unique-id"):
+        for _found, value in windows.registry.values(*_DHCP_ID):
+            if len(value.data) >= _LEAST_DHCP_ID:
+                yield SearchedValue("DHCP unique identifier", (Needle(0, value.data),))
     if choices.treats_id("wire.windows-leases"):
         addresses = {card.leased for card in iter_cards(windows.registry)} - {""}
         for address in sorted(addresses):
             if len(address) >= MIN_BYTES:
-                forms = (_text(address)._replace(whole_word=True), _wide(address))
+                word = text_needle(address)._replace(whole_word=True)
+                forms = (word, wide_needle(address))
                 yield SearchedValue(f"leased address {address}", forms, is_word=True)
 
 
@@ -67,7 +81,7 @@ def forms_of_sid(sid: MachineSid) -> Iterator[Needle]:
 def forms_of_guid(text: str) -> tuple[Needle, ...]:
     """A GUID as text of one and of two bytes, without dashes, and in both binary orders."""
     guid = uuid.UUID(text)
-    forms = [_text(str(guid)), _wide(str(guid)), _text(guid.hex)]
+    forms = [text_needle(str(guid)), wide_needle(str(guid)), text_needle(guid.hex)]
     return (*forms, Needle(0, guid.bytes), Needle(0, guid.bytes_le))
 
 
@@ -109,11 +123,3 @@ def _values_below(hive: Hive, path: str) -> Iterator[Value]:
     if top:
         for _path, key in hive.walk(top):
             yield from hive.values(key)
-
-
-def _text(value: str) -> Needle:
-    return Needle(0, value.lower().encode(), caseless=True)
-
-
-def _wide(value: str) -> Needle:
-    return Needle(0, value.lower().encode("utf-16-le"), caseless=True)
