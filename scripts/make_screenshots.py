@@ -63,7 +63,7 @@ SHOTS: dict[str, str] = {
     'installs={gate="4.2"}}]\'; zeroseal shelf list; zeroseal yard show gangway-ref',
     "trial": "zeroseal trial gangway.sealed.qcow2 --host simulated --sheet gangway.toml; "
     "zeroseal trial gangway.qcow2 --host simulated",
-    "traces": "zeroseal traces | head -1; zeroseal traces --family identity; "
+    "traces": "zeroseal traces | head -1; zeroseal traces --family wire; "
     "zeroseal traces --on gangway.qcow2 --family keys --family people --family disk",
     "windows": "zeroseal seal purser-ref.qcow2 --dry-run --reissue-sid",
     "demo": "zeroseal demo",

@@ -14,7 +14,7 @@ from tests.conftest import Command
 from tests.windows import make_windows_disk
 from tests.windows_judges import Judged
 
-COUNT = int(os.environ.get("ZEROSEAL_WINDOWS_MUTATIONS", "12"))
+COUNT = int(os.environ.get("ZEROSEAL_WINDOWS_MUTATIONS", "6"))
 CONFIG = "Windows/System32/config/"
 STATUSES = (0, 1, 3, 4, 5)
 

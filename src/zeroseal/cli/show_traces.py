@@ -26,7 +26,9 @@ def show_traces(traces: tuple[Trace, ...], console: Console) -> None:
         for trace in (item for item in traces if item.family == family):
             line = Text(f"  {trace.id:<27} ")
             line.append(f"{trace.title:<32}")
-            line.append(_treatments(trace), style=look.FINDING_STYLE)
+            line.append(f"{_treatments(trace):<16}", style=look.FINDING_STYLE)
+            if trace.guest != "any":
+                line.append(f"  {trace.guest}", style=look.QUIET_STYLE)
             console.print(line, soft_wrap=True)
     look.next_step(console, "Explain one:", f"zeroseal traces {traces[0].id}")
 

@@ -45,7 +45,7 @@ class FirstStart(Enum):
     RESEALED = "resealed by Windows' own generalize pass: its next start makes a new identity"
     AUDIT = "resealed for audit mode: its next start logs the administrator in, and asks nobody"
     BETWEEN = "set-up is between two passes: finish it in the guest"
-    UNKNOWN = "its set-up state is not told"
+    UNKNOWN = "its set-up state is not told: start it once and shut it down"
 
     @property
     def makes_identity(self) -> bool:

@@ -77,7 +77,7 @@ def _first_start(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
     yield Remark("first-start-told", _sentence(start.value))
     word = {FirstStart.AUDIT: "audit", FirstStart.PLAIN: "plain"}.get(start, "resealed")
     if start in (FirstStart.BETWEEN, FirstStart.UNKNOWN):
-        yield Remark("first-start", _sentence(f"{start.value}, and a seal needs to know it"))
+        yield Remark("first-start", _sentence(start.value))
     elif rules.first_starts and word not in rules.first_starts:
         allowed = " or ".join(rules.first_starts)
         yield Remark("first-start", f"The first start is {word}; the house rules allow {allowed}.")
