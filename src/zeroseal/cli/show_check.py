@@ -15,6 +15,7 @@ from zeroseal.sealing.broken_seal import BrokenSeal
 from zeroseal.sealing.check import BackingState, CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
+from zeroseal.traces.changes import ReissueSid
 
 _MOST_CHUNKS = 8
 _MOST_NOTED_FILES = 20
@@ -136,6 +137,7 @@ def _sentence(text: str) -> str:
 
 
 def _show_next(result: CheckResult, console: Console) -> None:
+    options = ""
     match result.verdict:
         case Verdict.SEALED:
             return
@@ -147,6 +149,8 @@ def _show_next(result: CheckResult, console: Console) -> None:
             text = f"A record would be {record_path(result.path).name}. To get one, seal the image:"
         case Verdict.UNSEALED:
             text = "Do not make clones of it. Seal it into a new file:"
+            if any(isinstance(item.change, ReissueSid) for item in result.findings):
+                options = " --reissue-sid"
         case Verdict.BROKEN_SEAL:
             text = "Do not make clones of it: it may be itself again. Look what is on it now:"
             look.next_step(console, text, f"zeroseal survey {result.path}")
@@ -156,4 +160,4 @@ def _show_next(result: CheckResult, console: Console) -> None:
             if result.error is None:
                 look.next_step(console, text, f"zeroseal check {result.path} --level full")
             return
-    look.next_step(console, text, f"zeroseal seal {result.path} -o NEW")
+    look.next_step(console, text, f"zeroseal seal {result.path} -o NEW{options}")
