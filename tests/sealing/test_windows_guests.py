@@ -32,6 +32,7 @@ from scripts.desk_machine import (
     dice,
     files,
     number,
+    raw,
     text,
     user_task,
 )
@@ -214,6 +215,7 @@ def test_what_its_own_pass_resealed_keeps_its_identifier_and_its_answer_file(
 
 
 SERVICES = f"{SET}\\Services"
+DOMAIN_SID = RAW_SID[:12] + (7).to_bytes(4, "little") + RAW_SID[16:]
 SERVICING = f"{CURRENT}\\Component Based Servicing\\RebootPending"
 
 
@@ -225,6 +227,8 @@ SERVICING = f"{CURRENT}\\Component Based Servicing\\RebootPending"
         ("SYSTEM", number("Setup", "SystemSetupInProgress", 1), "between two passes: finish it"),
         ("SOFTWARE", text(SERVICING, "x", ""), "a restart after servicing"),
         ("SOFTWARE", text(STATE, "ImageState", "IMAGE_STATE_UNDEPLOYABLE"), "between two passes"),
+        ("SOFTWARE", number("Microsoft\\Updates", "UpdateExeVolatile", 2), "half installed"),
+        ("SECURITY", raw("Policy\\PolPrDmS", "", DOMAIN_SID), "joined the domain S-1-5-21-7"),
         ("SYSTEM", number(f"{SERVICES}\\NTDS", "Start", 2), "is a domain controller"),
         ("SYSTEM", text(f"{SET}\\Control\\CloudDomainJoin\\JoinInfo\\A1", "UserEmail", "x"),
          "joined a directory in a cloud"),

@@ -11,6 +11,7 @@ from zeroseal.guests.facts import SystemFacts
 from zeroseal.guests.registry import values
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.accounts import WindowsAccount, read_accounts, read_machine_sid
+from zeroseal.guests.windows.sids import MachineSid
 
 FAMILY = "windows"
 CURRENT = "SOFTWARE\\Microsoft\\Windows\\CurrentVersion"
@@ -161,7 +162,7 @@ def read_identity(registry: Registry) -> WindowsIdentity:
         profiles=tuple(read_profiles(registry)),
         first_start=_first_start(registry, state),
         image_state=state,
-        domain=read_text(registry, TCPIP, "Domain"),
+        domain=_domain(registry, sid),
         pending=tuple(_iter_pending(registry)),
     )
 
@@ -206,6 +207,18 @@ def _first_start(registry: Registry, state: str) -> FirstStart:
     return FirstStart.BETWEEN if state or in_setup else FirstStart.UNKNOWN
 
 
+def _domain(registry: Registry, own: MachineSid | None) -> str:
+    """The domain that the machine has joined: by the network's settings, or by the policy."""
+    name = read_text(registry, TCPIP, "Domain")
+    if name:
+        return name
+    for _found, value in registry.values("SECURITY\\Policy\\PolPrDmS", ""):
+        sid = MachineSid.parse(value.data[:24])
+        if sid is not None and sid != own:
+            return sid.text
+    return ""
+
+
 def _iter_pending(registry: Registry) -> Iterator[str]:
     told: set[str] = set()
     for pattern, what in _PENDING_KEYS:
@@ -218,6 +231,8 @@ def _iter_pending(registry: Registry) -> Iterator[str]:
         if values.typed(value):
             yield "files to be renamed at the next start"
             break
+    if read_number(registry, "SOFTWARE\\Microsoft\\Updates", "UpdateExeVolatile"):
+        yield "an update that is half installed"
     name = read_text(registry, COMPUTER_NAME, "ComputerName")
     host = read_text(registry, TCPIP, "NV Hostname")
     if name and host and name.lower() != host.lower():

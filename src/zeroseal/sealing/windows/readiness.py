@@ -39,6 +39,7 @@ _DISK_DRIVERS = {"viostor": "virtio-blk", "vioscsi": "virtio-scsi", "storahci": 
                  "stornvme": "NVMe", "storvsc": "Hyper-V", "pvscsi": "VMware"}  # fmt: skip
 _CARD_DRIVERS = {"netkvm": "virtio", "e1iexpress": "e1000e", "netvsc": "Hyper-V",
                  "vmxnet3ndis6": "VMware"}  # fmt: skip
+_SERVICING_PLAN = "/Windows/WinSxS/pending.xml"
 _APPX = f"{CURRENT}\\Appx\\AppxAllUserStore"
 _REVIEWED = ("Azure Connected Machine Agent", "Microsoft SQL Server", "InetStp", "Veeam",
              "CrowdStrike", "SentinelOne", "Zabbix", "Salt Project", "Puppet Labs",
@@ -51,7 +52,7 @@ def find_windows_remarks(outlook: Outlook) -> Iterator[Remark]:
     yield from _volumes(outlook)
     yield from _first_start(outlook, windows)
     yield from _membership(windows)
-    yield from _pending(windows)
+    yield from _pending(outlook, windows)
     yield from _addresses(outlook, windows)
     yield from _accounts(outlook, windows)
     yield from _host(windows)
@@ -155,8 +156,10 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
         )
 
 
-def _pending(windows: WindowsContext) -> Iterator[Remark]:
-    pending = windows.identity.pending
+def _pending(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+    pending = list(windows.identity.pending)
+    if outlook.guest.exists(_SERVICING_PLAN):
+        pending.append("a servicing plan")
     if pending:
         yield Remark(
             "work-pending",
