@@ -146,6 +146,7 @@ def test_accounts_that_stay_mean_the_same_under_another_identifier(
     told = " ".join(zeroseal("seal", disk, "--dry-run", *options).out.split())
     assert "secrets that Windows protects for ada.brine cannot be read any more" in told
     assert "store applications of ada.brine must be registered again" in told
+    assert "scheduled tasks with a stored password need it again (Count the float)" in told
     done = zeroseal("seal", disk, "-o", sealed, "--format", "raw", *options)
     assert done.status == 0, done.err
     record = json.loads((tmp_path / "sealed.qcow2.seal.json").read_text())

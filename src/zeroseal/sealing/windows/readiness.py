@@ -15,6 +15,7 @@ from zeroseal.guests.windows.identity import CURRENT, FirstStart, read_number, r
 from zeroseal.guests.windows.network import iter_cards
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import CONSTANT_DOMAINS, MachineSid, iter_machine_sids
+from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.guests.windows.volumes import read_ntfs_facts
 from zeroseal.sealing.outlook import Outlook
@@ -95,7 +96,7 @@ def _first_start(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
             "first-start-told",
             "A new security identifier is not needed here: the next start makes one.",
         )
-    if windows.reissues_sid and not issued:
+    if windows.reissues_sid and not issued and start is FirstStart.PLAIN:
         broken = list(_broken_by_reissue(outlook, windows))
         told = "; ".join(broken) if broken else "nothing that was found here"
         yield Remark("broken-by-reissue", f"What a new security identifier breaks: {told}.")
@@ -120,6 +121,16 @@ def _broken_by_reissue(outlook: Outlook, windows: WindowsContext) -> Iterator[st
             yield f"files that {profile.name} encrypted cannot be read any more"
         if any(True for _key in windows.registry.find(f"{_APPX}\\{profile.sid}")):
             yield f"store applications of {profile.name} must be registered again"
+    staying = [account for account in windows.identity.accounts if account not in windows.doomed]
+    sids = [f"{windows.identity.sid}-{account.rid}" for account in staying if account.is_human]
+    names = [account.name.lower() for account in staying if account.is_human]
+    tasks = [
+        task.path.rpartition("/")[2]
+        for task in iter_tasks(guest, windows.registry)
+        if task.belongs_to(sids, names)
+    ]
+    if tasks:
+        yield f"scheduled tasks with a stored password need it again ({some_of(tasks)})"
     services = [
         found.key.name
         for found, value in windows.registry.values(f"{_SERVICES}\\*", "ObjectName")
