@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 Pairs = Sequence[tuple[bytes, bytes]]
 _MOST_PLACES = 1 << 20
-_PIECE = 1 << 16
+_PIECE, _STEP = 16 << 20, 1 << 16
 _QUOTA = b"$Quota"
 
 
@@ -132,19 +132,31 @@ class ByteReplacer:
         for attribute in list(_contents(node)):
             if attribute.is_encrypted:
                 continue
-            content = read_stream(self._volume, attribute)
-            made = swap(content, self._pairs)
-            if made == content:
-                continue
-            changed = 1
-            if attribute.value is not None:
-                attribute.value = made
-                self._writer.changed[node.number] = node
-            elif attribute.has_holes or attribute.is_compressed:
-                self._writer.set_value(node, attribute, made)
+            if attribute.value is not None or attribute.has_holes or attribute.is_compressed:
+                content = read_stream(self._volume, attribute)
+                made = swap(content, self._pairs)
+                if made == content:
+                    continue
+                changed = 1
+                if attribute.value is not None:
+                    attribute.value = made
+                    self._writer.changed[node.number] = node
+                else:
+                    self._writer.set_value(node, attribute, made)
             else:
-                for start, end in _differing(content, made):
-                    self._writer.write_into(node, attribute, start, made[start:end])
+                changed |= self._replace_in_clusters(node, attribute)
+        return changed
+
+    def _replace_in_clusters(self, node: Node, attribute: Attribute) -> int:
+        """Replaces in plain content, piece by piece: a file may be larger than memory."""
+        changed = 0
+        for start in range(0, attribute.size_bytes, _PIECE):
+            # what begins in this piece may end in the next one
+            content = read_stream(self._volume, attribute, start, _PIECE + self._margin)
+            made = swap(content, self._pairs)
+            for first, end in _differing(content, made):
+                self._writer.write_into(node, attribute, start + first, made[first:end])
+                changed = 1
         return changed
 
     def _rename(self, node: Node) -> int:
@@ -213,8 +225,8 @@ def _contents(node: Node) -> Iterable[Attribute]:
 
 
 def _differing(old: bytes, new: bytes) -> Iterable[tuple[int, int]]:
-    """(start, end) of pieces in which contents of one length differ."""
-    for start in range(0, len(old), _PIECE):
-        end = min(len(old), start + _PIECE)
+    """(start, end) of steps in which contents of one length differ."""
+    for start in range(0, len(old), _STEP):
+        end = min(len(old), start + _STEP)
         if old[start:end] != new[start:end]:
             yield start, end
