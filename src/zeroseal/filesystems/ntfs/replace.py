@@ -96,7 +96,10 @@ class ByteReplacer:
         if attribute.is_encrypted or not attribute.runs:
             return False
         if attribute.is_compressed:
-            return self._is_in(read_stream(self._volume, attribute))
+            return any(
+                self._is_in(read_stream(self._volume, attribute, start, _PIECE + self._margin))
+                for start in range(0, attribute.size_bytes, _PIECE)
+            )
         stored = [run for run in attribute.runs if run.lcn != HOLE]
         return len(stored) > 1 and self._is_at_border(attribute)
 
