@@ -15,6 +15,7 @@ from zeroseal.sealing.broken_seal import BrokenSeal
 from zeroseal.sealing.check import BackingState, CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
+from zeroseal.sealing.windows.readiness import OFFLINE_ONLY
 from zeroseal.traces.changes import ReissueSid
 
 _MOST_CHUNKS = 8
@@ -53,6 +54,8 @@ def _sentences(result: CheckResult) -> list[str]:
                 f"The record is signed by {clean(', '.join(record.envelope.key_ids))}, which was "
                 "not verified: name the keys that you trust with --trusted."
             )
+        if record.system_name.startswith("Windows") and result.verdict is Verdict.SEALED:
+            sentences.append(OFFLINE_ONLY)
         if record.retained_accounts:
             sentences.append(f"Retained on purpose: {', '.join(record.retained_accounts)}.")
         if record.keep_root_login:

@@ -27,7 +27,7 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     _show_readiness(survey, console)
     look.section(console, "Image")
     look.facts(console, image_rows(survey.image))
-    system = [("host name", survey.system.host_name or "none")]
+    system = [] if survey.windows else [("host name", survey.system.host_name or "none")]
     if not survey.image.is_tree:
         look.section(console, f"Volumes ({survey.disk.table})")
         look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)

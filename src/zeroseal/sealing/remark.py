@@ -55,6 +55,7 @@ ADVICE = {
     "first-start-told": "how a Windows will start",
     "broken-by-reissue": "what a new security identifier breaks",
     "one-user-applications": "applications are installed for one user only",
+    "offline-only": "what is proven of a Windows is proven offline",
     "answer-passwords": "an answer file that stays holds passwords",
     "strange-identifiers": "rights name security identifiers that are unknown",
     "fast-start": "Windows shuts down for a fast start",
@@ -70,7 +71,7 @@ ADVICE = {
 }
 """Remarks that do not stop a seal unless house rules say otherwise."""
 
-CONSEQUENCES = ("broken-by-reissue", "answer-passwords")
+CONSEQUENCES = ("broken-by-reissue", "answer-passwords", "offline-only")
 """Remarks about what a seal's choices lead to: told first, and kept in the seal record."""
 
 CODES = {**BLOCKERS, **ADVICE}

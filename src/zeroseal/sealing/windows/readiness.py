@@ -23,6 +23,10 @@ from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.some_of import some_of
 from zeroseal.traces.context import WindowsContext
 
+OFFLINE_ONLY = (
+    "What is proven of a Windows is proven offline: that a clone boots and finishes its first "
+    "start, only a real one can show."
+)
 _CONTROL, _SERVICES = "SYSTEM\\CSn\\Control", "SYSTEM\\CSn\\Services"
 _ROLES = (
     (f"{_SERVICES}\\NTDS", "a domain controller"),
@@ -50,6 +54,7 @@ _REVIEWED = ("Azure Connected Machine Agent", "Microsoft SQL Server", "InetStp",
 def find_windows_remarks(outlook: Outlook) -> Iterator[Remark]:
     """Remarks that stop a seal, and those that do not; their codes say which."""
     windows = outlook.context.of_windows
+    yield Remark("offline-only", OFFLINE_ONLY)
     yield from _volumes(outlook)
     yield from _first_start(outlook, windows)
     yield from _membership(windows)
