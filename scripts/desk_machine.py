@@ -123,6 +123,16 @@ def membership(rid: int, *groups: int) -> Row:
     return key, "", len(groups), listed
 
 
+def account_domain() -> bytes:
+    """The domain of the machine's accounts: where its identifier begins, a descriptor, itself."""
+    rights = descriptor(ADMINISTRATORS)
+    rights += bytes(-len(rights) % 4)
+    head = bytearray(0x40)
+    head[0x38:0x3C] = len(rights).to_bytes(4, "little")
+    head[0x3C:0x40] = len(RAW_SID).to_bytes(4, "little")
+    return bytes(head) + rights + RAW_SID
+
+
 def policy_name(name: str) -> bytes:
     """A text of the security policy: lengths, place, text."""
     wide = name.encode("utf-16-le")
@@ -139,7 +149,7 @@ def machine_rows() -> dict[str, list[Row]]:
     cache = f"{VERSION}\\Schedule\\TaskCache"
     return {
         "SAM": [
-            raw("SAM\\Domains\\Account", "V", bytes(96) + descriptor(ADMINISTRATORS) + RAW_SID),
+            raw("SAM\\Domains\\Account", "V", account_domain()),
             raw("SAM\\Domains\\Account", "F", dice("sam key", 240)),
             *account("Administrator", 500, 0x210),
             *account("Guest", 501, 0x215, password=False),

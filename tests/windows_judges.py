@@ -6,6 +6,7 @@ Files are read by dissect.ntfs, hives by hivex, python-registry and regipy.
 from __future__ import annotations
 
 import base64
+import re
 import struct
 import uuid
 from pathlib import Path
@@ -94,6 +95,15 @@ class Judged:
         opened = Registry.Registry(str(self.hive("SAM")))
         names = opened.open("SAM\\Domains\\Account\\Users\\Names")
         return {child.value("(default)").value_type(): child.name() for child in names.subkeys()}
+
+    def accounts_by_chntpw(self) -> dict[str, str]:
+        """The state of accounts by name, as chntpw lists them: administrators, disabled ones."""
+        found = {}
+        for line in run("chntpw", "-l", self.hive("SAM")).splitlines():
+            cells = [cell.strip() for cell in line.strip("|").split("|")]
+            if len(cells) == 4 and re.fullmatch(r"[0-9a-f]{4,8}", cells[0]):
+                found[cells[1]] = f"{cells[2]} {cells[3]}".strip()
+        return found
 
     def groups(self) -> dict[str, list[bytes]]:
         """Members of local groups, by the groups' names."""

@@ -90,6 +90,11 @@ def test_nothing_of_a_windows_is_left_and_the_rest_is_as_it_was(
     after.judge_hives()
     assert after.find(_forms()) == set()
     assert after.accounts() == {500: "Administrator", 501: "Guest", 503: "DefaultAccount"}
+    disabled = "dis/lock"
+    built_in = {"Administrator": "ADMIN", "Guest": disabled, "DefaultAccount": disabled}
+    assert after.accounts_by_chntpw() == built_in
+    people = {"ada.brine": "ADMIN", "tom.kelp": ""}
+    assert before.accounts_by_chntpw() == built_in | people
     new = after.machine_sid()
     assert (new[:12], len(new)) == (RAW_SID[:12], 24)
     assert after.groups() == {
@@ -163,6 +168,7 @@ def test_accounts_that_stay_mean_the_same_under_another_identifier(
     )
     assert len(own) == len(SID)
     assert after.accounts()[ADA] == "ada.brine"
+    assert after.accounts_by_chntpw()["ada.brine"] == "ADMIN"
     admin = [b"\1\5" + new[2:] + rid.to_bytes(4, "little") for rid in (500, ADA)]
     assert after.groups()["Administrators"] == admin
     assert f"{own}-{ADA}" in after.keys("SOFTWARE", f"{VERSION}\\ProfileList")

@@ -1,6 +1,7 @@
 """Local accounts of a Windows: its account database (SAM), groups and profiles, read only.
 
-Layouts follow what public registry parsers agree on; no database that Windows wrote was at hand.
+Layouts follow what public registry parsers and chntpw agree on; no database that Windows wrote was
+at hand.
 """
 
 from __future__ import annotations
@@ -10,12 +11,13 @@ from dataclasses import dataclass
 
 from zeroseal.guests.registry.hive import Value
 from zeroseal.guests.registry.paths import Registry
-from zeroseal.guests.windows.sids import MachineSid, sid_bytes, sid_text
+from zeroseal.guests.windows.sids import MACHINE_SID_BYTES, MachineSid, sid_bytes, sid_text
 
 ACCOUNTS = "SAM\\SAM\\Domains\\Account"
 DOMAINS = ("Account", "Builtin")
 ADMINISTRATOR, FIRST_HUMAN = 500, 1000
 _ADMINISTRATORS = 544
+_SID_OFFSET_AT, _SID_AT = 0x38, 0x40  # in the domain's ``V`` value: the offset counts from there
 _FLAGS_AT, _DISABLED = 0x38, 0x0001  # in the ``F`` value of an account
 _NO_PASSWORD_NEEDED = 0x0004
 _ENTRIES_AT, _ENTRY_BYTES = 0xCC, 12  # in its ``V`` value
@@ -62,9 +64,13 @@ class WindowsGroup:
 
 
 def read_machine_sid(registry: Registry) -> MachineSid | None:
-    """The machine's own identifier: the end of the database's ``V`` value."""
+    """The machine's own identifier: at the end of the database's ``V`` value, or where that says."""
     for _found, value in registry.values(ACCOUNTS, "V"):
-        return MachineSid.parse(value.data[-24:])
+        raw = value.data
+        start = _SID_AT + int.from_bytes(raw[_SID_OFFSET_AT : _SID_OFFSET_AT + 4], "little")
+        return MachineSid.parse(raw[-MACHINE_SID_BYTES:]) or MachineSid.parse(
+            raw[start : start + MACHINE_SID_BYTES]
+        )
     return None
 
 
