@@ -91,6 +91,9 @@ def test_clones_of_a_plain_start_differ_in_every_identity_value(
             assert item.find(forms | forms_of_guid(GUID)) == set()
             assert item.value("SYSTEM", TCPIP, "NV Hostname") == f"desk-0{judged.index(item) + 1}"
             assert item.keys("SOFTWARE", "Zero Seal") == []
+            policy = item.value("SECURITY", "Policy\\PolAcDmN")
+            assert policy[8:].decode("utf-16-le") == f"desk-0{judged.index(item) + 1}"
+            assert policy[:2] == len(policy[8:]).to_bytes(2, "little")
         started = zeroseal("yard", "start", "desk-01", "--yard", place)
         assert "sshd made new SSH host keys" in started.out
         zeroseal("yard", "stop", "desk-01", "--yard", place)

@@ -9,6 +9,7 @@ from zeroseal.guests.registry import values
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.windows.account_edits import disable_account, drop_account
 from zeroseal.guests.windows.hives import HiveSet
+from zeroseal.guests.windows.policy import with_policy_text
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, mark
 from zeroseal.traces.changes import (
@@ -70,7 +71,7 @@ def _change_value(change: ValueChange, key: int, editor: HiveEditor, hives: Hive
             editor.set_value(key, change.name, values.DWORD, content)
         case SetPolicyName():
             kind, data = editor.get_value(key, change.name) or (values.BINARY, b"")
-            made = with_policy_name(data, change.old, change.text)
+            made = with_policy_text(data, change.text)
             editor.set_value(key, change.name, kind, made)
         case NewGuid():
             made_guid = str(uuid.uuid4())
@@ -78,19 +79,6 @@ def _change_value(change: ValueChange, key: int, editor: HiveEditor, hives: Hive
             mark(hives.editor(SOFTWARE_FILE), made_guid)
         case _:
             assert_never(change)
-
-
-def with_policy_name(data: bytes, old: str, new: str) -> bytes:
-    """A policy's text, which has its lengths in front (two of 16 bits, then its place), changed."""
-    wide = old.upper().encode("utf-16-le")
-    folded = data.decode("utf-16-le", "replace").upper().encode("utf-16-le", "replace")
-    place = folded.find(wide)
-    if place < 0 or int.from_bytes(data[:2], "little") != len(wide):
-        return data
-    text = new.encode("utf-16-le")
-    room = len(text) + int.from_bytes(data[2:4], "little") - len(wide)
-    head = len(text).to_bytes(2, "little") + room.to_bytes(2, "little") + data[4:place]
-    return head + text + data[place + len(wide) :]
 
 
 def _empty(editor: HiveEditor, key: int, path: str) -> None:

@@ -232,7 +232,6 @@ class SetPolicyName:
     file: str
     key: str
     name: str
-    old: str
     text: str
 
 

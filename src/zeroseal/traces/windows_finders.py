@@ -19,6 +19,7 @@ from zeroseal.guests.windows.identity import (
     read_text,
 )
 from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.policy import POLICY_NAME, policy_text
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.traces.changes import (
     Change,
@@ -34,7 +35,6 @@ from zeroseal.traces.changes import (
 )
 from zeroseal.traces.context import FindContext
 
-_POLICY_NAME = "SECURITY\\Policy\\PolAcDmN"
 _USER_SERVICE = re.compile(r"_[0-9a-f]{4,16}$", re.IGNORECASE)
 _OF_USERS = 0x40  # bit of a service's type: a template or an instance for somebody's session
 _INSTANCE = 0x80
@@ -56,11 +56,9 @@ def find_computer_name(context: FindContext) -> Iterator[tuple[Change, str]]:
         for found, value in registry.values(pattern, wanted):
             if values.typed(value) not in ("", NEUTRAL_COMPUTER_NAME):
                 yield SetText(found.file, found.path, value.name, NEUTRAL_COMPUTER_NAME), evidence
-    wide = name.upper().encode("utf-16-le")
-    for found, value in registry.values(_POLICY_NAME, ""):
-        text = value.data.decode("utf-16-le", "replace").upper().encode("utf-16-le", "replace")
-        if name and name.upper() != NEUTRAL_COMPUTER_NAME and wide in text:
-            yield SetPolicyName(found.file, found.path, "", name, NEUTRAL_COMPUTER_NAME), evidence
+    for found, value in registry.values(POLICY_NAME, ""):
+        if policy_text(value.data) not in ("", NEUTRAL_COMPUTER_NAME):
+            yield SetPolicyName(found.file, found.path, "", NEUTRAL_COMPUTER_NAME), evidence
 
 
 def find_registered_owner(context: FindContext) -> Iterator[tuple[Change, str]]:

@@ -64,7 +64,7 @@ class WindowsGroup:
 
 
 def read_machine_sid(registry: Registry) -> MachineSid | None:
-    """The machine's own identifier: at the end of the database's ``V`` value, or where that says."""
+    """The machine's own identifier: at the end of the ``V`` value, or where that says."""
     for _found, value in registry.values(ACCOUNTS, "V"):
         raw = value.data
         start = _SID_AT + int.from_bytes(raw[_SID_OFFSET_AT : _SID_OFFSET_AT + 4], "little")

@@ -9,6 +9,7 @@ from zeroseal.guests.registry import values
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.hives import HiveSet
 from zeroseal.guests.windows.identity import COMPUTER_NAME, TCPIP
+from zeroseal.guests.windows.policy import POLICY_NAME, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, unmark
 
@@ -46,6 +47,11 @@ def name_computer(registry: Registry, hives: HiveSet, name: str) -> None:
             key = editor.find_key(found.path)
             if key is not None:
                 editor.set_value(key, value, values.SZ, values.pack(values.SZ, name))
+    for found, own in registry.values(POLICY_NAME, ""):
+        editor = hives.editor(found.file)
+        key = editor.find_key(found.path)
+        if key is not None:
+            editor.set_value(key, "", own.kind, with_policy_text(own.data, name))
 
 
 def new_machine_guid(hives: HiveSet) -> str:
