@@ -6,7 +6,7 @@ from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
-from zeroseal.cli.show_survey import container_text
+from zeroseal.cli.show_image import container_text
 from zeroseal.templates.export import ExportResult
 
 

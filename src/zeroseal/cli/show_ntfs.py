@@ -6,7 +6,7 @@ from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
-from zeroseal.cli.show_survey import image_rows
+from zeroseal.cli.show_image import image_rows
 from zeroseal.guests.windows.identity import WindowsFacts
 from zeroseal.guests.windows.volumes import NtfsFacts
 from zeroseal.sealing.data_survey import DataSurvey

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
+from zeroseal.cli.show_image import image_rows
+from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import option_words
-from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
+from zeroseal.sealing.survey import Survey, by_trace
 
 
 def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
@@ -35,8 +36,6 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
         system.insert(0, ("mounted", mounts))
     look.facts(console, system)
     if survey.windows:
-        from zeroseal.cli.show_ntfs import show_ntfs, show_system
-
         show_system(survey.windows, console)
         show_ntfs(survey.ntfs, console)
     if groups:
@@ -50,33 +49,6 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
         look.section(console, "Good to know")
         look.bullets(console, told)
     _show_next(survey, console)
-
-
-def image_rows(image: ImageFacts) -> list[tuple[str, str]]:
-    """The facts of a container."""
-    if image.is_tree:
-        return [(image.format_name, str(image.path))]
-    rows = [
-        ("file", str(image.path)),
-        (
-            "format",
-            f"{container_text(image)}, disk of {size_text(image.size_bytes)}, "
-            f"{size_text(image.allocated_bytes)} of it stored, "
-            f"file of {size_text(image.file_bytes)}",
-        ),
-    ]
-    if image.extents:
-        rows.append(("made of", ", ".join(path.name for path in image.extents)))
-    if image.chain:
-        rows.append(("backed by", ", ".join(str(path) for path in image.chain)))
-    if image.snapshots:
-        rows.append(("snapshots", ", ".join(image.snapshots)))
-    return rows
-
-
-def container_text(image: ImageFacts) -> str:
-    """The container's format, and which kind of it."""
-    return f"{image.format_name}, {image.variant}" if image.variant else image.format_name
 
 
 def _show_readiness(survey: Survey, console: Console) -> None:

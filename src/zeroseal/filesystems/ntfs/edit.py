@@ -268,7 +268,7 @@ class NtfsEditor(NameEditor):
             how many files and folders changed.
         """
         self.finish()  # the bytes of the volume are searched
-        return ByteReplacer(self, self._writer, pairs).run()
+        return ByteReplacer(self, self._writer, self.rename, pairs).run()
 
     def forget_changes(self) -> None:
         """Empties the change journal, and takes the volume's own object identifier away."""

@@ -8,13 +8,13 @@ content.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterable, Sequence
 
 from zeroseal.blocks.search import Needle, search_store
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import DescriptorHeader
 from zeroseal.filesystems.ntfs.names import to_bytes
+from zeroseal.filesystems.ntfs.names_edit import NameEditor
 from zeroseal.filesystems.ntfs.node_writer import NodeWriter
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node, node_from_record
 from zeroseal.filesystems.ntfs.places import PlaceNames
@@ -27,9 +27,6 @@ from zeroseal.filesystems.ntfs.security import (
     iter_descriptors,
 )
 from zeroseal.filesystems.ntfs.streams import read_stream
-
-if TYPE_CHECKING:
-    from zeroseal.filesystems.ntfs.edit import NtfsEditor
 
 Pairs = Sequence[tuple[bytes, bytes]]
 _MOST_PLACES = 1 << 20
@@ -50,11 +47,19 @@ class ByteReplacer:
     Args:
         editor: of the volume.
         writer: its writer.
+        rename: gives an entry of a folder, (folder, name), another name.
         pairs: (old, new) of the same length, at least seven bytes.
     """
 
-    def __init__(self, editor: NtfsEditor, writer: NodeWriter, pairs: Pairs) -> None:
-        self._editor, self._writer, self._pairs = editor, writer, pairs
+    def __init__(
+        self,
+        editor: NameEditor,
+        writer: NodeWriter,
+        rename: Callable[[int, bytes, bytes], None],
+        pairs: Pairs,
+    ) -> None:
+        self._editor, self._writer, self._rename_entry = editor, writer, rename
+        self._pairs = pairs
         self._volume = editor.volume
         self._margin = max(len(old) for old, _new in pairs) - 1
 
@@ -168,7 +173,7 @@ class ByteReplacer:
             raw = to_bytes(name)
             made = swap(raw, self._pairs)
             if made != raw and head.space != layout.DOS:
-                self._editor.rename(head.parent & layout.REFERENCE_MASK, raw, made)
+                self._rename_entry(head.parent & layout.REFERENCE_MASK, raw, made)
                 changed = 1
         return changed
 
