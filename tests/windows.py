@@ -42,8 +42,9 @@ def make_windows_disk(
     *more: tuple[str, Row],
     without: Iterable[tuple[str, str, str]] = (),
     extra: dict[str, bytes] | None = None,
+    behind: Iterable[tuple[str, Path]] = (),
 ) -> Path:
-    """A disk with an EFI system partition and the system volume."""
+    """A disk with an EFI system partition and the system volume; ``behind`` are further ones."""
     firmware, store = path.with_suffix(".efi"), path.with_suffix(".bcd")
     with firmware.open("wb") as file:
         file.truncate(4 << 20)
@@ -53,4 +54,4 @@ def make_windows_disk(
     run("mcopy", "-i", firmware, store, "::EFI/Microsoft/Boot/BCD")
     run("mcopy", "-i", firmware, store, "::EFI/Boot/bootx64.efi")
     volume = make_windows_volume(path.with_suffix(".ntfs"), *more, without=without, extra=extra)
-    return make_disk(path, ("ef00", firmware), ("0700", volume))
+    return make_disk(path, ("ef00", firmware), ("0700", volume), *behind)

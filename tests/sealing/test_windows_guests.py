@@ -12,11 +12,14 @@ from pathlib import Path
 import pytest
 from scripts.desk_machine import (
     ADA,
+    ADA_SID,
     COMPUTER,
     CURRENT,
     DUID,
     GUID,
     LEASE,
+    MACHINE,
+    NOW,
     PASSWORD,
     RAW_SID,
     SET,
@@ -29,6 +32,7 @@ from scripts.desk_machine import (
     VERSION,
     Row,
     answer_file,
+    descriptor,
     dice,
     files,
     number,
@@ -39,9 +43,12 @@ from scripts.desk_machine import (
 
 from tests.conftest import Command
 from tests.hives import dirty, new_log
-from tests.oracles import partition_range
-from tests.windows import make_windows_disk
+from tests.ntfs import judge_ntfs, judge_security, make_ntfs, streams_by_dissect
+from tests.oracles import cut_partition, partition_range
+from tests.windows import make_windows_disk, make_windows_volume
 from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
+from tests.xfs import FileStore
+from zeroseal.filesystems.ntfs.edit import NtfsEditor
 
 STATE = f"{CURRENT}\\Setup\\State"
 RESEALED = "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"
@@ -403,3 +410,49 @@ def test_what_windows_left_behind_values_in_hives_is_zeroed(
     done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid")
     assert done.status == 0, done.err
     assert Judged(sealed, tmp_path / "after").find(_forms()) == set()
+
+
+def test_other_volumes_of_the_disk_are_cleaned_too(tmp_path: Path, zeroseal: Command) -> None:
+    reserved = tmp_path / "reserved"
+    reserved.write_bytes(bytes(1 << 20))
+    data = make_ntfs(tmp_path / "data", "-L", "Float")
+    store = FileStore(data)
+    editor = NtfsEditor(store, NOW)
+    kept = editor.create_folder(editor.root, b"Float", 0o755)
+    editor.set_security(kept, descriptor(MACHINE.raw_account(ADA)))
+    editor.create_file(kept, b"float.csv", b"pier,float\r\n3,120.00\r\n", 0o644)
+    named = editor.create_folder(editor.root, b"$RECYCLE.BIN", 0o755)
+    bin_ = editor.create_folder(named, ADA_SID.encode(), 0o755)
+    editor.create_file(bin_, b"$R9.txt", f"thrown away by {COMPUTER}".encode() * 60, 0o644)
+    volume_files = editor.create_folder(editor.root, b"System Volume Information", 0o755)
+    editor.create_file(volume_files, b"tracking.log", dice("tracking d", 3000), 0o644)
+    editor.create_file(editor.root, b"pagefile.sys", COMPUTER.encode() * 900, 0o644)
+    editor.create_file(kept, b"old", f"deleted on {COMPUTER}".encode() * 90, 0o644)
+    editor.finish()
+    editor = NtfsEditor(store, NOW, zero_removed=False)
+    editor.remove(kept, b"old")
+    editor.finish()
+    store.close()
+    behind = [("0c01", reserved), ("0700", data)]
+    disk = make_windows_disk(tmp_path / "d.raw", behind=behind)
+    told = zeroseal("survey", disk, "--places")
+    assert "/partition 4:/$RECYCLE.BIN/" + ADA_SID in told.out
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid")
+    assert done.status == 0, done.err
+    after = Judged(sealed, tmp_path / "after")
+    assert after.find(_forms()) == set()
+    other = cut_partition(sealed, 4, tmp_path / "after.data")
+    judge_ntfs(other)
+    judge_security(other)
+    left = {path for path, _stream in streams_by_dissect(other)}
+    assert left == {"/Float/", "/Float/float.csv", "/$RECYCLE.BIN/", "/System Volume Information/"}
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+
+
+def test_two_systems_on_one_disk_are_refused(tmp_path: Path, zeroseal: Command) -> None:
+    second = make_windows_volume(tmp_path / "second")
+    disk = make_windows_disk(tmp_path / "d.raw", behind=[("0700", second)])
+    refused = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid")
+    assert refused.status == 3
+    assert "partition 2 and partition 3 hold a Windows each" in refused.err

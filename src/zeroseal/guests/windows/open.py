@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from zeroseal.errors import ZeroSealError
+from zeroseal.errors import UnsupportedError, ZeroSealError
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.tree import FileTree, Kind
 from zeroseal.guests.guest import Guest, Mount
@@ -55,16 +55,30 @@ def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVol
 
 
 def find_system_volume(disk: Disk) -> Volume | None:
-    """The first volume that holds the registry of a Windows."""
+    """The volume that holds the registry of a Windows; None where none does.
+
+    Raises:
+        UnsupportedError: there is more than one.
+    """
+    found = list(_iter_system_volumes(disk))
+    if len(found) > 1:
+        names = " and ".join(volume.name for volume in found)
+        raise UnsupportedError(
+            f"{names} hold a Windows each, and only a disk with one system can be handled: remove "
+            "the other in the guest"
+        )
+    return found[0] if found else None
+
+
+def _iter_system_volumes(disk: Disk) -> Iterator[Volume]:
     for volume in disk.volumes:
         if volume.content.kind != "ntfs" or volume.content.refusal:
             continue
         try:
             if _has_registry(NtfsTree(volume.store, volume.name)):
-                return volume
+                yield volume
         except ZeroSealError:
             continue  # it is told with the reason as a volume
-    return None
 
 
 def _has_registry(tree: NtfsTree) -> bool:
