@@ -456,3 +456,23 @@ def test_two_systems_on_one_disk_are_refused(tmp_path: Path, zeroseal: Command) 
     refused = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid")
     assert refused.status == 3
     assert "partition 2 and partition 3 hold a Windows each" in refused.err
+
+
+def test_a_name_that_stays_in_the_registry_is_told_with_its_key(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    key = "Saltmarsh\\Till"
+    disk = make_windows_disk(
+        tmp_path / "d.raw",
+        ("SOFTWARE", text(key, "Desk", f"the desk {COMPUTER} on the quay")),
+        ("SOFTWARE", text(f"{key}\\of {COMPUTER.lower()}", "Pier", "3")),
+    )
+    refused = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid")
+    assert refused.status == 5
+    for told in (f"SOFTWARE\\{key} : Desk", f"SOFTWARE\\{key}\\of {COMPUTER.lower()}"):
+        assert told in refused.err
+    rules = tmp_path / "rules.toml"
+    allowed = '["/Windows/System32/config/SOFTWARE"]'
+    rules.write_text(f"version = 1\n[allow]\nresidue = {allowed}\n")
+    done = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid", "--rules", rules)
+    assert done.status == 0, done.err

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 
 from zeroseal.blocks.search import MOST_EACH, Hit, search_store
 from zeroseal.blocks.store import Store
@@ -16,6 +17,7 @@ from zeroseal.sealing.places import PlaceFinder
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
 from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.windows.hive_places import HivePlaces
 
 _MOST_NAMED = 50
 
@@ -69,7 +71,8 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
     for hit in hits:
         sorter.take(hit)
     hidden, unread = search_hidden(subject.opened.guest, values)
-    found = [*sorter.residue(), *(Residue(*one, 0, 1) for one in _inside(packed))]
+    found = [*_with_keys(sorter.residue(), subject, values)]
+    found += [Residue(*one, 0, 1) for one in _inside(packed)]
     told_in = {residue.label for residue in found}
     found += [Residue(*one, 0, 1) for one in hidden if one[0] not in told_in]
     counts = Counter(hit.value_no for hit in hits if hit.value_no < len(values.values))
@@ -87,6 +90,20 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
         *unread,
     )
     return ValueSearch(tuple(found), tuple(sorter.secrets()), not_searched, packed.opened)
+
+
+def _with_keys(residue: list[Residue], subject: Subject, values: ValueSet) -> Iterator[Residue]:
+    """Residue in hives of a Windows by the keys that hold it, as far as those can be found."""
+    if subject.windows is None or not residue:
+        yield from residue
+        return
+    places = HivePlaces(subject.opened.guest)
+    known = {value.label: value for value in values.values}
+    for item in residue:
+        value = known.get(item.label)
+        keys = places.keys_of(item.place, value) if value else []
+        inside = f", inside {', '.join(keys)}" if keys else ""
+        yield replace(item, place=item.place + inside)
 
 
 def not_allowed(residue: tuple[Residue, ...], rules: HouseRules) -> tuple[Residue, ...]:
