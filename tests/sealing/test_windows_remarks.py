@@ -11,6 +11,7 @@ from scripts.desk_machine import (
     SET,
     TCPIP,
     TOM_SID,
+    VERSION,
     Row,
     answer_file,
     number,
@@ -44,6 +45,9 @@ TALKATIVE: list[tuple[str, Row]] = [
     ("SYSTEM", text(TCPIP, "Domain", "saltmarsh.example")),
     ("SYSTEM", raw("Setup\\Upgrade", "x", b"x")),
     ("SOFTWARE", text("Zabbix\\agent", "HostMetadata", "x")),
+    ("SOFTWARE", number(f"{VERSION}\\SoftwareProtectionPlatform", "SkipRearm", 1)),
+    ("SYSTEM", text(f"{SERVICES}\\Till", "ImagePath", "C:\\till.exe --password=not-a-real-one")),
+    ("SYSTEM", text(f"{CONTROL}\\Session Manager\\Environment", "TILL_TOKEN", "not-real")),
     ("SOFTWARE", text(f"{APPX}\\{TOM_SID}\\Tideline.Two_1", "Path", "C:\\x")),
 ]
 
@@ -68,7 +72,12 @@ def quiet(tmp_path_factory: pytest.TempPathFactory) -> Subject:
 @pytest.fixture(scope="module")
 def talkative(tmp_path_factory: pytest.TempPathFactory) -> Subject:
     """A machine with a reason for nearly every remark."""
-    extra = {"Windows/WinSxS/pending.xml": b"<x/>", "Windows/Panther/unattend.xml": answer_file()}
+    policy = "ProgramData/Microsoft/Group Policy/History/{A}/Machine/Preferences/Drives.xml"
+    extra = {
+        "Windows/WinSxS/pending.xml": b"<x/>",
+        "Windows/Panther/unattend.xml": answer_file(),
+        policy: b'<Drives cpassword="AAAA"/>',
+    }
     path = tmp_path_factory.mktemp("talkative") / "d.raw"
     return _subject(make_windows_disk(path, *TALKATIVE, extra=extra))
 
@@ -102,9 +111,14 @@ def test_a_machine_with_a_reason_for_nearly_everything(talkative: Subject) -> No
     assert {
         "domain-member", "cloud-member", "server-role", "work-pending", "fast-start",
         "answer-passwords", "no-guest-agent", "no-ssh-server", "review-agents", "card-guids",
+        "password-in-settings",
     } <= set(told)  # fmt: skip
     assert "shared-identifier" not in told
     assert "broken-by-reissue" not in told
+    for place in ("the service Till", "the variable TILL_TOKEN", "Drives.xml"):
+        assert place in told["password-in-settings"]
+    assert "not-a-real-one" not in told["password-in-settings"]
+    assert "SkipRearm is set" in told["licensing"]
     assert "A new security identifier is not needed here" in told["first-start-told"]
     assert told["server-role"].count("The machine is") == 2
     assert "a servicing plan" in told["work-pending"]

@@ -65,6 +65,7 @@ ADVICE = {
     "time-zone": "the time zone that clones keep",
     "licensing": "activation and re-arm counts",
     "card-guids": "GUIDs of network cards stay",
+    "password-in-settings": "settings that look as if they held a password",
     "hosts-file": "the hosts file names machines",
     "kept-secrets": "secrets of services that are removed",
     "review-agents": "ids of agents that are not known here",

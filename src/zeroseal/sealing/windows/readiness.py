@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from zeroseal.errors import ZeroSealError
@@ -44,6 +45,11 @@ _DISK_DRIVERS = {"viostor": "virtio-blk", "vioscsi": "virtio-scsi", "storahci": 
                  "stornvme": "NVMe", "storvsc": "Hyper-V", "pvscsi": "VMware"}  # fmt: skip
 _CARD_DRIVERS = {"netkvm": "virtio", "e1iexpress": "e1000e", "netvsc": "Hyper-V",
                  "vmxnet3ndis6": "VMware"}  # fmt: skip
+_PASSWORD = re.compile(r"(?i)[/-]{1,2}(password|passwd|pwd|pass|secret|token)[=: ]\s*\S+")
+_SECRET_NAME = re.compile(r"(?i)(password|passwd|secret|token|api_?key)")
+_POLICY_FILES = ("/ProgramData/Microsoft/Group Policy/History/**/*.xml",)
+_MOST_POLICY_BYTES = 1 << 20
+_LICENSING = "SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\SoftwareProtectionPlatform"
 _SERVICING_PLAN = "/Windows/WinSxS/pending.xml"
 _APPX = f"{CURRENT}\\Appx\\AppxAllUserStore"
 _REVIEWED = ("Azure Connected Machine Agent", "Microsoft SQL Server", "InetStp", "Veeam",
@@ -63,6 +69,7 @@ def find_windows_remarks(outlook: Outlook) -> Iterator[Remark]:
     yield from _accounts(outlook, windows)
     yield from _host(windows)
     yield from _settings(outlook, windows)
+    yield from _passwords(outlook, windows)
     yield from _applications(windows)
     yield from _strange_identifiers(outlook, windows)
 
@@ -281,6 +288,8 @@ def _settings(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
         "Activation is left alone: how often it can still be re-armed stands in an encrypted store "
         "that is not read here, and only Windows' own generalize pass resets a client's id.",
     )
+    if read_number(windows.registry, _LICENSING, "SkipRearm"):
+        yield Remark("licensing", "SkipRearm is set: a generalize pass will not re-arm activation.")
     software = {
         found.key.name
         for pattern in ("SOFTWARE\\*", "SOFTWARE\\Microsoft\\*")
@@ -292,6 +301,31 @@ def _settings(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
             "review-agents",
             f"These keep ids of their own that are not known here: {some_of(found_agents)}; look "
             "at how each wants to be prepared for copies.",
+        )
+
+
+def _passwords(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+    """Passwords that settings hold by their look: of services, the environment, group policy."""
+    places = [
+        f"the service {found.key.name}"
+        for found, value in windows.registry.values(f"{_SERVICES}\\*", "ImagePath")
+        if _PASSWORD.search(str(values.typed(value)))
+    ]
+    places += [
+        f"the variable {value.name}"
+        for _found, value in windows.registry.values(
+            f"{_CONTROL}\\Session Manager\\Environment", "*"
+        )
+        if _SECRET_NAME.search(value.name) and values.typed(value)
+    ]
+    for pattern in _POLICY_FILES:
+        for path in outlook.guest.glob(pattern):
+            if b"cpassword=" in outlook.guest.read_file(path, _MOST_POLICY_BYTES):
+                places.append(path)
+    if places:
+        yield Remark(
+            "password-in-settings",
+            f"These look as if they held a password, and stay: {some_of(places)}.",
         )
 
 
