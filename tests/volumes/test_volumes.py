@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import uuid
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import open_image
 from zeroseal.volumes.disk import Disk, read_disk
+from zeroseal.volumes.recognise import recognise
 from zeroseal.volumes.swap import data_range, find_swap
 
 
@@ -139,3 +141,11 @@ def test_damaged_tables_raise_only_our_errors(
         return
     for volume in disk.volumes:
         assert volume.offset_bytes + volume.size_bytes <= len(raw)
+
+
+def test_a_stick_that_bitlocker_encrypted_is_no_fat() -> None:
+    sector = bytearray(8192)
+    sector[3:11], sector[82:90] = b"MSWIN4.1", b"FAT32   "
+    sector[424:440] = uuid.UUID("4967d63b-2e29-4ad8-8399-f6a339e3d001").bytes_le
+    content = recognise(MemoryStore(bytes(sector)))
+    assert (content.kind, "BitLocker" in content.refusal) == ("bitlocker", True)

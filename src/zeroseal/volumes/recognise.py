@@ -18,10 +18,14 @@ _EXT4_READ_ONLY = 0x8 | 0x10 | 0x20 | 0x40 | 0x400  # huge_file, ..., metadata_c
 _MD_MAGIC = b"\xfc\x4e\x2b\xa9"
 _MD_REFUSAL = "it is part of a RAID array (md): copy what it holds to a plain volume first"
 
+_BITLOCKER_REFUSAL = "it is encrypted (BitLocker): decrypt it in the guest first"
+_BITLOCKER_TO_GO = bytes.fromhex("3bd66749292ed84a8399f6a339e3d001")  # in a boot sector like FAT's
+
 # (offset, signature, kind, why a disk with it cannot be handled)
 _SIGNATURES = (
     (0, b"LUKS\xba\xbe", "luks", "it is encrypted (LUKS): decrypt a copy first"),
-    (3, b"-FVE-FS-", "bitlocker", "it is encrypted (BitLocker): decrypt it in the guest first"),
+    (3, b"-FVE-FS-", "bitlocker", _BITLOCKER_REFUSAL),
+    (424, _BITLOCKER_TO_GO, "bitlocker", _BITLOCKER_REFUSAL),
     (0, b"XFSB", "xfs", ""),
     (3, b"NTFS    ", "ntfs", ""),
     (3, b"EXFAT   ", "exfat", ""),
