@@ -42,12 +42,14 @@ from scripts.desk_machine import (
 )
 
 from tests.conftest import Command
+from tests.disks import make_disk
 from tests.hives import dirty, new_log
 from tests.ntfs import judge_ntfs, judge_security, make_ntfs, streams_by_dissect
 from tests.oracles import cut_partition, partition_range
 from tests.windows import make_windows_disk, make_windows_volume
 from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
 from tests.xfs import FileStore
+from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 
 STATE = f"{CURRENT}\\Setup\\State"
@@ -476,3 +478,32 @@ def test_a_name_that_stays_in_the_registry_is_told_with_its_key(
     rules.write_text(f"version = 1\n[allow]\nresidue = {allowed}\n")
     done = zeroseal("seal", disk, "-o", tmp_path / "x", "--reissue-sid", "--rules", rules)
     assert done.status == 0, done.err
+
+
+def test_files_that_somebody_encrypted_are_told_and_kept(tmp_path: Path, zeroseal: Command) -> None:
+    path = "Users/ada.brine/Documents/float.zip"
+    disk = make_windows_disk(tmp_path / "d.raw", extra={path: dice("ciphertext", 9000)})
+    store = FileStore(tmp_path / "d.ntfs")
+    editor = NtfsEditor(store, NOW)
+    node = editor.root
+    for part in path.split("/"):
+        found = editor.find_child(node, part.encode())
+        assert found is not None
+        node = found.node
+    data = editor.get_node(node).find(layout.DATA)
+    assert data is not None
+    data.flags |= layout.ENCRYPTED
+    editor.set_flags(node, editor.get_node(node).flags | layout.FILE_ENCRYPTED)
+    editor.finish()
+    store.close()
+    disk = make_disk(
+        tmp_path / "e.raw", ("ef00", tmp_path / "d.efi"), ("0700", tmp_path / "d.ntfs")
+    )
+    options = ("--reissue-sid", "--retain-account", "ada.brine")
+    told = " ".join(zeroseal("seal", disk, "--dry-run", *options).out.split())
+    assert "a file that ada.brine encrypted cannot be read any more" in told
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, *options)
+    assert done.status == 0, done.err
+    assert f"/{path} could not be read" in " ".join(done.out.split())
+    assert dice("ciphertext", 9000) in sealed.read_bytes()

@@ -184,6 +184,11 @@ class Guest:
         for found in self._walk(self._get(path, follow_last=False)):
             yield found.path, self._facts_of(found.place)
 
+    def walk_nodes(self, path: str) -> Iterator[tuple[str, FileTree, int]]:
+        """Yields (path, tree, node) of all beneath a folder, links unfollowed."""
+        for found in self._walk(self._get(path, follow_last=False)):
+            yield found.path, self._tree(found.place), found.place.node
+
     def size_of(self, path: str) -> tuple[int, int]:
         """(files, bytes) of what a path is or holds."""
         facts = self.facts(path, follow_last=False)

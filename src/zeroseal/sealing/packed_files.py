@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from blake3 import blake3
 
 from zeroseal.blocks.search import Searcher
+from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.compressors import UNPACK_ERRORS, iter_unpacked
 from zeroseal.guests.guest import Guest
@@ -77,6 +78,8 @@ def search_packed_files(guest: Guest, values: ValueSet, progress: Progress) -> P
                 known[digest] = _find_inside(raw, searcher)
             for number in known[digest]:
                 found[values.values[number].label, path] = None
+        except UnsupportedError as error:  # encrypted by the file system, or kept elsewhere
+            not_opened.append(f"{path} could not be read to search inside it ({error.message}).")
         except UNPACK_ERRORS as error:
             not_opened.append(f"{path} could not be opened to search inside it ({error}).")
     return PackedResult(tuple(found), opened, tuple(not_opened))

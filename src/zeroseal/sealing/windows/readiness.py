@@ -10,6 +10,7 @@ from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.security import STREAM, iter_descriptors
 from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
 from zeroseal.guests.windows.answer_files import iter_answer_files
 from zeroseal.guests.windows.identity import CURRENT, FirstStart, read_number, read_text
@@ -129,8 +130,10 @@ def _broken_by_reissue(outlook: Outlook, windows: WindowsContext) -> Iterator[st
         kept = guest.glob(f"{profile.folder}/AppData/Roaming/Microsoft/Protect/S-1-5-21-*")
         if kept:
             yield f"secrets that Windows protects for {profile.name} cannot be read any more"
-        if guest.glob(f"{profile.folder}/AppData/Roaming/Microsoft/SystemCertificates/My/Keys/*"):
-            yield f"files that {profile.name} encrypted cannot be read any more"
+        encrypted = _count_encrypted(guest, profile.folder)
+        if encrypted:
+            files = "a file" if encrypted == 1 else f"{encrypted} files"
+            yield f"{files} that {profile.name} encrypted cannot be read any more"
         if any(True for _key in windows.registry.find(f"{_APPX}\\{profile.sid}")):
             yield f"store applications of {profile.name} must be registered again"
     staying = [account for account in windows.identity.accounts if account not in windows.doomed]
@@ -151,6 +154,16 @@ def _broken_by_reissue(outlook: Outlook, windows: WindowsContext) -> Iterator[st
     if services:
         named = some_of(services)
         yield f"services that log in as a local account may need their password again ({named})"
+
+
+def _count_encrypted(guest: Guest, folder: str) -> int:
+    """How many files in a folder the file system has encrypted."""
+    if not guest.is_folder(folder):
+        return 0
+    return sum(
+        isinstance(tree, NtfsTree) and bool(tree.get_node(node).flags & layout.FILE_ENCRYPTED)
+        for _path, tree, node in guest.walk_nodes(folder)
+    )
 
 
 def _membership(windows: WindowsContext) -> Iterator[Remark]:
