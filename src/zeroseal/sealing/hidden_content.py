@@ -13,7 +13,7 @@ from itertools import pairwise
 from zeroseal.blocks.search import Searcher
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.ntfs import layout
-from zeroseal.filesystems.ntfs.nodes import Attribute, node_from_record
+from zeroseal.filesystems.ntfs.nodes import Attribute, may_hide, node_from_record, parse_pieces
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.streams import read_stream
@@ -82,6 +82,8 @@ class _Looker:
         if _base_of(record):
             return
         try:
+            if not may_hide(parse_pieces(self._volume, number, record)):
+                return
             node = node_from_record(self._volume, number, record)
             for attribute in node.all_of(layout.DATA):
                 for value in self._in_attribute(attribute):

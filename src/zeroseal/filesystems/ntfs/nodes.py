@@ -209,6 +209,23 @@ def parse_pieces(volume: NtfsVolume, number: int, record: bytes) -> list[Piece]:
     raise volume.damaged(f"the attributes of record {number} have no end")
 
 
+def may_hide(pieces: list[Piece]) -> bool:
+    """Whether bytes of a volume do not show all of a record's content in one piece.
+
+    So it is where content is compressed, or in fragments, or described by further records.
+    """
+    for piece in pieces:
+        if piece.type == layout.ATTRIBUTE_LIST:
+            return True
+        if piece.value is None and piece.type != layout.INDEX_ALLOCATION:
+            raw = piece.runs_raw
+            following = 1 + (raw[0] & 0x0F) + (raw[0] >> 4) if raw else 0
+            has_more = following < len(raw) and raw[following] != 0
+            if piece.flags & layout.COMPRESSION_MASK or has_more:
+                return True
+    return False
+
+
 def _mapped_piece(
     volume: NtfsVolume, number: int, raw: bytes, kind: int, name: str, flags: int, instance: int
 ) -> Piece:

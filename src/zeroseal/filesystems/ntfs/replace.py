@@ -16,7 +16,13 @@ from zeroseal.filesystems.ntfs.layout import DescriptorHeader
 from zeroseal.filesystems.ntfs.names import to_bytes
 from zeroseal.filesystems.ntfs.names_edit import NameEditor
 from zeroseal.filesystems.ntfs.node_writer import NodeWriter
-from zeroseal.filesystems.ntfs.nodes import Attribute, Node, node_from_record
+from zeroseal.filesystems.ntfs.nodes import (
+    Attribute,
+    Node,
+    may_hide,
+    node_from_record,
+    parse_pieces,
+)
 from zeroseal.filesystems.ntfs.places import PlaceNames
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.security import (
@@ -88,6 +94,9 @@ class ByteReplacer:
             if record is None or not record[22] & layout.IN_USE:
                 continue
             if int.from_bytes(record[32:40], "little") & layout.REFERENCE_MASK:
+                continue
+            pieces = parse_pieces(self._volume, number, record)
+            if not self._is_in(record) and not may_hide(pieces):
                 continue
             node = node_from_record(self._volume, number, record)
             if any(self._may_hold(attribute) for attribute in _contents(node)):
