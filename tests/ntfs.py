@@ -16,8 +16,12 @@ from dissect.ntfs import NTFS
 
 from tests.oracles import need, run
 from tests.xfs import FileStore
+from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.check import check_volume
+from zeroseal.filesystems.ntfs.edit import NtfsEditor
+from zeroseal.filesystems.ntfs.nodes import Attribute
 from zeroseal.filesystems.ntfs.read import NtfsTree
+from zeroseal.filesystems.ntfs.runs import HOLE, Run
 from zeroseal.filesystems.tree import Kind
 
 MIB = 1 << 20
@@ -176,3 +180,18 @@ def streams_by_dissect(volume: Path) -> Streams:
                     found[own, attribute.name] = record.open(attribute.name).read()
     file.close()
     return found
+
+
+def add_change_journal(editor: NtfsEditor, content: bytes, hole_clusters: int = 512) -> None:
+    """A change journal as Windows has it: a long hole, then what it noted last."""
+    node = editor._create(layout.EXTEND, b"$UsnJrnl", layout.IS_SYSTEM, layout.FILE_SYSTEM)
+    unit = editor.volume.cluster_bytes
+    taken = editor._writer.clusters.take(16)
+    runs, size = [Run(HOLE, hole_clusters), *taken], (hole_clusters + 16) * unit
+    journal = Attribute(layout.DATA, "$J", layout.SPARSE, None, False, runs, size, size)
+    limits = (1 << 25).to_bytes(8, "little") + (1 << 23).to_bytes(8, "little") + bytes(16)
+    node.attributes += [journal, Attribute(layout.DATA, "$Max", value=limits)]
+    editor._link(layout.EXTEND, b"$UsnJrnl", node)
+    for piece in taken:
+        whole = piece.clusters * unit
+        editor.volume.store.write(piece.lcn * unit, (content * (whole // len(content) + 1))[:whole])

@@ -58,6 +58,10 @@ def volume(tmp_path: Path) -> Path:
         packed.mkdir()
         os.setxattr(packed, "system.ntfs_attrib", (0x810).to_bytes(4, "little"))
         (packed / "log.txt").write_bytes((b"all the tide tables " * 300 + OLD) * 40)
+        with (point / "sparse").open("wb") as sparse:  # larger than the volume
+            for place in (0, 5 << 20, (60 << 20) - 7):
+                sparse.seek(place)
+                sparse.write(b"s" * 1020 + OLD + RAW + b"s" * 3000)
     store = FileStore(path)
     editor = NtfsEditor(store, NOW)
     top = editor.create_folder(editor.root, b"people", 0o755)

@@ -8,7 +8,15 @@ from pathlib import Path
 
 import pytest
 
-from tests.ntfs import NOW, compare_with_mount, fuse, judge_ntfs, make_ntfs, streams_of
+from tests.ntfs import (
+    NOW,
+    add_change_journal,
+    compare_with_mount,
+    fuse,
+    judge_ntfs,
+    make_ntfs,
+    streams_of,
+)
 from tests.xfs import FileStore
 from zeroseal.filesystems.cleaner import Part
 from zeroseal.filesystems.ntfs import layout
@@ -83,21 +91,12 @@ def plant(volume: Path) -> None:
     store.close()
 
 
-def add_change_journal(volume: Path) -> None:
+def note_changes(volume: Path) -> None:
     """A change journal as Windows keeps it: a hole, then names; and an identifier of the volume."""
     store = FileStore(volume)
     editor = NtfsEditor(store, NOW)
     writer = editor._writer
-    node = editor._create(layout.EXTEND, b"$UsnJrnl", layout.IS_SYSTEM, layout.FILE_SYSTEM)
-    runs = [Run(HOLE, 512), *writer.clusters.take(16)]
-    size = 528 * editor.volume.cluster_bytes
-    journal = Attribute(layout.DATA, "$J", layout.SPARSE, None, False, runs, size, size)
-    limits = (1 << 25).to_bytes(8, "little") + (1 << 23).to_bytes(8, "little") + bytes(16)
-    node.attributes += [journal, Attribute(layout.DATA, "$Max", value=limits)]
-    editor._link(layout.EXTEND, b"$UsnJrnl", node)
-    for run in runs[1:]:
-        content = (WIDE * 2000)[: run.clusters * editor.volume.cluster_bytes]
-        store.write(run.lcn * editor.volume.cluster_bytes, content)
+    add_change_journal(editor, WIDE)
     identifier = uuid.UUID("a5a5a5a5-0000-11ee-8000-525400000001").bytes_le
     top = editor.get_node(layout.VOLUME)
     top.attributes.append(Attribute(layout.OBJECT_ID, value=identifier))
@@ -116,7 +115,7 @@ def test_nothing_that_was_removed_is_left_anywhere(tmp_path: Path, options: str)
     volume = make_ntfs(tmp_path / "v", *options.split(), megabytes=64)
     with fuse(volume, "compression") as point:
         lay_canaries(point)
-    add_change_journal(volume)
+    note_changes(volume)
     judge_ntfs(volume)
     store = FileStore(volume)
     editor = NtfsEditor(store, NOW)

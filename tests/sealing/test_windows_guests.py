@@ -44,8 +44,8 @@ from scripts.desk_machine import (
 from tests.conftest import Command
 from tests.disks import make_disk
 from tests.hives import dirty, new_log
-from tests.ntfs import judge_ntfs, judge_security, make_ntfs, streams_by_dissect
-from tests.oracles import cut_partition, partition_range
+from tests.ntfs import add_change_journal, judge_ntfs, judge_security, make_ntfs, streams_by_dissect
+from tests.oracles import cut_partition, partition_range, run
 from tests.windows import make_windows_disk, make_windows_volume
 from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
 from tests.xfs import FileStore
@@ -507,3 +507,27 @@ def test_files_that_somebody_encrypted_are_told_and_kept(tmp_path: Path, zerosea
     assert done.status == 0, done.err
     assert f"/{path} could not be read" in " ".join(done.out.split())
     assert dice("ciphertext", 9000) in sealed.read_bytes()
+
+
+def test_a_change_journal_larger_than_the_disk_is_emptied(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    volume = make_windows_volume(tmp_path / "v")
+    store = FileStore(volume)
+    editor = NtfsEditor(store, NOW)
+    noted = f"{COMPUTER} {ADA_SID} ada.brine".encode("utf-16-le")
+    add_change_journal(editor, noted, hole_clusters=1 << 21)  # 8 GiB
+    editor.finish()
+    store.close()
+    firmware = tmp_path / "esp"
+    firmware.write_bytes(bytes(4 << 20))
+    run("mkfs.vfat", "-n", "ESP", firmware)
+    disk = make_disk(tmp_path / "d.raw", ("ef00", firmware), ("0700", volume))
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid")
+    assert done.status == 0, done.err
+    cut = cut_partition(sealed, 2, tmp_path / "after")
+    judge_ntfs(cut)
+    whole = sealed.read_bytes().lower()
+    left = [name for name, form in _forms().items() if form.lower() in whole]
+    assert left == []

@@ -8,10 +8,11 @@ content.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from zeroseal.blocks.search import Needle, search_store
 from zeroseal.filesystems.ntfs import layout
+from zeroseal.filesystems.ntfs.allocate import write_at
 from zeroseal.filesystems.ntfs.layout import DescriptorHeader
 from zeroseal.filesystems.ntfs.names import to_bytes
 from zeroseal.filesystems.ntfs.names_edit import NameEditor
@@ -72,7 +73,10 @@ class ByteReplacer:
     def run(self) -> int:
         """Replaces everything; returns how many files and folders changed."""
         changed = 0
+        journal = self._editor.change_journal()
         for number in sorted(self._candidates()):
+            if journal is not None and number == journal.number:
+                continue  # it is emptied, not edited
             node = self._editor.get_node(number)
             changed += self._replace_in(node)
         for number in self._named():
@@ -149,31 +153,34 @@ class ByteReplacer:
         for attribute in list(_contents(node)):
             if attribute.is_encrypted:
                 continue
-            if attribute.value is not None or attribute.has_holes or attribute.is_compressed:
-                content = read_stream(self._volume, attribute)
-                made = swap(content, self._pairs)
-                if made == content:
-                    continue
-                changed = 1
-                if attribute.value is not None:
-                    attribute.value = made
-                    self._writer.changed[node.number] = node
-                else:
-                    self._writer.set_value(node, attribute, made)
-            else:
+            if attribute.value is None and not attribute.is_compressed:
                 changed |= self._replace_in_clusters(node, attribute)
+                continue
+            content = read_stream(self._volume, attribute)
+            made = swap(content, self._pairs)
+            if made == content:
+                continue
+            changed = 1
+            if attribute.value is not None:
+                attribute.value = made
+                self._writer.changed[node.number] = node
+            else:
+                self._writer.set_value(node, attribute, made)
         return changed
 
     def _replace_in_clusters(self, node: Node, attribute: Attribute) -> int:
-        """Replaces in plain content, piece by piece: a file may be larger than memory."""
+        """Replaces in clusters where they are, piece by piece: a file may be larger than memory."""
         changed = 0
-        for start in range(0, attribute.size_bytes, _PIECE):
-            # what begins in this piece may end in the next one
-            content = read_stream(self._volume, attribute, start, _PIECE + self._margin)
-            made = swap(content, self._pairs)
-            for first, end in _differing(content, made):
-                self._writer.write_into(node, attribute, start + first, made[first:end])
-                changed = 1
+        for begin, stop in _stretches(attribute, self._volume.cluster_bytes):
+            for start in range(begin, stop, _PIECE):
+                # what begins in this piece may end in the next one
+                length = min(_PIECE + self._margin, stop - start)
+                content = read_stream(self._volume, attribute, start, length)
+                made = swap(content, self._pairs)
+                for first, end in _differing(content, made):
+                    write_at(self._volume, attribute, start + first, made[first:end])
+                    self._writer.changed[node.number] = node
+                    changed = 1
         return changed
 
     def _rename(self, node: Node) -> int:
@@ -239,6 +246,20 @@ def _contents(node: Node) -> Iterable[Attribute]:
     for attribute in node.attributes:
         if attribute.type in kinds and not (skipped and attribute.type == layout.DATA):
             yield attribute
+
+
+def _stretches(attribute: Attribute, cluster_bytes: int) -> Iterator[tuple[int, int]]:
+    """(start, end) of content in clusters that no hole interrupts."""
+    position, begin = 0, 0
+    for run in attribute.runs:
+        end = position + run.clusters * cluster_bytes
+        if run.lcn == HOLE:
+            if begin < position:
+                yield begin, min(position, attribute.initialized)
+            begin = end
+        position = end
+    if begin < attribute.initialized:
+        yield begin, attribute.initialized
 
 
 def _differing(old: bytes, new: bytes) -> Iterable[tuple[int, int]]:
