@@ -13,7 +13,13 @@ from itertools import pairwise
 from zeroseal.blocks.search import Searcher
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.ntfs import layout
-from zeroseal.filesystems.ntfs.nodes import Attribute, may_hide, node_from_record, parse_pieces
+from zeroseal.filesystems.ntfs.nodes import (
+    Attribute,
+    base_of,
+    may_hide,
+    node_from_record,
+    parse_pieces,
+)
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.streams import read_stream
@@ -76,10 +82,10 @@ class _Looker:
         raw = b"".join(record.ljust(size, b"\0") for record in records)
         for offset, number in self._hits(raw):
             at = offset // size
-            yield number, _base_of(records[at]) or first + at
+            yield number, base_of(records[at]) or first + at
 
     def _in_content(self, number: int, record: bytes) -> Iterator[tuple[int, int]]:
-        if _base_of(record):
+        if base_of(record):
             return
         try:
             if not may_hide(parse_pieces(self._volume, number, record)):
@@ -112,11 +118,6 @@ class _Looker:
     def _hits(self, raw: bytes) -> list[tuple[int, int]]:
         padded = raw.ljust(-(-len(raw) // 4) * 4, b"\0")
         return self._searcher.find(padded, len(padded))
-
-
-def _base_of(record: bytes) -> int:
-    """The node whose extension a record is; 0 for one of its own."""
-    return int.from_bytes(record[32:40], "little") & layout.REFERENCE_MASK
 
 
 def _path_of(tree: NtfsTree, number: int) -> str:

@@ -40,7 +40,7 @@ _OF_USERS = 0x40  # bit of a service's type: a template or an instance for someb
 _INSTANCE = 0x80
 _GUID = ("SOFTWARE\\Microsoft\\Cryptography", "MachineGuid")
 _LONGEST_LOG = 1 << 30
-_STATIC = ("IPAddress", "SubnetMask", "DefaultGateway", "DefaultGatewayMetric", "NameServer")
+_STATIC = {"ipaddress", "subnetmask", "defaultgateway", "defaultgatewaymetric", "nameserver"}
 
 
 def find_computer_name(context: FindContext) -> Iterator[tuple[Change, str]]:
@@ -115,7 +115,7 @@ def find_card_addresses(context: FindContext) -> Iterator[tuple[Change, str]]:
         evidence = f"{', '.join(card.addresses)} becomes DHCP"
         yield SetNumber(card.file, card.key, "EnableDHCP", 1), evidence
         for name in card.names:
-            if name.lower() in {item.lower() for item in _STATIC}:
+            if name.lower() in _STATIC:
                 yield RemoveValue(card.file, card.key, name), evidence
 
 

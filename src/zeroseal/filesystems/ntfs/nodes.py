@@ -145,6 +145,11 @@ class Node:
         return security_id_of(self.standard)
 
 
+def base_of(record: bytes) -> int:
+    """The node whose extension a record is; 0 for one of its own."""
+    return int.from_bytes(record[32:40], "little") & layout.REFERENCE_MASK
+
+
 def security_id_of(standard: bytes) -> int:
     """The number of a security descriptor from standard information; its 1.2 form has none."""
     if len(standard) < layout.STANDARD_BYTES:

@@ -6,7 +6,7 @@ from bisect import bisect_right
 
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.ntfs import layout
-from zeroseal.filesystems.ntfs.nodes import node_from_record
+from zeroseal.filesystems.ntfs.nodes import base_of, node_from_record
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
@@ -33,7 +33,7 @@ class PlaceNames:
         for number, record in volume.iter_records():
             if record is None or not record[22] & layout.IN_USE:
                 continue
-            base = int.from_bytes(record[32:40], "little") & layout.REFERENCE_MASK
+            base = base_of(record)
             if base:
                 self._bases[number] = base
                 continue

@@ -20,6 +20,7 @@ from zeroseal.filesystems.ntfs.node_writer import NodeWriter
 from zeroseal.filesystems.ntfs.nodes import (
     Attribute,
     Node,
+    base_of,
     may_hide,
     node_from_record,
     parse_pieces,
@@ -97,7 +98,7 @@ class ByteReplacer:
         for number, record in self._volume.iter_records():
             if record is None or not record[22] & layout.IN_USE:
                 continue
-            if int.from_bytes(record[32:40], "little") & layout.REFERENCE_MASK:
+            if base_of(record):
                 continue
             pieces = parse_pieces(self._volume, number, record)
             if not self._is_in(record) and not may_hide(pieces):
@@ -142,8 +143,7 @@ class ByteReplacer:
                 continue
             if not record[22] & layout.IN_USE or not self._is_in(record):
                 continue
-            base = int.from_bytes(record[32:40], "little") & layout.REFERENCE_MASK
-            found.append(base or number)
+            found.append(base_of(record) or number)
         return list(dict.fromkeys(found))
 
     # -- what is replaced

@@ -5,7 +5,6 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 
-from zeroseal.errors import DamagedError
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.hive import Hive
 from zeroseal.guests.registry.layout import BinHeader
@@ -46,11 +45,7 @@ def _free_in(hive: Hive, raw: bytes) -> Iterator[bytes]:
         (size,) = struct.unpack_from("<i", raw, at)
         length = abs(size)
         if length < _SMALLEST or at + length > end:
-            raise _no_cell(hive)
+            raise hive.damaged("a cell is none")
         if size > 0:
             yield raw[at + 4 : at + length]
         at += length
-
-
-def _no_cell(hive: Hive) -> DamagedError:
-    return hive.damaged("a cell is none")

@@ -9,7 +9,9 @@ from zeroseal.guests.registry import values
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.paths import CONFIG_FOLDER
 from zeroseal.guests.windows.accounts import (
+    DISABLED,
     DOMAINS,
+    FLAGS_AT,
     GROUP_ENTRIES_AT,
     GROUP_MEMBERS_AT,
     account_value,
@@ -21,7 +23,6 @@ from zeroseal.guests.windows.sids import MachineSid
 SAM_FILE = f"{CONFIG_FOLDER}/SAM"
 _USERS = "SAM\\Domains\\Account\\Users"
 _RID_BYTES = 4
-_FLAGS_AT, _DISABLED = 0x38, 0x0001
 
 
 def drop_account(hives: HiveSet, sid: MachineSid, name: str, rid: int) -> None:
@@ -58,7 +59,7 @@ def disable_account(hives: HiveSet, rid: int) -> None:
     if key is None or found is None:
         return
     content = bytearray(found[1])
-    content[_FLAGS_AT] |= _DISABLED
+    content[FLAGS_AT] |= DISABLED
     editor.set_value(key, "F", found[0], bytes(content))
 
 

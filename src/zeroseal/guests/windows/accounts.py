@@ -18,8 +18,7 @@ DOMAINS = ("Account", "Builtin")
 ADMINISTRATOR, FIRST_HUMAN = 500, 1000
 _ADMINISTRATORS = 544
 _SID_OFFSET_AT, _SID_AT = 0x38, 0x40  # in the domain's ``V`` value: the offset counts from there
-_FLAGS_AT, _DISABLED = 0x38, 0x0001  # in the ``F`` value of an account
-_NO_PASSWORD_NEEDED = 0x0004
+FLAGS_AT, DISABLED = 0x38, 0x0001  # in the ``F`` value of an account
 _ENTRIES_AT, _ENTRY_BYTES = 0xCC, 12  # in its ``V`` value
 _NT_HASH = 14
 _EMPTY_HASHES = (0, 4, 24)  # lengths of an entry that holds no hash: old form, AES form
@@ -89,14 +88,14 @@ def read_accounts(registry: Registry) -> list[WindowsAccount]:
         if rid is None:
             continue
         facts = _value_of(registry, rid, "F")
-        flags = int.from_bytes(facts[_FLAGS_AT : _FLAGS_AT + 2], "little")
+        flags = int.from_bytes(facts[FLAGS_AT : FLAGS_AT + 2], "little")
         found.append(
             WindowsAccount(
                 name=key.key.name,
                 rid=rid,
-                disabled=bool(flags & _DISABLED),
+                disabled=bool(flags & DISABLED),
                 has_password=_has_hash(_value_of(registry, rid, "V")),
-                is_administrator=bool(sid) and sid.account(rid) in administrators if sid else False,
+                is_administrator=sid is not None and sid.account(rid) in administrators,
             )
         )
     return sorted(found, key=lambda account: account.rid)
