@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -13,6 +14,9 @@ from tests.lvm import MIB, lvm_disk, put, take, volume_range
 from tests.oracles import cut_range, find_texts, need, run, to_raw
 from tests.xfs import FileStore, judge_xfs, kernel, make_xfs
 from zeroseal.filesystems.kinds import find_owned_nodes
+from zeroseal.filesystems.xfs.check import check_volume
+from zeroseal.filesystems.xfs.log import log_range
+from zeroseal.filesystems.xfs.volume import XfsVolume
 
 ROOT_MIB = 320
 GONE = [
@@ -100,3 +104,30 @@ def test_the_shipped_server_disk_is_sound(tmp_path: Path) -> None:
     with kernel(root, "ro") as point:
         assert "Tideline Linux 4" in (point / "etc/os-release").read_text()
     assert find_owned_nodes("xfs", FileStore(root), "v", [1000], in_acls=False) == {}
+
+
+def test_a_volume_that_got_another_uuid_still_mounts_after_a_seal(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    """xfs_repair is content with a log of another UUID; the kernel is not."""
+    volume = make_xfs(tmp_path / "v.raw", "-m", "rmapbt=1")
+    tree = BARE_GUEST | SEEDING | {
+        "/etc/fstab": "/dev/vda / xfs defaults 0 0\n", "/usr/sbin/xfs_growfs": "",
+    }  # fmt: skip
+    with kernel(volume) as point:
+        write_tree(point, tree)
+    run("xfs_admin", "-U", "33333333-2222-4333-8444-555555555555", volume)
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", volume, "-o", sealed, "--expect-seed")
+    assert done.status == 0, done.err
+    judge_xfs(sealed)
+
+
+def test_the_checker_sees_a_log_of_another_volume(tmp_path: Path) -> None:
+    volume = make_xfs(tmp_path / "v", "-m", "rmapbt=1")
+    store = FileStore(volume)
+    start, _length = log_range(XfsVolume(store).superblock)
+    store.write(start + 304, b"another volume's")  # the field of the record's UUID
+    judge = subprocess.run(["xfs_repair", "-n", "-f", volume], capture_output=True, check=False)
+    assert judge.returncode == 0  # it does not look
+    assert "another volume" in " ".join(map(str, check_volume(store, "v")))

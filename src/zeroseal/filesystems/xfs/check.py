@@ -18,7 +18,7 @@ from zeroseal.filesystems.xfs.check_claims import Claims
 from zeroseal.filesystems.xfs.check_folders import FolderPass
 from zeroseal.filesystems.xfs.check_groups import GroupCheck
 from zeroseal.filesystems.xfs.check_inodes import InodePass
-from zeroseal.filesystems.xfs.log import log_range
+from zeroseal.filesystems.xfs.log import last_record, log_range
 from zeroseal.filesystems.xfs.unused import iter_slots
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
@@ -61,6 +61,7 @@ def _check(volume: XfsVolume) -> Iterator[Problem]:
     for group in groups:
         yield from group.check_against(claims)
     yield from _check_totals(volume, groups)
+    yield from _check_log(volume)
 
 
 def _count(volume: XfsVolume) -> int:
@@ -76,3 +77,14 @@ def _check_totals(volume: XfsVolume, groups: list[GroupCheck]) -> Iterator[Probl
     ):
         if told != counted:
             yield Problem("superblock", f"it counts {told} {name}, and there are {counted}")
+
+
+def _check_log(volume: XfsVolume) -> Iterator[Problem]:
+    """The kernel mounts no volume whose newest log record bears another UUID; zeros are accepted.
+
+    Source: the kernel's ``xlog_header_check_mount``.
+    """
+    record = last_record(volume.store, volume.superblock)
+    if record is None or record.uuid in (volume.superblock.uuid, bytes(16)):
+        return
+    yield Problem("log", "its newest record bears the UUID of another volume")

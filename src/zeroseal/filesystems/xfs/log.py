@@ -49,6 +49,13 @@ def is_clean_log(store: Store, superblock: Superblock) -> bool:
     )
 
 
+def last_record(store: Store, superblock: Superblock) -> LogRecord | None:
+    """The header of the record before the log's head; None where the log was never written."""
+    ring = _Ring(store, superblock)
+    found = ring.find_record_before(ring.find_head()) if ring.count >= 2 else None
+    return found[1] if found else None
+
+
 def highest_cycle(store: Store, superblock: Superblock) -> int:
     """The round in which the log is."""
     ring = _Ring(store, superblock)
@@ -71,11 +78,13 @@ def _record_blocks(superblock: Superblock) -> int:
     return max(2, superblock.log_sector_bytes // layout.SECTOR)
 
 
-def empty_log(superblock: Superblock, uuid: bytes, cycle: int) -> bytes:
+def empty_log(superblock: Superblock, cycle: int) -> bytes:
     """The whole body of a log that holds nothing, in a new round.
 
     Behind its one record every block bears the number of the round before, and zeros: without
-    those numbers repair programs take the rest for a log that was never written.
+    those numbers repair programs take the rest for a log that was never written. The record bears
+    the superblock's own UUID, also where metadata blocks keep an earlier one (META_UUID): the
+    kernel refuses to mount a volume whose log has another (``xlog_header_check_mount``).
     """
     count = superblock.log_blocks * superblock.block_bytes // layout.SECTOR
     words = np.zeros((count, layout.SECTOR // 4), dtype=">u4")
@@ -94,7 +103,7 @@ def empty_log(superblock: Superblock, uuid: bytes, cycle: int) -> bytes:
         operations=1,
         first_word=0xB0C0D0D0,
         form=layout.LOG_FORMAT_LINUX_LE,
-        uuid=uuid,
+        uuid=superblock.uuid,
         buffer_bytes=32 << 10,
     )
     body = bytearray(words.tobytes())

@@ -103,11 +103,11 @@ def is_empty_log(store: Store, volume: XfsVolume) -> bool:
     cycle = highest_cycle(store, volume.superblock)
     if is_new_log(store, volume.superblock):
         return True
-    return store.read(start, length) == empty_log(volume.superblock, volume.uuid, cycle)
+    return store.read(start, length) == empty_log(volume.superblock, cycle)
 
 
 def clear_log(volume: XfsVolume) -> None:
     """Writes an empty log, in a new round: no structure may be younger than it."""
     start, _length = log_range(volume.superblock)
     cycle = highest_cycle(volume.store, volume.superblock) + 1
-    volume.store.write(start, empty_log(volume.superblock, volume.uuid, cycle))
+    volume.store.write(start, empty_log(volume.superblock, cycle))
