@@ -172,8 +172,9 @@ def kernel_mount(volume: Path, *options: str) -> Iterator[Path]:
 
 
 _QUIET = (
-    "Mounting V5", "Ending clean mount", "Unmounting Filesystem", "unmounting filesystem", "eprecated",
-    "mounted filesystem", "EXPERIMENTAL", "without journal", "supports timestamps until", "mounting ext",
+    "Mounting V5", "Ending clean mount", "Unmounting Filesystem", "unmounting filesystem",
+    "mounted filesystem", "EXPERIMENTAL", "without journal", "supports timestamps until",
+    "mounting ext", "eprecated",
 )  # fmt: skip
 
 

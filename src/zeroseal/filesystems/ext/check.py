@@ -23,6 +23,7 @@ from zeroseal.filesystems.ext.xattrs import read_xattr_block
 from zeroseal.filesystems.tree import Problem
 
 _MOST_PROBLEMS = 50
+_BOOT_LOADER_INODE = 5
 
 
 def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
@@ -81,8 +82,10 @@ class _Checker:
     def run(self) -> list[Problem]:
         """Runs all passes; a structure that cannot be read at all ends the check."""
         passes = (
+            self._check_superblock,
             self._claim_structures,
             self._inodes.run,
+            self._check_reserved_inodes,
             self._settle_claims,
             FolderPass(self._volume, self._inodes, self._report).run,
             self._check_block_bitmaps,
@@ -103,6 +106,43 @@ class _Checker:
 
     def _report(self, where: str, what: str) -> None:
         self._problems.append(Problem(where, what))
+
+    def _check_superblock(self) -> None:
+        """Numbers that mean nothing without their feature, and that e2fsck stumbles over."""
+        superblock = self._volume.superblock
+        has_quota = superblock.ro_compat & layout.RO_QUOTA
+        for name, number, has_feature in (
+            ("user quota", superblock.user_quota_inode, has_quota),
+            ("group quota", superblock.group_quota_inode, has_quota),
+            ("project quota", superblock.project_quota_inode, has_quota),
+            ("the orphan file", superblock.orphan_file_inode,
+             superblock.compat & layout.COMPAT_ORPHAN_FILE),
+        ):  # fmt: skip
+            if number and not has_feature:
+                what = f"it names inode {number} for {name}, but does not have that feature"
+                self._report("superblock", what)
+        if superblock.compat & layout.COMPAT_HAS_JOURNAL and any(superblock.journal_uuid):
+            self._report("superblock", "it names a journal on another device beside its own")
+
+    def _check_reserved_inodes(self) -> None:
+        """What may lie in an inode below the first that files may have (e2fsck, pass 1)."""
+        superblock = self._volume.superblock
+        special = {
+            layout.ROOT_INODE, layout.BAD_BLOCKS_INODE, superblock.journal_inode,
+            superblock.orphan_file_inode, *quota_inodes(self._volume).values(),
+        }  # fmt: skip
+        for number in sorted(self._inodes.types.keys() - special):
+            if number >= self._volume.first_inode:
+                break
+            kind = self._inodes.types[number]
+            if number == layout.RESIZE_INODE:
+                is_sound = kind in (0, layout.MODE_FILE)
+            else:
+                is_sound = kind == 0 or (
+                    number == _BOOT_LOADER_INODE and kind != layout.MODE_FOLDER
+                )
+            if not is_sound:
+                self._report(f"inode {number}", "it is reserved, but holds a file or folder")
 
     def _claim_structures(self) -> None:
         volume = self._volume

@@ -222,7 +222,7 @@ class InodePass:
         volume = self._volume
         list_block = int.from_bytes(inode.block[52:56], "little")
         kept = volume.superblock.reserved_gdt_blocks
-        if not list_block or not kept:
+        if not list_block:
             return
         self.claims.add(layout.RESIZE_INODE, list_block, 1)
         table_blocks = volume.descriptor_blocks
@@ -234,7 +234,7 @@ class InodePass:
         found = np.frombuffer(volume.read_block(list_block), "<u4")
         sound = found.tolist() == expected
         copies = [
-            volume.group_blocks(group)[0] + 1 + table_blocks
+            first_kept + group * volume.superblock.blocks_per_group
             for group in range(1, volume.group_count)
             if volume.has_superblock_copy(group)
         ]

@@ -25,6 +25,8 @@ _MIN_GROUP_BLOCKS = 256  # mke2fs makes no smaller groups
 _MAX_GROUPS = 1 << 22  # 512 TiB with groups of 128 MiB
 _MAX_LOG_BLOCK_SIZE = 6  # 64 KiB
 _MAX_LOG_CLUSTER_RATIO = 16
+_LAST_REVISION = 1
+OLD_FIRST_INODE = 11  # of revision 0, and the lowest of revision 1
 
 BlockRun = tuple[int, int]  # (first block, number of blocks)
 
@@ -54,7 +56,7 @@ class Geometry:
             self.block_count |= superblock.blocks_count_hi << 32
             self.descriptor_bytes = superblock.descriptor_bytes
         self.inode_bytes = superblock.inode_bytes if superblock.revision else INODE_BASE_BYTES
-        self.first_inode = superblock.first_inode if superblock.revision else 11
+        self.first_inode = superblock.first_inode if superblock.revision else OLD_FIRST_INODE
         self.cluster_blocks = self._cluster_blocks()
         if not self._is_sound(is_64bit):
             raise ValueError("its superblock describes an impossible geometry")
@@ -157,11 +159,19 @@ class Geometry:
         bits = self.block_bytes * 8
         ratio = self.cluster_blocks
         clusters_per_group = superblock.blocks_per_group // ratio
+        reserved_blocks = superblock.reserved_blocks_lo
+        if is_64bit:
+            reserved_blocks |= superblock.reserved_blocks_hi << 32
         return (
-            superblock.blocks_per_group >= _MIN_GROUP_BLOCKS
+            superblock.revision <= _LAST_REVISION
+            and OLD_FIRST_INODE <= self.first_inode <= superblock.inodes_per_group
+            and reserved_blocks <= self.block_count // 2
+            and superblock.reserved_gdt_blocks <= self.block_bytes // 4
+            and superblock.blocks_per_group >= _MIN_GROUP_BLOCKS
             and clusters_per_group <= bits
             and superblock.blocks_per_group % (8 * ratio) == 0
-            and (ratio == 1 or clusters_per_group == superblock.clusters_per_group)
+            and clusters_per_group == superblock.clusters_per_group
+            and superblock.log_cluster_size - superblock.log_block_size == ratio.bit_length() - 1
             and self.block_count % ratio == 0
             and 0 < superblock.inodes_per_group <= bits
             and superblock.inodes_per_group % 8 == 0

@@ -23,6 +23,9 @@ COMPAT_RESIZE_INODE = 0x10
 COMPAT_DIR_INDEX = 0x20
 COMPAT_SPARSE_SUPER2 = 0x200
 COMPAT_ORPHAN_FILE = 0x1000
+COMPAT_KNOWN = (
+    0x1FFF  # up to orphan_file: no bit of them changes a structure that we read otherwise
+)
 
 # s_feature_incompat
 INCOMPAT_FILETYPE = 0x2
@@ -165,9 +168,9 @@ class Superblock(Record):
     free_inodes: int = at(0x10, "I")
     first_data_block: int = at(0x14, "I", "1 with 1 KiB blocks, else 0")
     log_block_size: int = at(0x18, "I", "a block is 1024 << this many bytes")
-    log_cluster_size: int = at(0x1C, "I", "with bigalloc: a cluster is 1024 << this many bytes")
+    log_cluster_size: int = at(0x1C, "I", "a cluster is 1024 << this many bytes")
     blocks_per_group: int = at(0x20, "I")
-    clusters_per_group: int = at(0x24, "I", "with bigalloc")
+    clusters_per_group: int = at(0x24, "I")
     inodes_per_group: int = at(0x28, "I")
     magic: int = at(0x38, "H")
     state: int = at(0x3A, "H")
@@ -180,6 +183,7 @@ class Superblock(Record):
     uuid: bytes = at(0x68, "16s")
     label: bytes = at(0x78, "16s")
     last_mounted: bytes = at(0x88, "64s", "the folder it was mounted on")
+    journal_uuid: bytes = at(0xD0, "16s", "of a journal on another device")
     reserved_gdt_blocks: int = at(0xCE, "H", "blocks kept for the descriptor table to grow")
     journal_inode: int = at(0xE0, "I")
     journal_device: int = at(0xE4, "I")

@@ -9,6 +9,7 @@ from zeroseal.filesystems.ext import checksums
 from zeroseal.filesystems.ext.geometry import BlockRun, Geometry
 from zeroseal.filesystems.ext.layout import (
     COMPAT_HAS_JOURNAL,
+    COMPAT_KNOWN,
     INCOMPAT_CSUM_SEED,
     INCOMPAT_JOURNAL_DEVICE,
     INCOMPAT_MMP,
@@ -194,12 +195,13 @@ class ExtVolume(Geometry):
         unknown = superblock.incompat & ~INCOMPAT_SUPPORTED
         if superblock.journal_device or (superblock.incompat & INCOMPAT_JOURNAL_DEVICE):
             raise UnsupportedError(f"{self.where} keeps its journal on another device")
-        if unknown:
-            names = _feature_names(unknown, INCOMPAT_NAMES)
+        unknown_compat = superblock.compat & ~COMPAT_KNOWN
+        if unknown or unknown_compat:
+            names = _feature_names(unknown or unknown_compat, INCOMPAT_NAMES if unknown else {})
             raise UnsupportedError(
                 f"{self.where} is an ext file system with {names}, which is not supported",
                 structure="superblock",
-                got=unknown,
+                got=unknown or unknown_compat,
             )
 
     def _check_state(self) -> None:
