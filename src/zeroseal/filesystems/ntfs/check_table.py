@@ -43,6 +43,8 @@ class TablePass:
 
     Attributes:
         in_use: numbers of all records in use, extensions among them.
+        blank_reserved: reserved records that hold zeros. Windows leaves records 16 to 23 so, and
+            marks them as used in the table's bitmap; mkntfs writes them as unused records.
         nodes: what is to be known of each base record in use.
         claims: (first cluster, count, record) of everything that lies in clusters.
     """
@@ -50,6 +52,7 @@ class TablePass:
     def __init__(self, volume: NtfsVolume) -> None:
         self._volume = volume
         self.in_use: set[int] = set()
+        self.blank_reserved: set[int] = set()
         self.nodes: dict[int, NodeSummary] = {}
         self.claims: list[tuple[int, int, int]] = []
         self._extensions: dict[int, int] = {}  # record: its base, as the record says
@@ -60,7 +63,9 @@ class TablePass:
         problems: list[Problem] = []
         for number, record in self._volume.iter_records():
             if record is None:
-                if number < layout.FIRST_USER_RECORD:
+                if self._is_blank_reserved(number):
+                    self.blank_reserved.add(number)
+                elif number < layout.FIRST_USER_RECORD:
                     problems.append(Problem(f"record {number}", "it is not sound"))
                 continue
             head = RecordHeader.parse(record[: RecordHeader.SIZE])
@@ -81,6 +86,11 @@ class TablePass:
         return problems
 
     # -- inside
+
+    def _is_blank_reserved(self, number: int) -> bool:
+        if not layout.FIRST_RESERVED_RECORD <= number < layout.FIRST_USER_RECORD:
+            return False
+        return not any(self._volume.read_raw_record(number))
 
     def _check_record(
         self, number: int, head: RecordHeader, record: bytes

@@ -29,6 +29,7 @@ FIXUP_STRIDE = 512  # update sequences protect this many bytes each, whatever th
     UPCASE,
     EXTEND,
 ) = range(12)
+FIRST_RESERVED_RECORD = 12
 FIRST_USER_RECORD = 24  # 12 to 23 are kept for the file system itself
 MFT_RESERVED_RECORD = 15  # kept for the first extension of the table's own record
 

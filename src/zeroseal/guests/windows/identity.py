@@ -26,12 +26,15 @@ _SYSTEM_FOLDERS = ("windows", "program files", "program files (x86)", "programda
 SHARED_PROFILES = ("default", "public", "all users", "default user", "defaultapppool")
 _PEOPLE = ("S-1-5-21-", "S-1-12-1-")  # local and domain accounts, and those of a cloud directory
 
-# (pattern of a key that is there only while something is pending, what it is)
+# (pattern of a key, what is pending): marks of a restart are keys without content, of the others
+# only a key that holds something says that work is under way
 _SERVICING = f"{CURRENT}\\Component Based Servicing"
-_PENDING_KEYS = (
+_PENDING_MARKS = (
     (f"{_SERVICING}\\RebootPending", "a restart after servicing"),
-    (f"{_SERVICING}\\PackagesPending", "packages that are half installed"),
     (f"{CURRENT}\\WindowsUpdate\\Auto Update\\RebootRequired", "a restart after updates"),
+)
+_PENDING_WORK = (
+    (f"{_SERVICING}\\PackagesPending", "packages that are half installed"),
     ("SYSTEM\\Setup\\Upgrade", "an upgrade that is under way"),
     ("SYSTEM\\Setup\\MoSetup\\Volatile", "an upgrade that is under way"),
 )
@@ -220,11 +223,9 @@ def _domain(registry: Registry, own: MachineSid | None) -> str:
 
 
 def _iter_pending(registry: Registry) -> Iterator[str]:
-    told: set[str] = set()
-    for pattern, what in _PENDING_KEYS:
-        if what not in told and any(True for _found in registry.find(pattern)):
-            told.add(what)
-            yield what
+    marks = [what for key, what in _PENDING_MARKS if any(True for _key in registry.find(key))]
+    work = [what for key, what in _PENDING_WORK if _has_content(registry, key)]
+    yield from dict.fromkeys(marks + work)
     if read_number(registry, f"{_SERVICING}\\SessionsPending", "Exclusive"):
         yield "a servicing session"
     for _key, value in registry.values(_SESSION, _RENAMES):
@@ -237,3 +238,11 @@ def _iter_pending(registry: Registry) -> Iterator[str]:
     host = read_text(registry, TCPIP, "NV Hostname")
     if name and host and name.lower() != host.lower():
         yield f"a new computer name, {host}"
+
+
+def _has_content(registry: Registry, pattern: str) -> bool:
+    """Whether a key that a pattern fits holds a value or a key."""
+    return any(
+        any(True for _value in found.hive.values(found.key)) or found.hive.subkey_offsets(found.key)
+        for found in registry.find(pattern)
+    )

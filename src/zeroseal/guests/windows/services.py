@@ -22,6 +22,17 @@ class WindowsServices:
                 return number
         return None
 
+    def is_installed(self, name: str) -> bool:
+        r"""Whether there is such a service, with a program, that is not disabled.
+
+        A key alone says nothing: every client of Windows 10 has ``Services\NTDS`` without values.
+        """
+        pattern = f"SYSTEM\\CSn\\Services\\{name}"
+        has_program = any(
+            values.typed(value) for _found, value in self._registry.values(pattern, "ImagePath")
+        )
+        return has_program and self.is_there(name)
+
     def is_there(self, name: str) -> bool:
         """Whether there is such a service that is not disabled."""
         start = self.start_of(name)

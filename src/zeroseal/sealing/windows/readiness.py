@@ -31,11 +31,12 @@ OFFLINE_ONLY = (
 )
 _CONTROL, _SERVICES = "SYSTEM\\CSn\\Control", "SYSTEM\\CSn\\Services"
 _ROLES = (
-    (f"{_SERVICES}\\NTDS", "a domain controller"),
-    (f"{_SERVICES}\\ClusSvc", "a node of a cluster"),
-    (f"{_SERVICES}\\CertSvc", "a certificate authority"),
-    (f"{_SERVICES}\\DHCPServer", "a DHCP server"),
+    ("NTDS", "a domain controller"),
+    ("ClusSvc", "a node of a cluster"),
+    ("CertSvc", "a certificate authority"),
+    ("DHCPServer", "a DHCP server"),
 )
+_SERVICE_PASSWORDS = "SECURITY\\Policy\\Secrets\\_SC_*\\CurrVal"
 _AGENTS = {
     "QEMU-GA": "QEMU",
     "VMTools": "VMware",
@@ -174,15 +175,16 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
             f"The machine has joined the domain {identity.domain}, and clones cannot take its "
             "place: leave it in the guest and let each clone join.",
         )
-    joined = any(True for _k in windows.registry.find(f"{_CONTROL}\\CloudDomainJoin\\JoinInfo\\*"))
-    if joined:
+    joins = windows.registry.values(f"{_CONTROL}\\CloudDomainJoin\\JoinInfo\\*", "*")
+    if any(values.typed(value) for _found, value in joins):
         yield Remark(
             "cloud-member",
             "The machine has joined a directory in a cloud, and clones would share its "
             "registration: leave it in the guest (dsregcmd /leave).",
         )
     product = read_text(windows.registry, f"{_CONTROL}\\ProductOptions", "ProductType")
-    roles = [what for key, what in _ROLES if any(True for _k in windows.registry.find(key))]
+    services = WindowsServices(windows.registry)
+    roles = [what for service, what in _ROLES if services.is_installed(service)]
     if product.lower() == "lanmannt" and "a domain controller" not in roles:
         roles.append("a domain controller")
     for role in roles:
@@ -254,8 +256,9 @@ def _accounts(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
                     "clones that get an answer file of their own replace it.",
                 )
     secrets = [
-        found.key.name.removeprefix("_SC_")
-        for found in windows.registry.find("SECURITY\\Policy\\Secrets\\_SC_*")
+        found.path.split("\\")[-2].removeprefix("_SC_")
+        for found, value in windows.registry.values(_SERVICE_PASSWORDS, "")
+        if value.data
     ]
     if secrets and outlook.choices.treats_id("keys.lsa-secrets"):
         yield Remark(

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.guests.registry import values
-from zeroseal.guests.registry.hive import Hive, Value
+from zeroseal.guests.registry.hive import Hive, Value, upper
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.accounts import nt_hash_of
 from zeroseal.guests.windows.network import iter_cards
@@ -28,6 +28,7 @@ _GUID = re.compile(r"\{?([0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})\}
 _HOST_KEYS = "/ProgramData/ssh/ssh_host_*key"
 _LEAST_SECRET, _MOST_SECRET = 16, 1 << 16
 _HASH_BYTES = 16
+_LSA_SECRETS, _LSA_CONTENT = "POLICY\\SECRETS\\", ("CURRVAL", "OLDVAL")
 _DHCP_ID, _LEAST_DHCP_ID = ("SYSTEM\\CSn\\Services\\Tcpip6\\Parameters", "Dhcpv6DUID"), 10
 
 
@@ -119,7 +120,13 @@ def _values_of(finding: Finding, registry: Registry) -> Iterator[Value]:
 
 
 def _values_below(hive: Hive, path: str) -> Iterator[Value]:
+    """The values below a key; of a secret of the LSA only those that hold it.
+
+    Beside them stand times and a security descriptor that many places share.
+    """
     top = hive.find_key(path)
+    is_secret = upper(path).startswith(_LSA_SECRETS)
     if top:
         for _path, key in hive.walk(top):
-            yield from hive.values(key)
+            if not is_secret or upper(key.name) in _LSA_CONTENT:
+                yield from hive.values(key)
