@@ -21,13 +21,15 @@ _CONFIG = (
 class LvmDisk:
     """A raw disk whose partitions are physical volumes, while loop devices lie over them."""
 
-    def __init__(self, raw: Path, devices: dict[str, int]) -> None:
-        self.raw, self._devices = raw, devices
+    def __init__(self, raw: Path, devices: dict[str, int], host: str = "") -> None:
+        self.raw, self._devices, self._host = raw, devices, host
 
     def call(self, program: str, *words: str | Path) -> str:
         """Runs one of LVM's programs."""
         devices = "".join(f'"a|^{device}$|",' for device in self._devices)
-        return run(program, *_QUIET, _CONFIG.format(devices=devices), *words)
+        named = ["unshare", "--uts", "sh", "-c", 'hostname "$0" && exec "$@"', self._host]
+        call = [program, *_QUIET, _CONFIG.format(devices=devices), *words]
+        return run(*(named if self._host else []), *call)
 
     @property
     def devices(self) -> list[str]:
@@ -39,11 +41,11 @@ class LvmDisk:
         size = ["-an", "-Zn", "-Wn", "-L", f"{megabytes}M"]
         self.call("lvcreate", *size, "-n", name, *words, "tide-vg")
 
-    def places(self, name: str) -> list[tuple[int, int]]:
+    def places(self, name: str, group: str = "tide-vg") -> list[tuple[int, int]]:
         """(offset on the disk, length) of a volume's parts in order, as LVM's report has them."""
         fields = "seg_start,seg_size,stripes,stripe_size,seg_pe_ranges,vg_extent_size"
         words = ["--reportformat", "json", "--units", "b", "--nosuffix", "-o", fields]
-        report = json.loads(self.call("lvs", *words, f"tide-vg/{name}"))
+        report = json.loads(self.call("lvs", *words, f"{group}/{name}"))
         found = []
         for segment in sorted(report["report"][0]["lv"], key=lambda item: int(item["seg_start"])):
             extent = int(segment["vg_extent_size"])
@@ -65,8 +67,13 @@ class LvmDisk:
 
 
 @contextmanager
-def lvm_disk(raw: Path, *megabytes: int, metadata: str = "1m") -> Iterator[LvmDisk]:
-    """Makes a disk with a physical volume of each size, all in the group ``tide-vg``."""
+def lvm_disk(
+    raw: Path, *megabytes: int, metadata: str = "1m", host: str = "", group: str = "tide-vg"
+) -> Iterator[LvmDisk]:
+    """Makes a disk with a physical volume of each size, all in one group.
+
+    ``host`` is the name of the machine for LVM's programs, empty for the real one's.
+    """
     need("pvcreate", "losetup", "sgdisk")
     with raw.open("wb") as disk:
         disk.truncate((sum(megabytes) + 2) * MIB)
@@ -81,10 +88,25 @@ def lvm_disk(raw: Path, *megabytes: int, metadata: str = "1m") -> Iterator[LvmDi
         for offset, size in starts:
             told = ["--show", "-f", "-o", str(offset), "--sizelimit", str(size)]
             devices[run("losetup", *told, raw).strip()] = offset
-        made = LvmDisk(raw, devices)
+        made = LvmDisk(raw, devices, host)
         made.call("pvcreate", "--metadatasize", metadata, *made.devices)
-        made.call("vgcreate", "-s", "1m", "tide-vg", *made.devices)
+        made.call("vgcreate", "-s", "1m", group, *made.devices)
         yield made
+    finally:
+        for device in devices:
+            run("losetup", "-d", device)
+
+
+@contextmanager
+def opened_lvm(raw: Path) -> Iterator[LvmDisk]:
+    """LVM's programs over the partitions of a disk that is there already."""
+    devices: dict[str, int] = {}
+    try:
+        for number in range(1, len(run("sgdisk", "-p", raw).partition("Number")[2].splitlines())):
+            offset, size = partition_range(raw, number)
+            words = ("--show", "-f", "-o", str(offset), "--sizelimit", str(size))
+            devices[run("losetup", *words, raw).strip()] = offset
+        yield LvmDisk(raw, devices)
     finally:
         for device in devices:
             run("losetup", "-d", device)

@@ -140,7 +140,7 @@ def test_rules_in_force_are_shown_with_their_files(tmp_path: Path, zeroseal: Com
         ("version = 1\n[keep]\ntrace = []\n", "keep has no key 'trace'"),
         ("version = 1\n[keep]\ntraces = 'keys'\n", "keep.traces must be a list of texts"),
         ("version = 1\nkeep = 1\n", "keep must be a table"),
-        ("version = 1\n[allow]\nresidue = ['opt']\n", "'opt' must be an absolute path"),
+        ("version = 1\n[allow]\nresidue = ['opt']\n", "'opt' must be an absolute path, or a place"),
         ("version = 1\n[search]\ntexts = ['abc']\n", "too short"),
         ("version = 1\n[require]\nlists-not-older-than-days = -1\n", "not be negative"),
         ("version = 1\n[allow]\npartial = 1\n", "must be true or false"),

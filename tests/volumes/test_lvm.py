@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import random
 from dataclasses import replace
 from pathlib import Path
@@ -12,8 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import Command
-from tests.disks import BARE_GUEST, make_guest_volume
-from tests.lvm import lvm_disk, put, take
+from tests.disks import BARE_GUEST, SEEDING, make_guest_volume
+from tests.lvm import lvm_disk, opened_lvm, put, take
 from tests.oracles import find_texts, judge_ext, run
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import UnsupportedError, ZeroSealError
@@ -191,3 +192,56 @@ def test_damaged_metadata_raises_only_our_errors(tmp_path: Path, data: st.DataOb
     with contextlib.suppress(ZeroSealError):
         for volume in read_disk(MemoryStore(bytes(raw))).volumes:
             volume.store.read(0, min(volume.store.size_bytes, 1 << 20))
+
+
+@pytest.mark.parametrize("copies", [1, 2])
+def test_names_of_hosts_leave_the_metadata(tmp_path: Path, zeroseal: Command, copies: int) -> None:
+    """Every volume notes where it was made; LVM's own programs read what is left, and change it."""
+    raw, guest = tmp_path / "d.raw", make_guest_volume(tmp_path, BARE_GUEST | SEEDING)
+    with lvm_disk(raw, *[40] * copies, host="pier-ref") as disk:
+        for name in ("root", "srv", "log"):
+            disk.create(name, 8)
+        disk.call("lvremove", "-y", "tide-vg/log")
+        places = disk.places("root")
+        assert "pier-ref" in disk.call("lvs", "-o", "lv_host")
+    put(raw, places, guest.read_bytes())
+    survey = json.loads(zeroseal("survey", raw, "--json").out)
+    found = [item for item in survey["findings"] if item["trace"] == "identity.lvm-hosts"]
+    assert len(found[0]["places"]) == copies
+    sealed = tmp_path / "sealed.raw"
+    done = zeroseal("seal", raw, "-o", sealed, "--expect-seed")
+    assert done.status == 0, done.err
+    assert find_texts(sealed, [b"pier-ref", b'creation_host = "p', b"# Linux"]) == set()
+    with opened_lvm(sealed) as disk:
+        disk.call("vgck", "tide-vg")
+        assert disk.call("lvs", "--noheadings", "-o", "lv_name,lv_host").split() == ["root", "srv"]
+        disk.call("vgs", "-o", "all")
+        disk.create("new", 4)
+    assert zeroseal("survey", sealed).status == 0
+    again = json.loads(
+        zeroseal("seal", done_again(sealed), "-o", tmp_path / "2", "--expect-seed", "--json").out
+    )
+    assert [item["trace"] for item in again["treated"]] == ["identity.lvm-hosts", "disk.gaps"]
+
+
+def done_again(sealed: Path) -> Path:
+    """A sealed disk that LVM changed: its record no longer matters here."""
+    sealed.with_name(sealed.name + ".seal.json").unlink()
+    return sealed
+
+
+def test_a_group_named_after_the_host_is_told_before_the_work(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    raw, guest = tmp_path / "d.raw", make_guest_volume(tmp_path, BARE_GUEST | SEEDING)
+    with lvm_disk(raw, 40, host="pier-ref", group="pier-ref-vg") as disk:
+        disk.call("lvcreate", "-an", "-Zn", "-Wn", "-L", "8M", "-n", "root", "pier-ref-vg")
+        place = disk.places("root", "pier-ref-vg")
+    put(raw, place, guest.read_bytes())
+    sealed, rules = tmp_path / "sealed.raw", tmp_path / "rules.toml"
+    done = zeroseal("seal", raw, "-o", sealed, "--expect-seed")
+    assert done.status == 4
+    assert "volume group pier-ref-vg has the host's name in its own" in done.err
+    rules.write_text('version = 1\n[allow]\nresidue = ["LVM metadata of partition 1"]\n')
+    done = zeroseal("seal", raw, "-o", sealed, "--expect-seed", "--rules", rules)
+    assert done.status == 0, done.err

@@ -176,7 +176,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         kept_traces=_texts(keep, "traces"),
         kept_accounts=_texts(keep, "accounts"),
         keeps_root_login=keep.get("root-login", False),
-        residue_paths=_paths(allow, "residue", f"{name}: allow.residue"),
+        residue_paths=_places(allow, f"{name}: allow.residue"),
         allows_static_address=allow.get("static-address", False),
         removed_accounts=_texts(tables["remove"], "accounts"),
         plants_first_boot=clones.get("plant-first-boot", False),
@@ -242,6 +242,17 @@ def _paths(table: dict[str, Any], key: str, where: str) -> tuple[str, ...]:
     for path in found:
         if not path.startswith("/"):
             raise UsageError(f"{where}: {path!r} must be an absolute path")
+    return found
+
+
+def _places(table: dict[str, Any], where: str) -> tuple[str, ...]:
+    """Paths, and places that are no file, as a seal prints them."""
+    found = _texts(table, "residue")
+    for place in found:
+        if not place.startswith("/") and " " not in place:
+            raise UsageError(
+                f"{where}: {place!r} must be an absolute path, or a place as a seal prints it"
+            )
     return found
 
 

@@ -10,6 +10,8 @@ from zeroseal.sealing.common_words import NAMES_SUFFIX
 from zeroseal.sealing.subject import Subject
 from zeroseal.volumes.volume import Volume
 
+LVM_METADATA = "LVM metadata of "
+
 
 class PlaceFinder:
     """Answers for one disk; what a volume's files hold is listed at the first question about it."""
@@ -39,6 +41,8 @@ class PlaceFinder:
             if mount.volume.name == volume.name:
                 prefix = mount.path.rstrip("/")
                 return self._place_by_node(mount.tree, volume, prefix, offset)
+        if volume.content.kind == "lvm":
+            return f"{LVM_METADATA}{volume.name}"
         return f"{_name_of(volume)}, at its byte {offset}"
 
     def _place_by_node(self, tree: FileTree, volume: Volume, prefix: str, offset: int) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -10,9 +12,12 @@ from zeroseal.filesystems.kinds import used_share
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_requirements import find_unmet
+from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.places import LVM_METADATA
 from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
-from zeroseal.sealing.remark import BLOCKERS, CONSEQUENCES
+from zeroseal.sealing.remark import BLOCKERS, CONSEQUENCES, Remark
+from zeroseal.sealing.some_of import some_of
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 from zeroseal.traces.finding import Finding
@@ -65,6 +70,7 @@ def assess(
         remarks = list(find_windows_remarks(outlook))
     else:
         remarks = [*find_blockers(outlook), *find_advice(image, outlook, handled)]
+        remarks += _named_after_host(subject, choices)
     for remark in remarks:
         if remark.code in rules.ignored_remarks:
             continue
@@ -100,6 +106,31 @@ def assess(
         advice.append("The image has a backing file; a new file is whole without one.")
     advice += _full_volumes(subject)
     return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences))
+
+
+def _named_after_host(subject: Subject, choices: SealChoices) -> Iterator[Remark]:
+    """Names that no seal can change, because boot loader and mounts go by them."""
+    host = subject.facts.host_name.partition(".")[0]
+    if not host or not choices.treats_id("identity.host-name") or choices.allow_residue:
+        return
+    word = re.compile(rf"(?i)(?<![a-z0-9]){re.escape(host)}(?![a-z0-9])")
+    groups = {volume.group for volume in subject.disk.volumes if volume.group}
+    logical = {volume.name for volume in subject.disk.volumes if volume.logical_name}
+    named = [f"the volume group {name}" for name in sorted(groups) if word.search(name)]
+    named += [
+        f"the logical volume {name}"
+        for name in sorted(logical)
+        if word.search(name.partition("/")[2])
+    ]
+    places = [f"{LVM_METADATA}{volume.name}" for volume in subject.disk.physical_volumes]
+    if named and not all(any_pattern_fits(choices.rules.residue_paths, place) for place in places):
+        yield Remark(
+            "named-after-host",
+            f"{some_of(named)[:1].upper()}{some_of(named)[1:]} has the host's name in its own, and "
+            "every clone would have it: rename it in the guest (vgrename or lvrename, then boot "
+            "loader, /etc/fstab and initramfs), or allow it in the house rules "
+            f'(allow.residue = ["{places[0]}"] and the files that name it).',
+        )
 
 
 def _describe_recovery(recovery: Recovery) -> str:

@@ -97,6 +97,7 @@ class Subject:
             guest=self.opened.guest,
             swaps=self.opened.swaps,
             gaps=self.disk.gaps,
+            physical_volumes=self.disk.physical_volumes,
             retained=frozenset(choices.retained_accounts),
             keep_root_login=choices.keeps_root,
             plants_first_boot=choices.plants,

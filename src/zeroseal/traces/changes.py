@@ -291,6 +291,13 @@ class BlankShadowHeader:
     volume: str
 
 
+@dataclass(frozen=True)
+class ForgetHosts:
+    """Takes the names of hosts out of the LVM metadata on a physical volume."""
+
+    volume: str
+
+
 TextChange = (
     DropAccounts | LockPassword | DropHostNames | EditKeys | DropLines | SwapBootToken | AskDhcp
 )
@@ -325,6 +332,7 @@ VolumeChange = (
     | BlankSlack
     | BlankGaps
     | BlankShadowHeader
+    | ForgetHosts
 )
 Change = PathChange | RegistryChange | VolumeChange | ReissueSid
 
@@ -372,5 +380,6 @@ def place_of(change: Change) -> str:
             | BlankSlack()
             | BlankGaps()
             | BlankShadowHeader()
+            | ForgetHosts()
         ):
             return change.volume

@@ -14,6 +14,7 @@ from zeroseal.guests.windows.accounts import WindowsAccount
 from zeroseal.guests.windows.identity import WindowsIdentity, WindowsProfile
 from zeroseal.guests.windows.paths import guest_patterns
 from zeroseal.volumes.gaps import Gap
+from zeroseal.volumes.lvm.read import PhysicalVolume
 from zeroseal.volumes.volume import Volume
 
 
@@ -86,6 +87,7 @@ class FindContext:
     Attributes:
         swaps: swap volumes of the disk.
         gaps: ranges of the disk that belong to nothing.
+        physical_volumes: those of LVM.
         retained: names of human accounts that stay.
         keep_root_login: whether root's password and keys stay.
         plants_first_boot: whether a script is planted that makes what is missing.
@@ -97,6 +99,7 @@ class FindContext:
     guest: Guest
     swaps: list[Volume]
     gaps: tuple[Gap, ...] = ()
+    physical_volumes: tuple[PhysicalVolume, ...] = ()
     retained: frozenset[str] = frozenset()
     keep_root_login: bool = False
     accounts_stay: bool = False

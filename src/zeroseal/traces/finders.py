@@ -61,6 +61,7 @@ from zeroseal.traces.volume_finders import (
     find_free_space,
     find_gaps,
     find_journals,
+    find_lvm_hosts,
     find_shadow_headers,
     find_slack,
     find_swaps,
@@ -114,6 +115,7 @@ _FINDERS: dict[FinderName, Callable[[FindContext], Iterator[tuple[Change, str]]]
     FinderName.CARD_ADDRESSES: find_card_addresses,
     FinderName.HIVE_REMAINS: find_hive_remains,
     FinderName.SHADOW_HEADERS: find_shadow_headers,
+    FinderName.LVM_HOSTS: find_lvm_hosts,
 }
 
 

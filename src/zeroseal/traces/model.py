@@ -95,6 +95,7 @@ class FinderName(Enum):
     CARD_ADDRESSES = "card-addresses"
     HIVE_REMAINS = "hive-remains"
     SHADOW_HEADERS = "shadow-copy-headers"
+    LVM_HOSTS = "lvm-hosts"
 
 
 @dataclass(frozen=True)

@@ -17,9 +17,12 @@ from zeroseal.traces.changes import (
     BlankSlack,
     BlankSwap,
     Change,
+    ForgetHosts,
     VolumeChange,
 )
 from zeroseal.traces.context import FindContext
+from zeroseal.volumes.lvm.hosts import forget_hosts, named_bytes
+from zeroseal.volumes.lvm.read import PhysicalVolume
 from zeroseal.volumes.swap import data_range, find_swap
 
 
@@ -74,6 +77,12 @@ def find_shadow_headers(context: FindContext) -> Iterator[tuple[Change, str]]:
             yield BlankShadowHeader(mount.volume.name), "in the boot sectors"
 
 
+def find_lvm_hosts(context: FindContext) -> Iterator[tuple[Change, str]]:
+    """Yields the physical volumes whose metadata names the hosts that changed it."""
+    for volume in context.physical_volumes:
+        yield ForgetHosts(volume.name), "LVM metadata"
+
+
 RangeChange = (
     BlankSwap | BlankJournal | BlankFreeInodes | BlankFreeSpace | BlankGaps | BlankShadowHeader
 )
@@ -90,7 +99,9 @@ _PARTS: dict[type[VolumeChange], Part] = {
 
 def blank(change: VolumeChange, context: FindContext) -> None:
     """Zeroes what a change is about, or leaves what the format has in its place."""
-    if isinstance(change, _DIRECT):
+    if isinstance(change, ForgetHosts):
+        forget_hosts(_physical_volume(change, context))
+    elif isinstance(change, _DIRECT):
         for store, offset, length in list(ranges_of(change, context)):
             store.zero(offset, length)
     else:
@@ -99,6 +110,8 @@ def blank(change: VolumeChange, context: FindContext) -> None:
 
 def stored_bytes(change: VolumeChange, context: FindContext) -> int:
     """How much of it is stored, 0 where all of that is clean."""
+    if isinstance(change, ForgetHosts):
+        return named_bytes(_physical_volume(change, context))
     if isinstance(change, _DIRECT):
         places = list(ranges_of(change, context))
         stored = [stored_in(store, [(offset, length)]) for store, offset, length in places]
@@ -125,6 +138,10 @@ def ranges_of(change: RangeChange, context: FindContext) -> Iterator[tuple[Store
         return
     for offset, length in _cleaner(change, context).ranges(_PARTS[type(change)]):
         yield store, offset, length
+
+
+def _physical_volume(change: ForgetHosts, context: FindContext) -> PhysicalVolume:
+    return next(item for item in context.physical_volumes if item.name == change.volume)
 
 
 def _cleaner(change: VolumeChange, context: FindContext) -> Cleaner:

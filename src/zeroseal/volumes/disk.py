@@ -11,6 +11,7 @@ from zeroseal.volumes.gpt import SECTOR_SIZES, Partition, find_gpt
 from zeroseal.volumes.gpt import SIGNATURE as GPT_SIGNATURE
 from zeroseal.volumes.lvm.read import (
     LogicalVolume,
+    PhysicalVolume,
     read_logical_volumes,
     read_physical_volume,
 )
@@ -27,6 +28,7 @@ class Disk:
         table: ``GPT``, ``MBR`` or ``none``.
         sector_bytes: of the table, 512 where there is none.
         gaps: ranges that belong to no volume and to no table.
+        physical_volumes: those of LVM.
         boot_gap: (offset, length) of the gap on an MBR disk that a boot loader may use.
         volumes: in the order of the table, logical volumes last.
         notes: what an administrator should know about the table, sentences.
@@ -38,6 +40,7 @@ class Disk:
     notes: list[str]
     sector_bytes: int = 512
     gaps: tuple[Gap, ...] = ()
+    physical_volumes: tuple[PhysicalVolume, ...] = ()
     boot_gap: tuple[int, int] = (0, 0)
 
 
@@ -56,9 +59,17 @@ def read_disk(store: Store) -> Disk:
             notes.append("The primary partition table is damaged; its backup was read.")
         parts = _volumes(store, gpt.partitions)
         gaps = gaps_of_disk(store, parts, gpt.table_ranges)
-        volumes, unused = _with_logical(parts)
-        gaps += unused
-        return Disk("GPT", gpt.disk_uuid, volumes, notes, gpt.sector_bytes, tuple(gaps))
+        volumes, physical = _with_logical(parts)
+        gaps += gaps_of_lvm(physical)
+        return Disk(
+            "GPT",
+            gpt.disk_uuid,
+            volumes,
+            notes,
+            gpt.sector_bytes,
+            gaps=tuple(gaps),
+            physical_volumes=tuple(physical),
+        )
     mbr = find_mbr(store)
     if mbr:
         partitions = mbr.partitions
@@ -72,20 +83,22 @@ def read_disk(store: Store) -> Disk:
         boot_end = min(part.offset_bytes for part in parts)
         tables = [(0, min(boot_end, MBR_TRACK_BYTES)), *((offset, 512) for offset in mbr.sectors)]
         gaps = gaps_of_disk(store, parts, tables)
-        volumes, unused = _with_logical(parts)
+        volumes, physical = _with_logical(parts)
         return Disk(
             "MBR",
             partitions[0].part_uuid[:8],
             volumes,
             [],
-            gaps=tuple(gaps + unused),
+            gaps=tuple(gaps + gaps_of_lvm(physical)),
+            physical_volumes=tuple(physical),
             boot_gap=(512, min(boot_end, MBR_TRACK_BYTES) - 512),
         )
     content = recognise(store)
     if content.kind in ("unknown", "empty"):
         return Disk("none", "", [], [])
-    volumes, unused = _with_logical([Volume("whole disk", 0, store, 0, content)])
-    return Disk("none", "", volumes, [], gaps=tuple(unused))
+    volumes, physical = _with_logical([Volume("whole disk", 0, store, 0, content)])
+    unused = tuple(gaps_of_lvm(physical))
+    return Disk("none", "", volumes, [], gaps=unused, physical_volumes=tuple(physical))
 
 
 def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
@@ -107,15 +120,15 @@ def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
     return volumes
 
 
-def _with_logical(volumes: list[Volume]) -> tuple[list[Volume], list[Gap]]:
-    """Adds the logical volumes that lie on the physical ones; and tells what is unused there."""
+def _with_logical(volumes: list[Volume]) -> tuple[list[Volume], list[PhysicalVolume]]:
+    """Adds the logical volumes that lie on the physical ones, which come with them."""
     physical = [
         read_physical_volume(volume.name, volume.store)
         for volume in volumes
         if volume.content.kind == "lvm"
     ]
     logical = [_volume_of(item) for item in read_logical_volumes(physical)]
-    return volumes + logical, gaps_of_lvm(physical)
+    return volumes + logical, physical
 
 
 def _volume_of(item: LogicalVolume) -> Volume:
