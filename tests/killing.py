@@ -87,7 +87,7 @@ def write_new(path: Path, spec: ContainerSpec) -> None:
     """A new image in pieces of a sector, so that there are many calls."""
     chance = random.Random(4)
     with OutputFile(path) as output:
-        writer = create_image(output.file, spec, 32 << 20, "x.img")
+        writer = create_image(output.file, spec, 32 << 20, "x.disk")
         for number in range(340):
             writer.write(number * 65536, chance.randbytes(512))
         writer.finish()
@@ -101,8 +101,8 @@ def points_of(count: int) -> list[int]:
 
 def kill_in_place(folder: Path, spec: ContainerSpec) -> int:
     """Afterwards the image is as before, or the next command makes it what it was to be."""
-    first = make_image(folder / "first.img", spec, pattern(size=DISK))
-    done, path = copy_of(first, folder / "done.img"), folder / "x.img"
+    first = make_image(folder / "first.disk", spec, pattern(size=DISK))
+    done, path = copy_of(first, folder / "done.disk"), folder / "x.disk"
     calls: list[None] = []
     with pytest.MonkeyPatch.context() as patched:
         count_calls(patched, lambda: calls.append(None))
@@ -126,7 +126,7 @@ def kill_in_place(folder: Path, spec: ContainerSpec) -> int:
 
 def kill_new_file(folder: Path, spec: ContainerSpec) -> int:
     """Afterwards the name is not there, or stands for the whole file."""
-    done, path = folder / "done.img", folder / "new" / "x.img"
+    done, path = folder / "done.disk", folder / "new" / "x.disk"
     path.parent.mkdir()
     calls: list[None] = []
     with pytest.MonkeyPatch.context() as patched:

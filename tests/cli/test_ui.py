@@ -157,7 +157,7 @@ def test_the_installed_command_ends_with_130_on_signals(
         "entry_point()"
     )
     done = subprocess.run(
-        [sys.executable, "-c", code, "-", "seal", str(demo_disk), "-o", "o.img"],
+        [sys.executable, "-c", code, "-", "seal", str(demo_disk), "-o", "o.qcow2"],
         cwd=tmp_path, capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 130

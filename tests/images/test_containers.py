@@ -70,7 +70,7 @@ MADE_BY_QEMU = [
 def test_what_qemu_makes_is_read_and_changed_identically(
     tmp_path: Path, kind: str, options: str, variant: str
 ) -> None:
-    raw, path = tmp_path / "a.raw", tmp_path / "a.img"
+    raw, path = tmp_path / "a.raw", tmp_path / "a.disk"
     raw.write_bytes(pattern())
     run("qemu-img", "convert", "-O", kind, "-o", options, raw, path)
     run("qemu-io", "-f", kind, "-c", "write -P 0x5a 64k 64k", "-c", "write -z 2M 1M", path)
@@ -132,7 +132,7 @@ def test_what_we_make_and_change_qemu_reads_identically(
     tmp_path: Path, spec: ContainerSpec
 ) -> None:
     content = pattern(7)
-    path = make_image(tmp_path / "a.img", spec, content)
+    path = make_image(tmp_path / "a.disk", spec, content)
     judge_container(path, spec.format_name, content)
     image = open_image(path)
     assert (image.format_name, image.size_bytes) == (spec.format_name, SIZE)
@@ -149,9 +149,9 @@ def test_what_we_make_and_change_qemu_reads_identically(
 @pytest.mark.parametrize("size", [512, 1 << 20, (1 << 20) + 512, 300 * 1000 * 1024, 40 << 30])
 @pytest.mark.parametrize("name", ["qcow2", "vmdk", "vhdx", "vhd", "vdi"])
 def test_sizes_are_kept_to_the_byte(tmp_path: Path, name: str, size: int) -> None:
-    path = tmp_path / "a.img"
+    path = tmp_path / "a.disk"
     path.touch()
-    writer = create_image(HostFile(path, writable=True), ContainerSpec(name), size, "a.img")
+    writer = create_image(HostFile(path, writable=True), ContainerSpec(name), size, "a.disk")
     writer.write((size - 1) // 65536 * 65536, b"x" * min(512, size))
     writer.finish()
     assert open_image(path).size_bytes == size
@@ -422,7 +422,7 @@ def test_headers_that_make_no_sense_are_named(
     tmp_path: Path, change: tuple[str, int, int], told: str
 ) -> None:
     name, place, value = change
-    path = make_image(tmp_path / "a.img", ContainerSpec(name), pattern())
+    path = make_image(tmp_path / "a.disk", ContainerSpec(name), pattern())
     raw = bytearray(path.read_bytes())
     raw[place : place + 4] = value.to_bytes(4, "little")
     if name == "vhdx":
@@ -453,7 +453,7 @@ def test_an_extent_in_another_folder_is_not_opened(tmp_path: Path) -> None:
 def test_damaged_containers_raise_only_our_errors(
     tmp_path: Path, spec: ContainerSpec, data: st.DataObject
 ) -> None:
-    path = tmp_path / "a.img"
+    path = tmp_path / "a.disk"
     if not path.exists():
         make_image(path, spec, pattern(size=3 << 20))
     raw = bytearray(path.read_bytes())
@@ -462,14 +462,14 @@ def test_damaged_containers_raise_only_our_errors(
     for _ in range(data.draw(st.integers(1, 8))):
         raw[data.draw(places) % len(raw)] = data.draw(st.integers(0, 255))
     raw = raw[: data.draw(st.sampled_from([len(raw), len(raw), 200, 70_000, len(raw) - 700]))]
-    (tmp_path / "b.img").write_bytes(raw)
+    (tmp_path / "b.disk").write_bytes(raw)
     with contextlib.suppress(ZeroSealError):
-        image = open_image(tmp_path / "b.img")
+        image = open_image(tmp_path / "b.disk")
         for extent in image.iter_extents(0, min(image.size_bytes, SIZE)):
             for start in range(extent.offset_bytes, extent.offset_bytes + extent.length, 1 << 20):
                 image.read(start, min(1 << 20, extent.offset_bytes + extent.length - start))
         image.close()
-    with contextlib.suppress(ZeroSealError), InPlaceChange(tmp_path / "b.img") as change:
+    with contextlib.suppress(ZeroSealError), InPlaceChange(tmp_path / "b.disk") as change:
         change.image.write(0, b"x" * 70_000)
         change.image.zero(100_000, 300_000)
         change.commit()

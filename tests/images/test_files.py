@@ -135,10 +135,10 @@ def test_what_is_left_uncommitted_is_wiped_before_it_is_unlinked(tmp_path: Path)
     [(errno.ENOSPC, NoSpaceError), (errno.EDQUOT, NoSpaceError), (errno.EIO, UnfinishedError)],
 )
 def test_failures_of_the_environment_are_told_by_cause(code: int, error: type[Exception]) -> None:
-    found = environment_error(OSError(code, os.strerror(code)), Path("out.img"), "writing")
+    found = environment_error(OSError(code, os.strerror(code)), Path("out.disk"), "writing")
     assert type(found) is error
     assert "writing" in found.message
-    assert "out.img" in found.message
+    assert "out.disk" in found.message
 
 
 def test_formats_that_are_none_are_refused() -> None:
@@ -177,7 +177,7 @@ def test_a_copied_image_keeps_its_holes(tmp_path: Path) -> None:
 
 
 def test_a_copied_image_shares_its_blocks_where_the_host_can(tmp_path: Path) -> None:
-    disk = tmp_path / "btrfs.img"
+    disk = tmp_path / "btrfs.disk"
     with disk.open("wb") as file:
         file.truncate(256 << 20)
     run("mkfs.btrfs", "-q", disk)

@@ -16,6 +16,7 @@ from typing import Any
 
 import pytest
 
+from tests.conftest import Command
 from tests.containers import (
     SPECS,
     copy_of,
@@ -61,7 +62,7 @@ def test_a_kill_at_every_call_leaves_before_or_after(
     )
     assert done.returncode == 0, done.stdout + done.stderr
     assert int(done.stdout) >= (145 if IS_LONG else 65)
-    judge_container(quick_path / "done.img", spec.format_name, (quick_path / "disk").read_bytes())
+    judge_container(quick_path / "done.disk", spec.format_name, (quick_path / "disk").read_bytes())
 
 
 @dataclass
@@ -158,7 +159,7 @@ def test_every_order_that_a_crash_leaves_is_before_or_after(
     quick_path: Path, spec: ContainerSpec, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     fix_identifiers(monkeypatch)
-    path = make_image(quick_path / "x.img", spec, pattern(size=DISK))
+    path = make_image(quick_path / "x.disk", spec, pattern(size=DISK))
     before, recorder = path.read_bytes(), Recorder()
     with monkeypatch.context() as patched:
         recorder.install(patched)
@@ -167,14 +168,14 @@ def test_every_order_that_a_crash_leaves_is_before_or_after(
     monkeypatch.setattr(os, "fsync", lambda _descriptor: None)  # only for speed, from here on
     inode = path.stat().st_ino
     seen = set()
-    for files in crashed_disks(recorder.events, before, "x.img", random.Random(1)):
+    for files in crashed_disks(recorder.events, before, "x.disk", random.Random(1)):
         journal_path(path).unlink(missing_ok=True)
         with path.open("r+b") as file:
             file.truncate()
-            file.write(files["x.img"])
+            file.write(files["x.disk"])
         assert path.stat().st_ino == inode
-        if "x.img.redo" in files:
-            journal_path(path).write_bytes(files["x.img.redo"])
+        if "x.disk.redo" in files:
+            journal_path(path).write_bytes(files["x.disk.redo"])
         outcome = finish_interrupted(path)
         content = path.read_bytes()
         assert content == (after if outcome == "carried through" else content)
@@ -188,11 +189,11 @@ def test_a_failing_host_leaves_the_image_before_or_after(
     quick_path: Path, code: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     fix_identifiers(monkeypatch)
-    first = make_image(quick_path / "first.img", ContainerSpec("qcow2"), pattern(size=DISK))
-    done = copy_of(first, quick_path / "done.img")
+    first = make_image(quick_path / "first.disk", ContainerSpec("qcow2"), pattern(size=DISK))
+    done = copy_of(first, quick_path / "done.disk")
     change(done, 30)
     before, after = first.read_bytes(), done.read_bytes()
-    path, number, told = quick_path / "x.img", 0, set()
+    path, number, told = quick_path / "x.disk", 0, set()
     real = HostFile._write_some
     while True:
         copy_of(first, path)
@@ -222,7 +223,7 @@ def test_a_failing_host_leaves_the_image_before_or_after(
 def test_a_full_file_system_refuses_before_the_decision(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    path = make_image(tmp_path / "x.img", ContainerSpec("raw"), pattern(size=DISK))
+    path = make_image(tmp_path / "x.disk", ContainerSpec("raw"), pattern(size=DISK))
     before = path.read_bytes()
 
     def full(*_words: object) -> None:
@@ -232,7 +233,7 @@ def test_a_full_file_system_refuses_before_the_decision(
     with pytest.raises(UnfinishedError, match="no space left"):
         change(path)
     assert path.read_bytes() == before
-    assert [item.name for item in tmp_path.iterdir()] == ["x.img"]
+    assert [item.name for item in tmp_path.iterdir()] == ["x.disk"]
 
 
 def interrupted(path: Path) -> None:
@@ -252,7 +253,7 @@ def test_a_journal_of_another_file_is_never_laid_over_this_one(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(os, "fsync", lambda _descriptor: None)
-    path = make_image(tmp_path / "x.img", ContainerSpec("raw"), pattern(size=DISK))
+    path = make_image(tmp_path / "x.disk", ContainerSpec("raw"), pattern(size=DISK))
     interrupted(path)
     with pytest.raises(RefusedError, match="was interrupted"):
         open_image(path)
@@ -271,18 +272,18 @@ def test_what_comes_with_a_change_is_written_when_it_is_finished(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(os, "fsync", lambda _descriptor: None)
-    path = make_image(tmp_path / "x.img", ContainerSpec("raw"), pattern(size=DISK))
+    path = make_image(tmp_path / "x.disk", ContainerSpec("raw"), pattern(size=DISK))
     interrupted(path)
     (tmp_path / "x.seal.json").write_text("an older one")
     assert journal_path(path).stat().st_mode & 0o777 == 0o600
     assert finish_interrupted(path) == "carried through"
     assert (tmp_path / "x.seal.json").read_text() == "the record"
-    assert sorted(item.name for item in tmp_path.iterdir()) == ["x.img", "x.seal.json"]
+    assert sorted(item.name for item in tmp_path.iterdir()) == ["x.disk", "x.seal.json"]
     assert finish_interrupted(path) == ""
 
 
 def test_a_change_that_goes_on_is_not_finished_by_another(tmp_path: Path) -> None:
-    path = make_image(tmp_path / "x.img", ContainerSpec("raw"), pattern(size=DISK))
+    path = make_image(tmp_path / "x.disk", ContainerSpec("raw"), pattern(size=DISK))
     with InPlaceChange(path):
         journal_path(path).write_bytes(b"half")
         with pytest.raises(InUseError):
@@ -295,7 +296,7 @@ def test_a_change_that_goes_on_is_not_finished_by_another(tmp_path: Path) -> Non
 def test_a_journal_holds_nothing_of_what_is_removed_and_goes_without_a_trace(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    path = make_image(tmp_path / "x.img", ContainerSpec("qcow2"), b"canary!" * (DISK // 7))
+    path = make_image(tmp_path / "x.disk", ContainerSpec("qcow2"), b"canary!" * (DISK // 7))
     seen: list[bytes] = []
     monkeypatch.setattr(
         redo, "_discard", lambda journal, _path: seen.append(journal.read(0, journal.size_bytes))
@@ -311,14 +312,14 @@ def test_a_journal_holds_nothing_of_what_is_removed_and_goes_without_a_trace(
 
 
 def test_a_link_is_not_changed_in_place(tmp_path: Path) -> None:
-    path = make_image(tmp_path / "x.img", ContainerSpec("raw"), pattern(size=DISK))
+    path = make_image(tmp_path / "x.disk", ContainerSpec("raw"), pattern(size=DISK))
     (tmp_path / "link").symlink_to(path)
     with pytest.raises(RefusedError, match="symbolic link"):
         InPlaceChange(tmp_path / "link")
 
 
 def test_random_journals_never_do_harm(tmp_path: Path) -> None:
-    path = make_image(tmp_path / "x.img", ContainerSpec("raw"), pattern(size=DISK))
+    path = make_image(tmp_path / "x.disk", ContainerSpec("raw"), pattern(size=DISK))
     before, chance = path.read_bytes(), random.Random(2)
     for _ in range(50):
         raw = bytearray(redo._MAGIC + chance.randbytes(chance.randrange(400)))
@@ -328,3 +329,76 @@ def test_random_journals_never_do_harm(tmp_path: Path) -> None:
         except ZeroSealError:
             journal_path(path).unlink()
         assert path.read_bytes() == before
+
+
+def undone(path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """An image with a decided change that was cut off before its first write."""
+
+    def cut_off(*_words: object) -> None:
+        raise RuntimeError("cut off")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(redo, "_carry_out", cut_off)
+        with InPlaceChange(path) as changing:
+            changing.image.write(3 << 20, b"decided" * 100)
+            with pytest.raises(RuntimeError):
+                changing.commit()
+    return path
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("traces", "--on", "IMAGE"), ("check", "OTHER", "--deep", "--against", "IMAGE"),
+        ("report", "OTHER", "--against", "IMAGE", "--html", "OUT"), ("compare", "OTHER", "IMAGE"),
+        ("clone", "IMAGE", "--name", "north", "--to", "OUT"), ("survey", "IMAGE"),
+        ("export", "IMAGE", "--format", "vdi", "-o", "OUT"),
+    ],
+    ids=lambda words: words[0],
+)  # fmt: skip
+@pytest.mark.parametrize("name", ["as it was", "renamed", "hard link"])
+def test_an_unfinished_change_is_noticed_wherever_the_image_is_named(
+    zeroseal: Command,
+    demo_disk: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    words: tuple[str, ...],
+    name: str,
+) -> None:
+    raw = tmp_path / "disk.raw"
+    subprocess.run(["qemu-img", "convert", "-O", "raw", demo_disk, raw], check=True)
+    image = undone(raw, monkeypatch)
+    if name == "renamed":
+        image = image.rename(tmp_path / "other-name.raw")
+    elif name == "hard link":
+        image = tmp_path / "second.raw"
+        image.hardlink_to(raw)
+    places = {"IMAGE": str(image), "OTHER": str(demo_disk), "OUT": str(tmp_path / "out")}
+    answer = zeroseal(*[places.get(word, word) for word in words])
+    assert "was carried through" in answer.err
+    assert image.read_bytes()[3 << 20 :].startswith(b"decided")
+    assert list(tmp_path.glob("*.redo")) == []
+
+
+def test_a_child_does_not_read_past_an_unfinished_change_of_its_backing_file(
+    zeroseal: Command, demo_disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    base, child = tmp_path / "base.raw", tmp_path / "child.qcow2"
+    subprocess.run(["qemu-img", "convert", "-O", "raw", demo_disk, base], check=True)
+    words = ["qemu-img", "create", "-q", "-f", "qcow2", "-F", "raw", "-b", base, child]
+    subprocess.run([str(word) for word in words], check=True)
+    undone(base, monkeypatch)
+    answer = zeroseal("survey", child)
+    assert (answer.status, "zeroseal survey on that image" in answer.err) == (4, True)
+
+
+def test_an_image_with_other_hard_links_is_not_sealed_in_place(
+    zeroseal: Command, demo_disk: Path, tmp_path: Path
+) -> None:
+    image = copy_of(demo_disk, tmp_path / "disk.qcow2")
+    image.chmod(0o644)
+    (tmp_path / "backup.qcow2").hardlink_to(image)
+    before = image.read_bytes()
+    answer = zeroseal("seal", image, "--in-place")
+    assert (answer.status, "other hard links" in answer.err) == (4, True)
+    assert image.read_bytes() == before

@@ -169,7 +169,7 @@ def test_a_created_image_holds_what_it_was_given(
     tmp_path: Path, format_name: str, compress: bool
 ) -> None:
     content = patterned_raw(tmp_path / "a.raw", seed=5)
-    target = tmp_path / "out.img"
+    target = tmp_path / "out.disk"
     with OutputFile(target) as output:
         spec = ContainerSpec(format_name, compress)
         writer = create_image(output.file, spec, SIZE, target.name)
@@ -184,7 +184,7 @@ def test_a_created_image_holds_what_it_was_given(
     if format_name == "qcow2":
         judge_qcow2(target)
     assert target.stat().st_mode & 0o777 == 0o644
-    assert sorted(path.name for path in tmp_path.iterdir()) == ["a.raw", "b.raw", "out.img"]
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["a.raw", "b.raw", "out.disk"]
 
 
 def test_an_encrypted_image_is_refused_by_name(tmp_path: Path) -> None:

@@ -59,7 +59,7 @@ def test_the_record_is_an_in_toto_statement_of_what_was_done(sealed: Path) -> No
 def test_a_sealed_disk_stays_sealed_in_another_container(
     sealed: Path, tmp_path: Path, form: str
 ) -> None:
-    other = tmp_path / "other.img"
+    other = tmp_path / "other.disk"
     options = {"raw": ["-O", "raw"], "compressed": ["-c", "-O", "qcow2"],
                "large clusters": ["-O", "qcow2", "-o", "cluster_size=1M"]}[form]  # fmt: skip
     run("qemu-img", "convert", *options, sealed, other)

@@ -64,7 +64,7 @@ def files_in(folder: Path) -> list[str]:
 def test_a_sealed_disk_holds_no_value_of_the_old_machine(
     tmp_path: Path, demo_disk: Path, source_form: str, format_name: str
 ) -> None:
-    source = tmp_path / "source.img"
+    source = tmp_path / "source.disk"
     options = {"raw": ["-O", "raw"], "qcow2": ["-O", "qcow2"], "compressed": ["-c", "-O", "qcow2"]}
     run("qemu-img", "convert", *options[source_form], demo_disk, source)
     before = digest(source)
@@ -73,15 +73,15 @@ def test_a_sealed_disk_holds_no_value_of_the_old_machine(
     values = [*DEMO_VALUES, machine_id.strip().encode()]
     assert find_texts(tmp_path / "s.raw", values) == set(values)
 
-    result = seal_image(source, OutputSpec(tmp_path / "out.img", format_name), SealChoices(), NOW)
+    result = seal_image(source, OutputSpec(tmp_path / "out.disk", format_name), SealChoices(), NOW)
 
     assert digest(source) == before
     assert result.output.format_name == (
         format_name or ("raw" if source_form == "raw" else "qcow2")
     )
     if result.output.format_name == "qcow2":
-        judge_qcow2(tmp_path / "out.img")
-    raw = to_raw(tmp_path / "out.img", tmp_path / "out.raw")
+        judge_qcow2(tmp_path / "out.disk")
+    raw = to_raw(tmp_path / "out.disk", tmp_path / "out.raw")
     assert raw.stat().st_size == (tmp_path / "s.raw").stat().st_size
     run("sgdisk", "-v", raw)
     judge_ext(cut_partition(raw, 2, tmp_path / "out.ext4"))
@@ -89,7 +89,7 @@ def test_a_sealed_disk_holds_no_value_of_the_old_machine(
     swap = cut_partition(raw, 3, tmp_path / "out.swap")
     assert run("blkid", "-p", "-s", "LABEL", "-o", "value", swap).strip() == "gate-swap"
     assert not any(swap.read_bytes()[4096:])
-    assert check_image(tmp_path / "out.img", Level.FULL).verdict is Verdict.SEALED
+    assert check_image(tmp_path / "out.disk", Level.FULL).verdict is Verdict.SEALED
 
 
 def test_what_the_clones_need_stays(tmp_path: Path, demo_disk: Path) -> None:

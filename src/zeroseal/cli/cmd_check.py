@@ -9,6 +9,7 @@ from zeroseal.cli.image_words import add_images, are_many, get_image
 from zeroseal.cli.options import (
     Subparsers,
     add_common,
+    add_reach,
     add_root,
     add_rules,
     add_secrets,
@@ -63,6 +64,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument(
         "--places", action="store_true", help="of every trace: why, what regrows it, every place"
     )
+    add_reach(parser)
     add_rules(parser)
     add_common(parser)
 

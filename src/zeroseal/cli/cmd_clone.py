@@ -8,7 +8,14 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zeroseal.cli.options import Subparsers, add_common, add_secrets, add_shelf
+from zeroseal.cli.options import (
+    Subparsers,
+    add_common,
+    add_reach,
+    add_secrets,
+    add_shelf,
+    reach_from,
+)
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -103,6 +110,7 @@ def add_parser(subparsers: Subparsers) -> None:
         metavar="CLONE",
         help="instead: make a linked clone of DIR whole, so that it needs its template no more",
     )
+    add_reach(parser)
     add_shelf(parser)
     add_common(parser)
 
@@ -123,7 +131,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     if not title:
         raise UsageError("name the template: an image, or NAME[@VERSION] on the shelf")
     batch = CloneBatch(
-        source=CloneSource.find(title, shelf),
+        source=CloneSource.find(title, shelf, reach_from(args)),
         wishes=wishes,
         now=int(time.time()),
         format_name=args.format,

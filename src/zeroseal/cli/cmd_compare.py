@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from zeroseal.cli.options import Subparsers, add_common
+from zeroseal.cli.options import Subparsers, add_common, add_reach, reach_from
 from zeroseal.cli.ui import Ui
 
 
@@ -22,6 +22,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument("images", type=Path, nargs="+", metavar="IMAGE")
     parser.add_argument("--png", type=Path, metavar="FILE", help="draw the matrix (1280 by 800)")
     parser.add_argument("--html", type=Path, metavar="FILE", help="write the matrix as one page")
+    add_reach(parser)
     add_common(parser)
 
 
@@ -31,7 +32,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.machines_as_json import comparison_to_json
     from zeroseal.sealing.compare import compare_images
 
-    comparison = compare_images(args.images, ui.progress)
+    comparison = compare_images(args.images, ui.progress, reach_from(args))
     if args.png or args.html:
         from zeroseal.images.output import write_small_file
         from zeroseal.reports.compare_report import build_html, build_png

@@ -7,7 +7,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zeroseal.blocks.sizes import parse_size
-from zeroseal.cli.options import Subparsers, add_common, add_container, add_snapshot
+from zeroseal.cli.options import (
+    Subparsers,
+    add_common,
+    add_container,
+    add_reach,
+    add_snapshot,
+    reach_from,
+)
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -52,6 +59,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "--sign-key", type=Path, metavar="PEM", help="RSA key that signs the manifest"
     )
     package.add_argument("--certificate", type=Path, metavar="PEM", help="the key's certificate")
+    add_reach(parser)
     add_common(parser)
 
 
@@ -77,6 +85,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         snapshot=args.snapshot,
         disk_bytes=parse_size(args.disk_size) if args.disk_size else 0,
         verify=not args.no_verify,
+        reach=reach_from(args),
     )
     result = export_image(args.image, request, ui.progress)
     ui.show(lambda: export_to_json(result), lambda out: show_export(result, out))

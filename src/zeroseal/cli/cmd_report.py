@@ -6,11 +6,12 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.options import Subparsers, add_common
+from zeroseal.cli.options import Subparsers, add_common, add_reach, reach_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
 if TYPE_CHECKING:
+    from zeroseal.images.reach import Reach
     from zeroseal.reports.disk_report import ReportedDisk
 
 
@@ -27,6 +28,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument("--against", type=Path, metavar="ORIGINAL", help="the disk before its seal")
     parser.add_argument("--png", type=Path, metavar="FILE", help="a picture of 1280 by 800")
     parser.add_argument("--html", type=Path, metavar="FILE", help="a page that stands by itself")
+    add_reach(parser)
     add_common(parser)
 
 
@@ -38,7 +40,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
     if not args.png and not args.html:
         raise UsageError("name what to write: --png FILE, --html FILE or both")
-    disks = [_read(path, ui) for path in (args.against, args.image) if path]
+    disks = [_read(path, reach_from(args), ui) for path in (args.against, args.image) if path]
     written = []
     if args.png:
         write_small_file(args.png, build_png(disks))
@@ -53,16 +55,17 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     return 0
 
 
-def _read(path: Path, ui: Ui) -> ReportedDisk:
+def _read(path: Path, reach: Reach, ui: Ui) -> ReportedDisk:
     from zeroseal.reports.disk_report import ReportedDisk
     from zeroseal.sealing.check import Level, check_image
     from zeroseal.sealing.choices import SealChoices
     from zeroseal.sealing.disk_map import read_disk_map
+    from zeroseal.sealing.house_rules import rules_of
     from zeroseal.sealing.subject import Subject
     from zeroseal.sealing.survey import opened
 
-    verdict = check_image(path, Level.FULL, ui.progress).verdict.value
-    with opened(path) as image:
+    verdict = check_image(path, Level.FULL, ui.progress, rules=rules_of(reach)).verdict.value
+    with opened(path, reach=reach) as image:
         subject = Subject.read(image)
         findings = subject.find_all(SealChoices(), ui.progress)
         disk_map = read_disk_map(image, subject, findings, progress=ui.progress)

@@ -13,6 +13,7 @@ from zeroseal.cli.options import (
     add_common,
     add_container,
     add_machine_file,
+    add_reach,
     add_recovery,
     add_root,
     add_rules,
@@ -75,6 +76,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_recovery(parser)
     add_search(parser)
     add_signing(parser)
+    add_reach(parser)
     add_rules(parser)
     add_common(parser)
 

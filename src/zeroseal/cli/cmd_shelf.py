@@ -7,7 +7,14 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zeroseal.cli.options import Subparsers, add_common, add_rules, add_shelf, add_trusted
+from zeroseal.cli.options import (
+    Subparsers,
+    add_common,
+    add_reach,
+    add_rules,
+    add_shelf,
+    add_trusted,
+)
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -63,6 +70,7 @@ def _add_adding(actions: Any) -> None:
     )
     add.add_argument("--move", action="store_true", help="move the file instead of copying it")
     add_trusted(add)
+    add_reach(add)
     add_rules(add)
 
 

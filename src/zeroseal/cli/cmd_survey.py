@@ -10,6 +10,7 @@ from zeroseal.cli.options import (
     add_choices,
     add_common,
     add_machine_file,
+    add_reach,
     add_recovery,
     add_root,
     add_rules,
@@ -37,6 +38,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_machine_file(parser)
     add_choices(parser)
     add_recovery(parser)
+    add_reach(parser)
     add_rules(parser)
     add_common(parser)
 

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.options import Subparsers, add_common, add_rules, rules_from
+from zeroseal.cli.options import Subparsers, add_common, add_reach, add_rules, rules_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
@@ -42,6 +42,7 @@ def add_parser(subparsers: Subparsers) -> None:
         help="list only what is found on this image, with the number of places",
     )
     parser.add_argument("--markdown", action="store_true", help="print the list as Markdown")
+    add_reach(parser)
     add_rules(parser)
     add_common(parser)
 

@@ -6,7 +6,7 @@ import argparse
 import time
 from pathlib import Path
 
-from zeroseal.cli.options import Subparsers, add_common, add_machine_file
+from zeroseal.cli.options import Subparsers, add_common, add_machine_file, add_reach, reach_from
 from zeroseal.cli.ui import Ui
 
 
@@ -31,6 +31,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "--within", type=int, default=900, metavar="SECONDS", help="for each boot (default: 900)"
     )
     add_machine_file(parser)
+    add_reach(parser)
     add_common(parser)
 
 
@@ -51,6 +52,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         within_seconds=args.within,
         accept=accept,
         definition=definition_from(args),
+        reach=reach_from(args),
     )
     result = try_image(args.image, wish, ui.progress)
     ui.show(lambda: trial_to_json(result), lambda out: show_trial(result, out))

@@ -7,7 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zeroseal.cli.options import Subparsers, add_common, add_shelf, add_yard
+from zeroseal.cli.options import Subparsers, add_common, add_reach, add_shelf, add_yard, reach_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, RefusedError, UsageError
 
@@ -98,6 +98,7 @@ def _add_adopt(actions: Any) -> None:
         "--in-place", action="store_true", help="leave the disk where it is instead of copying it"
     )
     adopt.add_argument("--host", choices=("qemu", "simulated"), default="simulated")
+    add_reach(adopt)
     add_yard(adopt)
     add_shelf(adopt)
     add_common(adopt)
@@ -300,5 +301,5 @@ def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
     name = args.name or (definition.name if definition else "")
     if not name:
         raise UsageError("give the machine a name with --name")
-    how = Adoption(definition, args.in_place, origin, args.host)
+    how = Adoption(definition, args.in_place, origin, args.host, reach_from(args))
     return adopt_image(yard, image, name, how)

@@ -130,7 +130,7 @@ def _show_rules(args: argparse.Namespace, ui: Ui) -> int:
 def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:
     """A change in place that was cut off is finished before anything else is done."""
     for image in images_of(args):
-        if not Path(f"{image}.redo").exists() and not image.is_symlink():
+        if not _may_have_journal(image):
             continue  # the usual case, without the imports
         from zeroseal.images.redo import finish_interrupted
 
@@ -144,6 +144,14 @@ def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:
                 ui.tell(
                     f"an interrupted change of {image} in place was dropped: it is as it was before"
                 )
+
+
+def _may_have_journal(image: Path) -> bool:
+    """Whether a journal lies in an image's folder, whatever its name: ``redo.find_journal``."""
+    try:
+        return any(path.suffix == ".redo" for path in image.resolve().parent.iterdir())
+    except OSError:
+        return False
 
 
 def entry_point() -> None:

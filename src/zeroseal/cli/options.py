@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 from zeroseal.errors import UsageError
 
 if TYPE_CHECKING:
+    from zeroseal.images.reach import Reach
     from zeroseal.machines.definition import MachineDefinition
     from zeroseal.sealing.choices import MachineKnowledge, SealChoices
     from zeroseal.sealing.house_rules import HouseRules
@@ -48,6 +49,34 @@ def add_snapshot(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_reach(parser: argparse.ArgumentParser) -> None:
+    """What an image is, and which other files may be read for it."""
+    from zeroseal.images.reach import SOURCE_FORMATS
+
+    parser.add_argument(
+        "--source-format",
+        choices=SOURCE_FORMATS,
+        default="",
+        help="what the image file is, where its name and its first bytes do not agree",
+    )
+    parser.add_argument(
+        "--follow",
+        action="append",
+        default=[],
+        type=Path,
+        metavar="DIR",
+        help="also read backing files, extents and data files that lie in this folder; may be "
+        "repeated",
+    )
+
+
+def reach_from(args: argparse.Namespace) -> Reach:
+    """What the words say of images."""
+    from zeroseal.images.reach import Reach
+
+    return Reach(args.source_format, tuple(args.follow))
+
+
 def add_root(parser: argparse.ArgumentParser) -> None:
     """A root file system that is no disk."""
     parser.add_argument(
@@ -82,8 +111,10 @@ def check_root(args: argparse.Namespace) -> None:
 
 def images_of(args: argparse.Namespace) -> list[Path]:
     """The image files that a command line names for reading or changing."""
-    values = [getattr(args, "image", None), *getattr(args, "images", [])]
-    return [value for value in values if isinstance(value, Path)]
+    values = [getattr(args, name, None) for name in ("image", "against", "on", "template")]
+    values += getattr(args, "images", [])
+    paths = [Path(value) for value in values if isinstance(value, (str, Path)) and str(value)]
+    return [path for path in paths if isinstance(path, Path) and path.is_file()]
 
 
 def add_yard(parser: argparse.ArgumentParser) -> None:
@@ -309,9 +340,17 @@ def rules_from(args: argparse.Namespace) -> HouseRules:
     Raises:
         UsageError: a file is wrong.
     """
+    from dataclasses import replace
+
     from zeroseal.sealing.house_rules import read_house_rules
 
-    return read_house_rules(getattr(args, "rules", []))
+    rules = read_house_rules(getattr(args, "rules", []))
+    followed = tuple(str(folder) for folder in getattr(args, "follow", []))
+    return replace(
+        rules,
+        source_format=getattr(args, "source_format", "") or rules.source_format,
+        followed_folders=(*rules.followed_folders, *followed),
+    )
 
 
 def _knowledge_from(args: argparse.Namespace) -> MachineKnowledge | None:

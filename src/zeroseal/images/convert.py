@@ -21,6 +21,7 @@ from zeroseal.errors import NoSpaceError, NotProvenError
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.create import ContainerSpec, ImageWriter, create_image
 from zeroseal.images.detect import open_image
+from zeroseal.images.reach import Reach
 from zeroseal.progress import Progress, Step, quiet
 
 _FLUSH_BYTES = 64 << 20  # the host writes to its disk while we go on
@@ -73,13 +74,20 @@ def iter_disk(
         progress(Step("writing", offset, disk.size_bytes))
 
 
-def read_back(path: Path, digest: DiskDigest, progress: Progress = quiet) -> None:
+def read_back(path: Path, digest: DiskDigest, format_name: str, progress: Progress = quiet) -> None:
     """Opens what was written, by its bytes alone, and compares its contents.
+
+    Args:
+        path: the file.
+        digest: of what it must hold.
+        format_name: the container that was written; a guest may have made a raw disk look like
+            another one.
+        progress: told how far it is.
 
     Raises:
         NotProvenError: they differ.
     """
-    image = open_image(path)
+    image = open_image(path, reach=Reach(format_name))
     try:
         if digest_store(image, "reading back", progress).root != digest.root:
             raise NotProvenError(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -13,6 +14,7 @@ from zeroseal.images.container_file import BorrowedFile, StagedFile
 from zeroseal.images.detect import open_container, open_image
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image, WritableImage
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.images.redo import commit_staged
 from zeroseal.images.writable import open_writable
 
@@ -30,13 +32,14 @@ class InPlaceChange:
 
     image: WritableImage
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, reach: Reach = OWN_FOLDER) -> None:
         self.path = path
         if path.is_symlink():
             raise RefusedError(
                 f"{path} is a symbolic link, and is not changed in place: give {path.resolve()}"
             )
-        reading = open_image(path)
+        reading = open_image(path, reach=reach)
+        self._reach = replace(reach, format_name=reading.format_name)
         self._parents = reading
         before = reading.file.size_bytes, path.stat().st_mtime_ns
         for file in reading.files:
@@ -83,7 +86,7 @@ class InPlaceChange:
 
         Only for reading, and only while this object is open.
         """
-        return open_container(BorrowedFile(self._staged), [self.path.resolve()])
+        return open_container(BorrowedFile(self._staged), [self.path.resolve()], self._reach)
 
     def commit(self, companion: str = "", companion_text: str = "") -> None:
         """Brings everything into the file; a companion is a small text file that comes with it.

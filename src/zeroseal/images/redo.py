@@ -55,9 +55,40 @@ class Head:
     companion_text: str = ""
 
 
+_SUFFIX = ".redo"
+
+
 def journal_path(image: Path) -> Path:
-    """Where an image's journal lies."""
-    return Path(f"{image.resolve()}.redo")
+    """Where the journal of a change to an image is made."""
+    return Path(f"{image.resolve()}{_SUFFIX}")
+
+
+def find_journal(image: Path) -> Path | None:
+    """The journal of an image in its folder: by its name, or of the same file under another."""
+    own = journal_path(image)
+    if own.is_file():
+        return own
+    try:
+        inode = image.stat().st_ino
+        journals = [path for path in own.parent.iterdir() if path.suffix == _SUFFIX]
+    except OSError:
+        return None
+    return next((path for path in journals if _inode_of(path) == inode), None)
+
+
+def _inode_of(path: Path) -> int:
+    """The image that a journal is for, by the number of its file; 0 where it does not say."""
+    try:
+        journal = HostFile(path)
+    except ZeroSealError:
+        return 0
+    try:
+        is_whole = journal.size_bytes > len(_MAGIC) + 4 and journal.read(0, len(_MAGIC)) == _MAGIC
+        return _read_head(journal).inode if is_whole else 0
+    except (ZeroSealError, ValueError, TypeError):
+        return 0
+    finally:
+        journal.close()
 
 
 def commit_staged(
@@ -110,8 +141,8 @@ def finish_interrupted(image: Path) -> Outcome:
         InUseError: the change is still going on.
         RefusedError: the journal belongs to another file.
     """
-    path = journal_path(image)
-    if not path.is_file():
+    path = find_journal(image)
+    if path is None:
         return ""
     host = HostFile(image.resolve(), writable=True)
     try:
@@ -141,8 +172,8 @@ def finish_interrupted(image: Path) -> Outcome:
 
 def check_no_journal(image: Path) -> None:
     """Raises RefusedError where an interrupted change waits to be finished."""
-    path = journal_path(image)
-    if path.is_file():
+    path = find_journal(image)
+    if path:
         raise RefusedError(
             f"a change of {image} in place was interrupted, and {path} holds the rest of it: run "
             f"zeroseal survey on that image to have it finished"

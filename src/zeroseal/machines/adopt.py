@@ -9,6 +9,7 @@ from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError
 from zeroseal.images.copying import copy_image_file
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.definition import (
     Adapter,
     MachineDefinition,
@@ -32,12 +33,14 @@ class Adoption:
         in_place: leave the disk where it is instead of copying it.
         origin: what it was made from, such as a template's title.
         host: where it is started here.
+        reach: what the disk is, and what may be read for it.
     """
 
     definition: MachineDefinition | None = None
     in_place: bool = False
     origin: str = ""
     host: str = "simulated"
+    reach: Reach = OWN_FOLDER
 
 
 def adopt_image(
@@ -56,7 +59,7 @@ def adopt_image(
     """
     if not re.match(NAME_PATTERN, name):
         raise UsageError(f"{name!r} cannot be a machine's name: use a-z, 0-9 and -, at most 63")
-    source = read_image_facts(image)
+    source = read_image_facts(image, how.reach)
     if source.other_files and not how.in_place:
         raise RefusedError(
             f"{image} needs {source.other_files[0]} too: adopt a copy that is one whole file"
@@ -77,7 +80,7 @@ def _definition(yard: Yard, name: str, disk: str, image: Path, how: Adoption) ->
     taken, uuids = yard.macs(), {machine.definition.uuid for machine in yard.machines()}
     if given is None:
         card = Adapter(new_mac(taken))
-        firmware = guess_firmware(image)
+        firmware = guess_firmware(image, how.reach)
         given = MachineDefinition(name, new_uuid(), disk, adapters=(card,), firmware=firmware)
     cards = []
     for card in given.adapters:

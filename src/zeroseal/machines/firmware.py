@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from zeroseal.errors import NoGuestError
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened
 
@@ -13,13 +14,13 @@ from zeroseal.sealing.survey import opened
 _LOADERS = ("/boot/efi/EFI/*/*.efi", "/efi/EFI/*/*.efi", "/boot/EFI/*/*.efi")
 
 
-def guess_firmware(image: Path) -> str:
+def guess_firmware(image: Path, reach: Reach = OWN_FOLDER) -> str:
     """``uefi`` where the EFI partition holds a loader; ``bios`` where it does not.
 
     Raises:
         ImageError, RefusedError: the image cannot be read.
     """
-    with opened(image) as disk:
+    with opened(image, reach=reach) as disk:
         try:
             guest = Subject.read(disk).opened.guest
         except NoGuestError:

@@ -13,6 +13,7 @@ from zeroseal.images.copying import copy_image_file
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.write import WritableQcow2
+from zeroseal.images.reach import Reach
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.sheet.model import Origin
 from zeroseal.progress import Progress, Step, quiet
@@ -42,7 +43,8 @@ def make_first_disk(loaded: LoadedSheet, folder: Path, progress: Progress = quie
         return "disk.qcow2"
     base = loaded.file(sheet.origin.base_disk, "origin.base_disk")
     verify_checksum(base, expected_checksum(loaded), progress)
-    facts = read_image_facts(base)
+    reach = Reach(sheet.origin.base_format)
+    facts = read_image_facts(base, reach)
     if facts.other_files:
         raise UsageError(f"the base disk {base} needs other files too: give a whole disk")
     progress(Step("copying the base disk", 0, 0))
@@ -51,7 +53,7 @@ def make_first_disk(loaded: LoadedSheet, folder: Path, progress: Progress = quie
         copy_image_file(base, folder / name)
         (folder / name).chmod(0o644)
         return name
-    with opened(base) as image:
+    with opened(base, reach=reach) as image:
         _write_grown(image, folder / "disk.qcow2", wanted_bytes, progress)
     return "disk.qcow2"
 

@@ -24,6 +24,7 @@ from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import issue_identity
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.images.qcow2.overlay import make_overlay
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
     SEED_MEDIUM,
@@ -47,6 +48,7 @@ from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.house_rules import rules_of
 from zeroseal.sealing.identity_value import IdentityValue
 from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.subject import Subject
@@ -75,6 +77,7 @@ class TrialWish:
 
     Attributes:
         now: seconds since 1970, for the simulated host.
+        reach: what the image is, and what may be read for it.
         with_seed: whether each machine gets a seed with a name and an account.
         within_seconds: how long a boot may take.
         definition: hardware like that of the machine it was made from; None for plain hardware.
@@ -82,6 +85,7 @@ class TrialWish:
 
     now: int
     host: str = "qemu"
+    reach: Reach = OWN_FOLDER
     with_seed: bool = True
     within_seconds: int = 900
     accept: Accept = field(default_factory=Accept)
@@ -144,14 +148,14 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
         GuestError, HostError: a machine did not come up; nothing is left behind.
     """
     began = time.monotonic()
-    checked = check_image(image, Level.QUICK, progress)
+    checked = check_image(image, Level.QUICK, progress, rules=rules_of(wish.reach))
     if checked.verdict not in (Verdict.SEALED, Verdict.CLEAN):
         raise RefusedError(
             f"{image} is {checked.verdict.value}, and only a sealed image is tried: "
             f"{checked.reason}; seal it first, with zeroseal seal {image} -o OUT"
         )
     before = _fingerprint(image)
-    facts = read_image_facts(image)
+    facts = read_image_facts(image, wish.reach)
     is_windows = _is_windows(image, wish)
     with _throwaway_yard() as yard:
         # a throwaway clone must not enrol anywhere as if it were one to stay
@@ -188,7 +192,7 @@ def _throwaway_yard() -> Iterator[Yard]:
 
 def _is_windows(image: Path, wish: TrialWish) -> bool:
     """Whether the image holds a Windows, which no host but the simulated one starts here."""
-    with opened(image) as disk:
+    with opened(image, reach=wish.reach) as disk:
         is_windows = Subject.read(disk).windows is not None
     if is_windows and wish.host != LABEL:
         raise RefusedError(

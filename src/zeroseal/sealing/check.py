@@ -115,7 +115,7 @@ def check_image(
     Raises:
         ImageError: the container itself cannot be read.
     """
-    with opened(path) as image:
+    with opened(path, reach=rules.reach) as image:
         try:
             record = find_record(path)
         except DamagedError as error:
@@ -222,7 +222,7 @@ def _values_of(original: Path | None, record: SealRecord | None, rules: HouseRul
             keep_root_login=record.keep_root_login,
             reissue_sid=any(item.trace == "identity.machine-sid" for item in record.treated),
         )
-    with opened(original) as source, recoverable(source, recover=True) as store:
+    with opened(original, reach=rules.reach) as source, recoverable(source, recover=True) as store:
         subject = Subject.read(store, recover=True)
         known = set(subject.account_names)
         retained = record.retained_accounts if record else ()

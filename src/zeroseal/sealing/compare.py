@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import UsageError
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.identity_value import IdentityValue, Severity
 from zeroseal.sealing.identity_values import read_values
@@ -52,7 +53,9 @@ class Comparison:
         return all(item.value.by_design for item in self.shared)
 
 
-def compare_images(paths: list[Path], progress: Progress = quiet) -> Comparison:
+def compare_images(
+    paths: list[Path], progress: Progress = quiet, reach: Reach = OWN_FOLDER
+) -> Comparison:
     """Compares the identity values of at least two images; nothing is written.
 
     Raises:
@@ -68,7 +71,7 @@ def compare_images(paths: list[Path], progress: Progress = quiet) -> Comparison:
     values = []
     for number, path in enumerate(paths):
         progress(Step("reading identities", number, len(paths), "images"))
-        with opened(path) as image:
+        with opened(path, reach=reach) as image:
             values.append(tuple(read_values(Subject.read(image))))
     owners: dict[IdentityValue, list[int]] = {}
     for number, found in enumerate(values):

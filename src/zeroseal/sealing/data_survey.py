@@ -55,7 +55,7 @@ def survey_any(
     try:
         return survey_image(path, choices, progress, snapshot)
     except NoGuestError:
-        with opened(path, snapshot) as image:
+        with opened(path, snapshot, choices.rules.reach) as image:
             disk = read_disk(image)
             volumes = read_ntfs_volumes(disk)
             if not volumes:

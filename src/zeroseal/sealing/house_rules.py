@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from zeroseal.errors import UsageError
+from zeroseal.images.reach import SOURCE_FORMATS, Reach
 from zeroseal.sealing.remark import CODES
 from zeroseal.traces.load import load_catalogue, parse_traces
 from zeroseal.traces.model import FAMILIES, Trace
@@ -36,6 +37,7 @@ _TABLES: dict[str, dict[str, type]] = {
         "to-dhcp": bool,
         "same-size": bool,
     },
+    "images": {"source-format": str, "follow": list},
     "readiness": {"blockers": list, "advice": list, "ignore": list},
     "search": {"texts": list},
     "windows": {"first-start": list, "reissue-sid": bool, "disable-administrator": bool},
@@ -72,6 +74,9 @@ class HouseRules:
         first_starts: how a Windows may start, of ``FIRST_STARTS``; empty for any.
         reissues_sid: whether a Windows gets a new security identifier.
         disables_administrator: whether its built-in administrator is disabled.
+        source_format: the container that images are, of ``SOURCE_FORMATS``; empty to go by their
+            first bytes.
+        followed_folders: folders whose files may be read wherever an image names them.
         traces: the site's own.
         digests: (name, SHA-256) of the files, in order; ``files`` are their paths.
         given: the names of single answers that a file gives; one that is not given is the default.
@@ -100,10 +105,17 @@ class HouseRules:
     first_starts: tuple[str, ...] = ()
     reissues_sid: bool = False
     disables_administrator: bool = False
+    source_format: str = ""
+    followed_folders: tuple[str, ...] = ()
     traces: tuple[Trace, ...] = ()
     digests: tuple[tuple[str, str], ...] = ()
     files: tuple[str, ...] = ()
     given: tuple[str, ...] = ()
+
+    @property
+    def reach(self) -> Reach:
+        """What the rules say of the images that are opened."""
+        return Reach(self.source_format, tuple(map(Path, self.followed_folders)))
 
     def over(self, below: HouseRules) -> HouseRules:
         """These rules laid over others."""
@@ -118,6 +130,12 @@ class HouseRules:
 
 
 NO_RULES = HouseRules()
+
+
+def rules_of(reach: Reach) -> HouseRules:
+    """Rules that say nothing but what images are and lead to."""
+    folders = tuple(map(str, reach.folders))
+    return HouseRules(source_format=reach.format_name, followed_folders=folders)
 
 
 def read_house_rules(paths: list[Path]) -> HouseRules:
@@ -169,6 +187,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         "reissues_sid": ("windows", "reissue-sid"),
         "disables_administrator": ("windows", "disable-administrator"),
         "oldest_lists_days": ("require", "lists-not-older-than-days"),
+        "source_format": ("images", "source-format"),
     }
     keep, allow, require = tables["keep"], tables["allow"], tables["require"]
     clones, readiness = tables["clones"], tables["readiness"]
@@ -196,6 +215,8 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         first_starts=_first_starts(tables["windows"], name),
         reissues_sid=tables["windows"].get("reissue-sid", False),
         disables_administrator=tables["windows"].get("disable-administrator", False),
+        source_format=_source_format(tables["images"], name),
+        followed_folders=_paths(tables["images"], "follow", f"{name}: images.follow"),
         traces=tuple(parse_traces(text, name)),
         digests=((Path(name).name, hashlib.sha256(text.encode()).hexdigest()),),
         files=(name,),
@@ -230,7 +251,12 @@ def _checked_table(document: dict[str, Any], table: str, name: str) -> dict[str,
     return found
 
 
-_KIND_NAMES = {list: "a list of texts", bool: "true or false", int: "a whole number"}
+_KIND_NAMES = {
+    list: "a list of texts",
+    bool: "true or false",
+    int: "a whole number",
+    str: "a text",
+}
 
 
 def _texts(table: dict[str, Any], key: str) -> tuple[str, ...]:
@@ -274,6 +300,15 @@ def _first_starts(table: dict[str, Any], name: str) -> tuple[str, ...]:
             raise UsageError(
                 f"{name}: windows.first-start: {word!r} is none of {', '.join(FIRST_STARTS)}"
             )
+    return found
+
+
+def _source_format(table: dict[str, Any], name: str) -> str:
+    found: str = table.get("source-format", "")
+    if found and found not in SOURCE_FORMATS:
+        raise UsageError(
+            f"{name}: images.source-format: {found!r} is none of {', '.join(SOURCE_FORMATS)}"
+        )
     return found
 
 
@@ -326,6 +361,8 @@ def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
         ("clones.expect-seed", "yes" if rules.expects_seed else ""),
         ("clones.to-dhcp", "yes" if rules.asks_dhcp else ""),
         ("clones.same-size", "yes" if rules.allows_same_size_clones else ""),
+        ("images.source-format", rules.source_format),
+        ("images.follow", ", ".join(rules.followed_folders)),
         ("readiness.blockers", ", ".join(rules.remarks_as_blockers)),
         ("readiness.advice", ", ".join(rules.remarks_as_advice)),
         ("readiness.ignore", ", ".join(rules.ignored_remarks)),

@@ -19,6 +19,7 @@ from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile, sha256_of
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputFile
+from zeroseal.images.reach import Reach, check_output_name
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
@@ -109,7 +110,10 @@ def plan_image(
         ZeroSealError: as ``seal_image``, but blockers and lock-outs are in the plan.
     """
     recover = choices.recover_journal
-    with opened(source, snapshot) as image, recoverable(image, recover) as store:
+    with (
+        opened(source, snapshot, choices.rules.reach) as image,
+        recoverable(image, recover) as store,
+    ):
         subject = Subject.read(store, recover=recover)
         return plan_opened(image, subject, subject.settle(choices), progress)
 
@@ -140,10 +144,11 @@ def seal_image(
         UnfinishedError: no space, or a proof that did not hold. Nothing is left behind.
     """
     _check_output_free(output.path)
-    image = open_image(source, output.snapshot)
+    image = open_image(source, output.snapshot, choices.rules.reach)
     staged = StagedStore(image, output.path.parent if output.path.parent.is_dir() else None)
     try:
         container = output.container_for(image)
+        check_output_name(output.path, container.format_name)
         before = _fingerprint(image)
         subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
         choices = subject.settle(choices)
@@ -162,7 +167,7 @@ def seal_image(
             progress(Step("checking the result", 0, 0))
             proof = proving.result()
             hashing = pool.submit(_file_of, container, target.file)
-            read_back(target.file.path, digest, progress)
+            read_back(target.file.path, digest, container.format_name, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
                     f"{source} was changed or removed while it was sealed: shut the machine down, "
@@ -181,7 +186,7 @@ def seal_image(
     finally:
         staged.close()
         image.close()
-    return result_of(planned, output.path, digest, proof, changed)
+    return result_of(planned, output.path, digest, proof, changed, container.format_name)
 
 
 def _file_of(container: ContainerSpec, file: HostFile) -> SealedFile:
@@ -208,11 +213,12 @@ def result_of(
     digest: DiskDigest,
     proof: Proof,
     changed: tuple[int, int],
+    format_name: str,
 ) -> SealResult:
-    """The facts of a finished seal, read from what lies there now."""
+    """The facts of a finished seal, read from what lies there now, in a container by its name."""
     return SealResult(
         planned=planned,
-        output=read_image_facts(output),
+        output=read_image_facts(output, Reach(format_name)),
         record=record_path(output),
         digest=digest,
         proof=proof,

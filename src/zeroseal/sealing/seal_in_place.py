@@ -52,7 +52,7 @@ def seal_in_place(
         RefusedError: a blocker, a lock-out, or something that keeps the old bytes.
         UnfinishedError: no space, or a proof that did not hold.
     """
-    with InPlaceChange(source) as change:
+    with InPlaceChange(source, choices.rules.reach) as change:
         _check_alone(source, change.image)
         staged = StagedStore(change.image, source.resolve().parent)
         try:
@@ -92,7 +92,7 @@ def seal_in_place(
             change.commit(record_path(source).name, text.decode())
         finally:
             staged.close()
-    return result_of(planned, source, digest, proof, changed)
+    return result_of(planned, source, digest, proof, changed, planned.source.format_name)
 
 
 def _check_no_ntfs(path: Path, subject: Subject) -> None:
@@ -110,6 +110,8 @@ def _check_alone(path: Path, image: Image) -> None:
     reason = ""
     if not path.stat().st_mode & 0o222:
         reason = "it is marked read-only, as a template is that clones may hang on"
+    elif path.stat().st_nlink > 1:
+        reason = "it has other hard links, whose owners would find another disk in it"
     elif image.snapshots:
         reason = f"its internal snapshots ({', '.join(image.snapshots)}) would keep the old bytes"
     elif image.has_parent:

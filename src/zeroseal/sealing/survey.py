@@ -14,6 +14,7 @@ from zeroseal.guests.windows.identity import WindowsFacts
 from zeroseal.guests.windows.volumes import NtfsFacts, read_ntfs_facts
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.guard import Guard
@@ -105,7 +106,7 @@ def survey_image(
         ImageError, RefusedError: the image cannot be read or handled.
     """
     recover = choices.recover_journal
-    with opened(path, snapshot) as image, recoverable(image, recover) as store:
+    with opened(path, snapshot, choices.rules.reach) as image, recoverable(image, recover) as store:
         subject = Subject.read(store, recover=recover)
         choices = subject.settle(choices)
         findings = subject.find_all(choices, progress)
@@ -147,9 +148,9 @@ def stored_by_part(image: Image) -> tuple[int, ...]:
 
 
 @contextmanager
-def opened(path: Path, snapshot: str = "") -> Iterator[Image]:
+def opened(path: Path, snapshot: str = "", reach: Reach = OWN_FOLDER) -> Iterator[Image]:
     """Opens an image, or one of its snapshots, for reading and closes it again."""
-    image = open_image(path, snapshot)
+    image = open_image(path, snapshot, reach)
     try:
         yield image
     finally:
@@ -169,13 +170,13 @@ def recoverable(image: Image, recover: bool) -> Iterator[Store]:
         staged.close()
 
 
-def read_image_facts(path: Path) -> ImageFacts:
+def read_image_facts(path: Path, reach: Reach = OWN_FOLDER) -> ImageFacts:
     """The facts of an image file.
 
     Raises:
         ImageError, RefusedError: it cannot be opened.
     """
-    with opened(path) as image:
+    with opened(path, reach=reach) as image:
         return facts_of(image)
 
 

@@ -10,6 +10,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.network_files import find_network_service
 from zeroseal.guests.services import Services
 from zeroseal.guests.windows.identity import FirstStart
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.sealing.first_boot import SEED, read_tasks
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened
@@ -46,13 +47,13 @@ class Abilities:
         return self.seeded_by in (WINDOWS_SET_UP, WINDOWS_REGISTRY)
 
 
-def read_abilities(image: Path) -> Abilities:
+def read_abilities(image: Path, reach: Reach = OWN_FOLDER) -> Abilities:
     """Reads them from a disk.
 
     Raises:
         ImageError, RefusedError: it cannot be read.
     """
-    with opened(image) as disk:
+    with opened(image, reach=reach) as disk:
         subject = Subject.read(disk)
         if subject.windows:
             return _of_windows(subject.opened.guest, subject.windows.identity.first_start)

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError, ZeroSealError
 from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.batch import Batch
 from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
@@ -31,6 +32,7 @@ from zeroseal.machines.seed import Seed
 from zeroseal.machines.yard import MachineState, Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.house_rules import rules_of
 from zeroseal.sealing.survey import ImageFacts, read_image_facts
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_abilities
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
@@ -49,9 +51,10 @@ class CloneSource:
     disk: Path
     title: str
     template: Template | None = None
+    reach: Reach = OWN_FOLDER
 
     @classmethod
-    def find(cls, wanted: str, shelf: Shelf) -> CloneSource:
+    def find(cls, wanted: str, shelf: Shelf, reach: Reach = OWN_FOLDER) -> CloneSource:
         """An image file, or ``NAME[@VERSION]`` on the shelf.
 
         Raises:
@@ -59,14 +62,14 @@ class CloneSource:
             RefusedError: the template is retired.
         """
         if Path(wanted).is_file():
-            return cls(Path(wanted), wanted)
+            return cls(Path(wanted), wanted, reach=reach)
         template = shelf.get(wanted)
         if template.state == RETIRED:
             raise RefusedError(
                 f"{template.entry.title} is retired: clone a newer version, or take it back with "
                 f"zeroseal shelf retire {template.entry.title} --undo"
             )
-        return cls(template.disk, template.entry.title, template)
+        return cls(template.disk, template.entry.title, template, template.reach)
 
 
 @dataclass(frozen=True)
@@ -125,7 +128,7 @@ def make_clones(
     if not batch.wishes:
         raise UsageError("name at least one clone with --name, or give a clone sheet with --sheet")
     check_template(batch.source, progress)
-    source = read_image_facts(batch.source.disk)
+    source = read_image_facts(batch.source.disk, batch.source.reach)
     plan = _Plan.read(batch, source)
     for wish in batch.wishes:
         plan.check(wish)
@@ -151,7 +154,7 @@ def make_clones(
 
 def check_template(source: CloneSource, progress: Progress = quiet) -> str:
     """Raises RefusedError unless an image is sealed, by a quick look; returns the disk's digest."""
-    checked = check_image(source.disk, Level.QUICK, progress)
+    checked = check_image(source.disk, Level.QUICK, progress, rules=rules_of(source.reach))
     if checked.verdict is not Verdict.SEALED or checked.record is None:
         raise RefusedError(
             f"{source.disk} is {checked.verdict.value}, and only a sealed template may be cloned: "
@@ -235,10 +238,12 @@ class _Plan:
     def read(cls, batch: CloneBatch, source: ImageFacts) -> _Plan:
         template = batch.source.template
         if template:
-            abilities = template.entry.abilities or read_abilities(source.path)
+            abilities = template.entry.abilities or read_abilities(
+                source.path, Reach(source.format_name)
+            )
             hardware, digest = template.entry.hardware, template.entry.digest
         else:
-            abilities = read_abilities(source.path)
+            abilities = read_abilities(source.path, Reach(source.format_name))
             hardware, digest = Hardware(firmware=guess_firmware(source.path)), ""
         moment = datetime.fromtimestamp(batch.now, UTC).strftime("%Y%m%d-%H%M%S")
         return cls(batch, source, abilities, hardware, digest, f"{moment}-{new_uuid()[:4]}")

@@ -15,6 +15,7 @@ from zeroseal.images.create import ContainerSpec
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.overlay import make_overlay
+from zeroseal.images.reach import Reach
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.survey import ImageFacts, opened
 from zeroseal.volumes.gpt import move_backup
@@ -102,7 +103,7 @@ def flatten(disk: Path, progress: Progress = quiet) -> bool:
             return False
         with OutputFile(whole) as target:
             digest = write_disk(image, target.file, ContainerSpec("qcow2"), disk.name, progress)
-            read_back(target.file.path, digest, progress)
+            read_back(target.file.path, digest, "qcow2", progress)
             target.commit()
     try:
         whole.replace(disk)
@@ -129,11 +130,14 @@ def _make_overlay(wish: DiskWish, template: ImageFacts, path: Path, final: Path)
 
 
 def _write_anew(wish: DiskWish, template: ImageFacts, path: Path, progress: Progress) -> None:
-    with opened(template.path) as image, OutputFile(path) as target:
+    with (
+        opened(template.path, reach=Reach(template.format_name)) as image,
+        OutputFile(path) as target,
+    ):
         grown, _moved = grow_disk(image, wish.size_bytes)
         if wish.grow_last:
             grow_last_partition(grown)
         container = ContainerSpec(wish.format_name or template.format_name)
         digest = write_disk(grown, target.file, container, path.name, progress)
-        read_back(target.file.path, digest, progress)
+        read_back(target.file.path, digest, container.format_name, progress)
         target.commit()

@@ -9,6 +9,7 @@ from zeroseal.blocks.store import Store
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.output import OutputFile, write_small_file
+from zeroseal.images.reach import OWN_FOLDER, Reach, check_output_name
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.record import find_record, record_path
 from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts
@@ -25,6 +26,7 @@ class ExportRequest:
         snapshot: name of the source's snapshot to write; empty for its present state.
         disk_bytes: size of the new disk; 0 for the source's.
         verify: read the new file back and compare.
+        reach: what the source is, and what may be read for it.
     """
 
     output: Path
@@ -32,6 +34,7 @@ class ExportRequest:
     snapshot: str = ""
     disk_bytes: int = 0
     verify: bool = True
+    reach: Reach = OWN_FOLDER
 
 
 @dataclass(frozen=True)
@@ -64,20 +67,24 @@ def export_image(source: Path, request: ExportRequest, progress: Progress = quie
         UnfinishedError: no space, or the new file does not read back. Nothing is left behind.
     """
     moved = False
-    with opened(source, request.snapshot) as image, OutputFile(request.output) as target:
+    check_output_name(request.output, request.container.format_name)
+    with (
+        opened(source, request.snapshot, request.reach) as image,
+        OutputFile(request.output) as target,
+    ):
         disk: Store = image
         if request.disk_bytes:
             disk, moved = grow_disk(image, request.disk_bytes)
         name = request.output.name
         digest = write_disk(disk, target.file, request.container, name, progress)
         if request.verify:
-            read_back(target.file.path, digest, progress)
+            read_back(target.file.path, digest, request.container.format_name, progress)
         target.commit()
         facts = facts_of(image)
     record = _carry_record(source, request.output, digest.root)
     return ExportResult(
         source=facts,
-        output=read_image_facts(request.output),
+        output=read_image_facts(request.output, Reach(request.container.format_name)),
         digest=digest.root,
         verified=request.verify,
         record=record,

@@ -10,7 +10,13 @@ from pathlib import Path
 from typing import IO
 
 from zeroseal.blocks.store import Extent
-from zeroseal.errors import DamagedError, MissingError, UnsupportedError, environment_error
+from zeroseal.errors import (
+    DamagedError,
+    MissingError,
+    RefusedError,
+    UnsupportedError,
+    environment_error,
+)
 from zeroseal.images.container_file import ContainerFile, FileSlice
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image
@@ -92,6 +98,12 @@ class _Beside:
         if name == self._file.path.name:
             return FileSlice(self._file, 0, self._file.size_bytes)
         path = self._file.path.parent / name
+        home = self._file.path.resolve().parent
+        if not path.resolve().is_relative_to(home):
+            raise RefusedError(
+                f"{self._file.path} names {name}, which lies outside its folder: a package holds "
+                "all of its files; put the file beside the descriptor and correct the name"
+            )
         if not path.is_file():
             raise MissingError(f"{self._file.path} needs {path}, which is not there")
         return self._open(path)

@@ -136,7 +136,9 @@ class FixedVhd(Image):
         self.size_bytes = footer.size_bytes
         if file.size_bytes < self.size_bytes + _SECTOR:
             raise DamagedError(
-                f"{file.path} is truncated: a fixed VHD of {self.size_bytes} bytes is longer",
+                f"{file.path} ends like a fixed VHD of {self.size_bytes} bytes, but is shorter: it "
+                "is truncated, or a raw disk into which a guest wrote that end; if it is raw, say "
+                "so with --source-format raw",
                 format="vhd",
             )
 

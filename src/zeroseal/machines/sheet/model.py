@@ -122,6 +122,7 @@ class Origin(Table):
     """What the disk begins as: a base disk, or an empty one and an installation medium."""
 
     base_disk: str = ""
+    base_format: Literal["", "raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi", "ova"] = ""
     sha256: str = Field(default="", pattern=r"^[0-9a-f]{64}$|^$")
     sha512: str = Field(default="", pattern=r"^[0-9a-f]{128}$|^$")
     checksums: str = ""

@@ -17,6 +17,7 @@ from pydantic import ValidationError
 
 from zeroseal.errors import DamagedError, UsageError
 from zeroseal.images.output import replace_small_file
+from zeroseal.images.reach import Reach
 from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.definition import Hardware
 from zeroseal.machines.sheet.model import NAME_PATTERN
@@ -84,6 +85,11 @@ class Template:
     def disk(self) -> Path:
         """Its image."""
         return self.folder / self.entry.disk
+
+    @property
+    def reach(self) -> Reach:
+        """What the shelf knows its image to be, whatever a guest wrote into it."""
+        return Reach(self.entry.format_name)
 
     @property
     def disk_usage(self) -> int:

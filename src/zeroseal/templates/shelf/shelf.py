@@ -143,7 +143,7 @@ class Shelf:
         record = checked.record
         assert record is not None  # it is SEALED
         _check_other_disk(self.templates(), record.root)
-        facts = read_image_facts(image)
+        facts = read_image_facts(image, new.rules.reach)
         if facts.other_files:
             raise RefusedError(
                 f"{image} needs {facts.other_files[0]} too: give the shelf a disk that is one "
@@ -163,7 +163,7 @@ class Shelf:
             tags=tuple(dict.fromkeys(new.tags)),
             signers=record.envelope.key_ids if record.envelope else (),
             hardware=_hardware_of(image, new, record),
-            abilities=read_abilities(image),
+            abilities=read_abilities(image, new.rules.reach),
         )
         self._take_in(image, entry, target, new.move, progress)
         if new.move:
