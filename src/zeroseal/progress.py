@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
+from threading import Event
+from types import TracebackType
+from typing import NamedTuple, Self
 
 
 class Step(NamedTuple):
@@ -21,6 +23,41 @@ class Step(NamedTuple):
 
 
 Progress = Callable[[Step], None]
+
+
+class Cancelled(BaseException):
+    """Ends work in another thread that nobody waits for any more; no handler of errors takes it."""
+
+
+class CancelToken:
+    """Tells work in other threads to end; they ask at each step, and at each read of a disk."""
+
+    def __init__(self) -> None:
+        self._event = Event()
+
+    def cancel(self) -> None:
+        """Ends the work at its next step."""
+        self._event.set()
+
+    def check(self) -> None:
+        """Raises Cancelled where the work is to end."""
+        if self._event.is_set():
+            raise Cancelled
+
+    def progress(self, _step: Step) -> None:
+        """A progress callback for work that nobody watches, but that may be cancelled."""
+        self.check()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.cancel()
 
 
 def quiet(_step: Step) -> None:

@@ -8,6 +8,7 @@ import random
 import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume
 from tests.long import IS_LONG
 from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, mounted, run, to_raw
+from zeroseal.blocks.store import CancellableStore
 from zeroseal.errors import (
     BlockerError,
     LockOutError,
@@ -502,3 +504,31 @@ def test_a_machine_that_was_switched_off_is_recovered_on_request_only(
     assert answer.status == 0, answer.out
     record = record_path(tmp_path / "s.img").read_text()
     assert '"recoveredJournals": true' in record
+
+
+@pytest.mark.parametrize("error", [KeyboardInterrupt(), NoSpaceError("no space left")], ids=repr)
+def test_what_ends_the_writing_ends_the_proof_too(
+    demo_disk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, error: BaseException
+) -> None:
+    """Nobody waits for a proof of what will never be written: it reads no more of the disk."""
+    proving, ended, late = threading.Event(), threading.Event(), []
+    real = CancellableStore.read
+
+    def read(store: CancellableStore, offset: int, length: int) -> bytes:
+        proving.set()
+        found = real(store, offset, length)
+        if ended.is_set():
+            late.append(offset)
+        return found
+
+    def write(*_words: object) -> None:
+        assert proving.wait(60)
+        ended.set()
+        raise error
+
+    monkeypatch.setattr(CancellableStore, "read", read)
+    monkeypatch.setattr(seal_module, "write_disk", write)
+    with pytest.raises(type(error)):
+        seal_image(demo_disk, OutputSpec(tmp_path / "o.qcow2"), SealChoices(), 0)
+    assert len(late) < 20  # until the word has come across
+    assert list(tmp_path.iterdir()) == []

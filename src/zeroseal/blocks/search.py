@@ -101,7 +101,8 @@ def search_store(
         return []
     searcher, hits = Searcher(needles), []
     room = dict.fromkeys((needle.value_no for needle in needles), most_each)
-    with ThreadPoolExecutor(_THREADS) as pool:
+    pool = ThreadPoolExecutor(_THREADS)
+    try:
         windows = _iter_windows(store, searcher.longest)
         waiting = [
             (start, pool.submit(searcher.find, window, count, start))
@@ -118,6 +119,8 @@ def search_store(
                 break
             for following, window, count in islice(windows, 1):
                 waiting.append((following, pool.submit(searcher.find, window, count, following)))
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)  # the rest of it is of no use to anybody
     progress(Step("searching values", store.size_bytes, store.size_bytes))
     return hits
 

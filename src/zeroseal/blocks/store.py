@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from zeroseal.errors import TruncatedError
+from zeroseal.progress import CancelToken
 
 
 class Extent(NamedTuple):
@@ -83,6 +84,23 @@ class MemoryStore(Store):
 
     def zero(self, offset_bytes: int, length: int) -> None:  # noqa: D102
         self.write(offset_bytes, bytes(length))
+
+
+class CancellableStore(Store):
+    """A store for reading whose reads end the work when that was cancelled."""
+
+    def __init__(self, below: Store, token: CancelToken) -> None:
+        self._below, self._token = below, token
+        self.size_bytes = below.size_bytes
+
+    def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
+        self._token.check()
+        return self._below.read(offset_bytes, length)
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
+        for extent in self._below.iter_extents(offset_bytes, length):
+            self._token.check()
+            yield extent
 
 
 class SliceStore(Store):

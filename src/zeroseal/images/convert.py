@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from pathlib import Path
 
 from zeroseal.blocks.digest import (
@@ -48,7 +49,7 @@ def write_disk(
     """
     check_space(disk, file.path.parent, spec)
     writer = create_image(file, spec, disk.size_bytes, name)
-    with DigestBuilder(disk.size_bytes) as builder, ThreadPoolExecutor(1) as flusher:
+    with DigestBuilder(disk.size_bytes) as builder, closing(_Flusher()) as flusher:
         flushing, unflushed = flusher.submit(file.flush), 0
         for offset, window in iter_disk(disk, writer, progress):
             builder.add(offset // CHUNK_BYTES, window)
@@ -60,6 +61,17 @@ def write_disk(
         writer.finish()
         progress(Step("writing", disk.size_bytes, disk.size_bytes))
         return builder.finish()
+
+
+class _Flusher(ThreadPoolExecutor):
+    """Flushes beside the writing; when that ends by an error nobody waits for the host's disk."""
+
+    def __init__(self) -> None:
+        super().__init__(1)
+
+    def close(self) -> None:
+        """Gives up what is not done yet."""
+        self.shutdown(wait=False, cancel_futures=True)
 
 
 def iter_disk(

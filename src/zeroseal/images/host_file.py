@@ -6,7 +6,7 @@ import errno
 import hashlib
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from threading import Lock
 
@@ -17,6 +17,8 @@ from zeroseal.images.holes import punch_hole, take_room
 from zeroseal.images.locks import lock_image
 
 _WIPE_BYTES = 1 << 20
+_MOST_OVERWRITTEN = 64 << 20  # of a file that is given up: half a second of a usual disk
+_HASHED_BYTES = 4 << 20
 
 
 class HostFile(ContainerFile):
@@ -164,10 +166,17 @@ class HostFile(ContainerFile):
         self.size_bytes = max(self.size_bytes, size_bytes)
 
     def wipe(self) -> None:
-        """Overwrites all data of the file with zeros, as far as the host lets us."""
-        for extent in list(self.iter_extents(0, self.size_bytes)):
-            if not extent.is_zero:
-                self.zero(extent.offset_bytes, extent.length)
+        """Overwrites the data of a file that is removed next with zeros.
+
+        Whoever interrupts a command waits for that, so it is done for small files only
+        (``_MOST_OVERWRITTEN``): of a large one, whose disk its source holds too, the host's file
+        system may keep what was written already.
+        """
+        extents = [item for item in self.iter_extents(0, self.size_bytes) if not item.is_zero]
+        if sum(extent.length for extent in extents) > _MOST_OVERWRITTEN:
+            return
+        for extent in extents:
+            self.zero(extent.offset_bytes, extent.length)
         self.flush()
 
     def close(self) -> None:  # noqa: D102
@@ -238,14 +247,22 @@ def _open_regular(path: Path, writable: bool) -> int:
     return descriptor
 
 
-def sha256_of(path: Path) -> str:
+def sha256_of(path: Path, check: Callable[[], None] = lambda: None) -> str:
     """The SHA-256 of a file's bytes, in hexadecimal.
+
+    Args:
+        path: the file.
+        check: called again and again; may raise to end the work.
 
     Raises:
         UnfinishedError: it cannot be read.
     """
     try:
         with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
+            hasher = hashlib.sha256()
+            while piece := file.read(_HASHED_BYTES):
+                hasher.update(piece)
+                check()
+            return hasher.hexdigest()
     except OSError as error:
         raise environment_error(error, path, "reading") from error

@@ -18,7 +18,7 @@ class OutputFile:
     """A file that comes to be at ``target`` when it is committed.
 
     Until then it is a hidden temporary file beside the target, readable by its owner only. When the
-    block is left without a commit, what was written is overwritten with zeros and unlinked.
+    block is left without a commit, it is wiped (``HostFile.wipe``) and unlinked.
 
     Raises:
         OutputExistsError: the target is there already.

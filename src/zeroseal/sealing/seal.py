@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from zeroseal.blocks.digest import DiskDigest, digest_before
 from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import CancellableStore
 from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.guests.open import opener_for_editing
@@ -20,7 +21,7 @@ from zeroseal.images.host_file import HostFile, sha256_of
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputFile
 from zeroseal.images.reach import Reach, check_output_name
-from zeroseal.progress import Progress, Step, quiet
+from zeroseal.progress import CancelToken, Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
@@ -160,13 +161,15 @@ def seal_image(
             ThreadPoolExecutor(1) as pool,
             OutputFile(output.path) as target,
             OutputFile(record_path(output.path)) as record,
+            CancelToken() as token,  # the first to be left: whatever ends this ends the proof too
         ):
             # the proof runs while the file is written; nothing gets its name before it holds
-            proving = pool.submit(verify_result, staged, planned.plan, values)
+            watched = CancellableStore(staged, token)
+            proving = pool.submit(verify_result, watched, planned.plan, values, token.progress)
             digest = write_disk(staged, target.file, container, output.path.name, progress)
             progress(Step("checking the result", 0, 0))
             proof = proving.result()
-            hashing = pool.submit(_file_of, container, target.file)
+            hashing = pool.submit(_file_of, container, target.file, token)
             read_back(target.file.path, digest, container.format_name, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
@@ -189,11 +192,11 @@ def seal_image(
     return result_of(planned, output.path, digest, proof, changed, container.format_name)
 
 
-def _file_of(container: ContainerSpec, file: HostFile) -> SealedFile:
+def _file_of(container: ContainerSpec, file: HostFile, token: CancelToken) -> SealedFile:
     """The facts of a new file; a raw one's bytes are the disk's, which has its own digest."""
     if container.format_name == "raw":
         return SealedFile("raw", file.size_bytes)
-    return SealedFile(container.format_name, file.size_bytes, sha256_of(file.path))
+    return SealedFile(container.format_name, file.size_bytes, sha256_of(file.path, token.check))
 
 
 def values_of(subject: Subject, choices: SealChoices) -> ValueSet:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError
 from zeroseal.filesystems.kinds import CHECKERS, check_file_system, family_of, is_closed
+from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
@@ -39,13 +40,14 @@ class Proof:
     secrets: tuple[Residue, ...] = ()
 
 
-def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
+def verify_result(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quiet) -> Proof:
     """Reads the staged disk anew: file systems consistent, no treated trace and no value found.
 
     Args:
         staged: the disk as it would be written out.
         plan: what was done to it.
         values: what was read from the disk before.
+        progress: told of each step.
 
     Raises:
         NotProvenError: something is wrong, or still there; nothing may be written out.
@@ -53,7 +55,7 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
     checked = check_file_systems(staged)
     left = [
         finding
-        for finding in Subject.read(staged).find_all(plan.choices)
+        for finding in Subject.read(staged).find_all(plan.choices, progress)
         if plan.choices.treats(finding.trace)
     ]
     if left:
@@ -65,7 +67,7 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet) -> Proof:
         )
     if not plan.choices.search_values:
         return Proof(tuple(checked), "full")
-    searched = find_residue(staged, values)
+    searched = find_residue(staged, values, progress)
     residue = searched.residue
     left_over = not_allowed(residue, plan.choices.rules)
     if left_over and not plan.choices.keeps_something and not plan.choices.allow_residue:

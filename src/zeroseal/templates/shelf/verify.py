@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from threading import Lock
 
 from zeroseal.errors import ZeroSealError
-from zeroseal.progress import Progress, Step, quiet
+from zeroseal.progress import CancelToken, Progress, Step, quiet
 from zeroseal.sealing.check import CheckResult, Level, Verdict, check_record
 from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
@@ -44,9 +44,9 @@ def verify_templates(
     """
     total = sum(template.entry.size_bytes for template in templates)
     counter = _Counter(total, progress)
-    with ThreadPoolExecutor(max(1, (os.cpu_count() or 2) // 2)) as pool:
+    with ThreadPoolExecutor(max(1, (os.cpu_count() or 2) // 2)) as pool, CancelToken() as token:
         jobs = [
-            pool.submit(_verify, template, trusted, counter.part(number))
+            pool.submit(_verify, template, trusted, counter.part(number, token))
             for number, template in enumerate(templates)
         ]
         return [job.result() for job in jobs]
@@ -83,10 +83,11 @@ class _Counter:
         self._done: dict[int, int] = {}
         self._lock = Lock()
 
-    def part(self, number: int) -> Progress:
+    def part(self, number: int, token: CancelToken) -> Progress:
         """The progress of one of the disks."""
 
         def take(step: Step) -> None:
+            token.check()
             with self._lock:
                 self._done[number] = step.done
                 self._progress(Step("verifying", sum(self._done.values()), self._total))
