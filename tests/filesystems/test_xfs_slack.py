@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 
 from tests.oracles import find_texts, run
-from tests.xfs import FileStore, judge_xfs, kernel, make_xfs
+from tests.xfs import SMALLEST_MIB, FileStore, judge_xfs, kernel, make_xfs
+from zeroseal.blocks.staged import StagedStore
 from zeroseal.filesystems.cleaner import Part
 from zeroseal.filesystems.tree import Kind
 from zeroseal.filesystems.xfs.check import check_volume
@@ -123,3 +124,34 @@ def test_an_empty_log_is_one_that_kernel_and_repair_accept(tmp_path: Path, optio
         assert highest_cycle(store, XfsTree(store).volume.superblock) > before
         store.close()
         judge_xfs(volume)
+
+
+def test_space_set_aside_over_old_data_is_zeroed_as_ranges(tmp_path: Path) -> None:
+    """What lies there costs neither memory nor staged bytes, however much it is."""
+    volume = make_xfs(tmp_path / "v", megabytes=SMALLEST_MIB)
+    with kernel(volume) as point:
+        (point / "old").write_bytes(b"deleted-canary " * (90 << 16))
+        os.sync()
+        (point / "old").unlink()
+        os.sync()
+        for number in range(6):
+            with (point / f"aside-{number}").open("wb") as file:
+                os.posix_fallocate(file.fileno(), 0, 15 << 20)
+            (point / f"tail-{number}").write_bytes(b"used")
+            run("fallocate", "-n", "-l", "8M", point / f"tail-{number}")
+    store = FileStore(volume)
+    staged = StagedStore(store)
+    cleaner = XfsCleaner(staged, "v")
+    assert cleaner.stored_bytes(Part.SLACK) > 10 << 20
+    cleaner.blank(Part.SLACK)
+    assert staged.written_bytes < 1 << 20
+    assert XfsCleaner(staged, "v").stored_bytes(Part.SLACK) == 0
+    for extent in staged.iter_changes():
+        if extent.is_zero:
+            store.zero(extent.offset_bytes, extent.length)
+        else:
+            store.write(extent.offset_bytes, staged.read(extent.offset_bytes, extent.length))
+    judge_xfs(volume)
+    with kernel(volume, "ro") as point:
+        assert (point / "tail-3").read_bytes() == b"used"
+        assert not any((point / "aside-3").read_bytes())

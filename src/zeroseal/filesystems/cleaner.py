@@ -6,6 +6,8 @@ from collections.abc import Iterable, Iterator
 from enum import Enum
 from typing import Protocol, TypeVar
 
+import numpy as np
+
 from zeroseal.blocks.store import Extent, Store
 
 ByteRange = tuple[int, int]  # (offset, length)
@@ -50,7 +52,7 @@ def stored_in(store: Store, ranges: Iterable[ByteRange]) -> int:
         for extent in store.iter_extents(offset, length):
             if not extent.is_zero:
                 stored += extent.length
-                is_dirty = is_dirty or _has_content(store, extent)
+                is_dirty = is_dirty or has_content(store, extent)
     return stored if is_dirty else 0
 
 
@@ -70,7 +72,8 @@ def iter_near(ranges: Iterable[AnyRange]) -> Iterator[list[AnyRange]]:
 
 def count_stale(stale: bytes, clean: bytes) -> int:
     """How many bytes are not as they should be; both are of one length."""
-    return sum(a != b for a, b in zip(stale, clean, strict=True))
+    there, wanted = np.frombuffer(stale, np.uint8), np.frombuffer(clean, np.uint8)
+    return int(np.count_nonzero(there != wanted))
 
 
 def zero_all(store: Store, ranges: Iterable[ByteRange]) -> None:
@@ -79,7 +82,8 @@ def zero_all(store: Store, ranges: Iterable[ByteRange]) -> None:
         store.zero(offset, length)
 
 
-def _has_content(store: Store, extent: Extent, piece_bytes: int = 1 << 16) -> bool:
+def has_content(store: Store, extent: Extent, piece_bytes: int = 1 << 16) -> bool:
+    """Whether anything but zeros lies in an extent; reading stops at the first that does."""
     end = extent.offset_bytes + extent.length
     for start in range(extent.offset_bytes, end, piece_bytes):
         content = store.read(start, min(piece_bytes, end - start))

@@ -11,7 +11,7 @@ from bisect import bisect_right
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from zeroseal.filesystems.cleaner import ByteRange, count_stale, iter_near
+from zeroseal.filesystems.cleaner import ByteRange, count_stale, has_content, iter_near
 from zeroseal.filesystems.xfs import attributes, folders, layout, trees
 from zeroseal.filesystems.xfs.forks import (
     EXTENT_BYTES,
@@ -30,20 +30,20 @@ from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.unused import iter_slots
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
 
-_PIECE_BYTES = 1 << 20
-
 
 class Slack(NamedTuple):
-    """Slack that holds something: where, what lies there, and what is to lie there."""
+    """Slack that holds something.
+
+    Attributes:
+        offset_bytes, length: where it lies on the volume.
+        stale_bytes: how many bytes are not as they should be; of a long range all that is stored.
+        clean: what is to lie there; empty for zeros, so that a range costs no memory.
+    """
 
     offset_bytes: int
-    stale: bytes
-    clean: bytes
-
-    @property
-    def stale_bytes(self) -> int:
-        """How many bytes are not as they should be."""
-        return count_stale(self.stale, self.clean)
+    length: int
+    stale_bytes: int
+    clean: bytes = b""
 
 
 def iter_slack(volume: XfsVolume) -> Iterator[Slack]:
@@ -70,7 +70,10 @@ def iter_slack(volume: XfsVolume) -> Iterator[Slack]:
 def clean_slack(volume: XfsVolume) -> None:
     """Writes all structures without their slack."""
     for slack in list(iter_slack(volume)):
-        volume.store.write(slack.offset_bytes, slack.clean)
+        if slack.clean:
+            volume.store.write(slack.offset_bytes, slack.clean)
+        else:
+            volume.store.zero(slack.offset_bytes, slack.length)
 
 
 class _SharedBlocks:
@@ -277,10 +280,8 @@ def _content(
             ends.append((offset, end - first))
             continue
         for extent in volume.store.iter_extents(offset, end - first):
-            stop = extent.offset_bytes + extent.length
-            for place in range(extent.offset_bytes, 0 if extent.is_zero else stop, _PIECE_BYTES):
-                raw = volume.store.read(place, min(_PIECE_BYTES, stop - place))
-                yield from _differing(place, raw, bytes(len(raw)))
+            if not extent.is_zero and has_content(volume.store, extent):
+                yield Slack(extent.offset_bytes, extent.length, extent.length)
 
 
 def _ends(volume: XfsVolume, ends: list[ByteRange]) -> Iterator[Slack]:
@@ -292,7 +293,7 @@ def _ends(volume: XfsVolume, ends: list[ByteRange]) -> Iterator[Slack]:
         for offset, length in group:
             stale = raw[offset - start : offset - start + length]
             if stale != zeros[:length]:
-                yield Slack(offset, stale, bytes(length))
+                yield Slack(offset, length, count_stale(stale, zeros[:length]))
 
 
 def _link(volume: XfsVolume, slot: Slot, mapping: Mapping) -> Iterator[Slack]:
@@ -438,4 +439,4 @@ def _sealed(volume: XfsVolume, content: bytes, crc_at: int) -> bytes:
 
 def _differing(offset: int, stale: bytes, clean: bytes) -> Iterator[Slack]:
     if stale != clean:
-        yield Slack(offset, stale, clean)
+        yield Slack(offset, len(stale), count_stale(stale, clean), clean)
