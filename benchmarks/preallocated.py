@@ -1,8 +1,8 @@
-"""Space set aside over old data (databases, virtual disks): the slack of XFS against that of ext4.
+"""Space set aside over old data (databases, disk images): slack of XFS against that of ext4.
 
-Usage, as root: ``python benchmarks/preallocated.py FOLDER [MEGABYTES]``. The volumes are made by the
-kernel: data is written and deleted, and files take its room without writing. Prints the ratios of
-processor time and of peak memory, each measured in a process of its own.
+Usage, as root: ``python benchmarks/preallocated.py FOLDER [MEGABYTES]``. The volumes are made by
+the kernel: data is written and deleted, and files take its room without writing. Prints the ratios
+of processor time and of peak memory, each measured in a process of its own.
 """
 
 from __future__ import annotations
@@ -28,19 +28,19 @@ def make(kind: str, megabytes: int, folder: Path) -> Path:
     point.mkdir(exist_ok=True)
     with volume.open("wb") as file:
         file.truncate((3 * megabytes + 320) << 20)
-    subprocess.run([*MAKERS[kind], volume], check=True)
-    subprocess.run(["mount", "-o", "loop", volume, point], check=True)
+    subprocess.run([*MAKERS[kind], str(volume)], check=True)
+    subprocess.run(["mount", "-o", "loop", str(volume), str(point)], check=True)
     try:
         with (point / "old").open("wb") as old:
             for number in range(megabytes):
                 old.write(number.to_bytes(4, "big") * (1 << 18))
-        subprocess.run(["sync", "-f", point], check=True)
+        subprocess.run(["sync", "-f", str(point)], check=True)
         (point / "old").unlink()
         for number in range(8):
-            words = ["fallocate", "-l", f"{megabytes // 4}M", point / f"aside-{number}"]
+            words = ["fallocate", "-l", f"{megabytes // 4}M", str(point / f"aside-{number}")]
             subprocess.run(words, check=True)
     finally:
-        subprocess.run(["umount", point], check=True)
+        subprocess.run(["umount", str(point)], check=True)
     return volume
 
 

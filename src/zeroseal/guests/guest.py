@@ -19,6 +19,7 @@ from zeroseal.volumes.volume import Volume
 
 MAX_LINKS = 40
 MAX_TEXT_BYTES = 16 << 20
+_SEVERAL = 2  # names of one file
 _PIECE = 1 << 20
 _SPECIAL = (Kind.DEVICE, Kind.SOCKET)
 _WILD = frozenset("*?[")
@@ -279,6 +280,18 @@ class Guest:
         """Gives a file other content."""
         place = self._get(path).place
         self._editor(place).replace_content(place.node, content)
+
+    def empty_file(self, path: str) -> None:
+        """Leaves a file without content, with its owner and mode.
+
+        One that has other names keeps its content under those: this name gets a file of its own.
+        """
+        facts = self.facts(path, follow_last=False)
+        if facts.kind is not Kind.FILE or facts.link_count < _SEVERAL:
+            self.replace_content(path, b"")
+            return
+        self.remove(path)
+        self.create_file(path, b"", facts.mode, facts.uid, facts.gid)
 
     def zero_content(self, path: str, from_byte: int) -> None:
         """Zeroes a file's content from a byte on; its blocks stay where they are."""
