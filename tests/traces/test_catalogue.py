@@ -70,12 +70,60 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
     "people.root-password": ({"/etc/shadow": "root:$6$x:1::::::\n"}, ["/etc/shadow"]),
     "people.account-backups": ({"/etc/shadow-": "old"}, ["/etc/shadow-"]),
     "people.ssh-keys": (
-        {"/root/.ssh/authorized_keys": "k", "/root/.ssh/id_rsa": "k", "/root/.netrc": "p"},
-        ["/root/.ssh/authorized_keys", "/root/.ssh/id_rsa", "/root/.netrc"],
+        {"/root/.ssh/authorized_keys": "k", "/root/.ssh/id_rsa": "k"},
+        ["/root/.ssh/authorized_keys", "/root/.ssh/id_rsa"],
     ),
     "people.histories": (
         {"/root/.bash_history": "x", "/root/.cache/a/b": "x"},
         ["/root/.bash_history", "/root/.cache"],
+    ),
+    "people.lectured": files("/var/lib/sudo/lectured/ada.brine", "/var/db/sudo/ts/tom.kelp"),
+    "keys.saved-passwords": files(
+        "/root/.netrc",
+        "/root/.pgpass",
+        "/root/.my.cnf",
+        "/root/.vault-token",
+        "/root/.config/gh/hosts.yml",
+        "/root/.cargo/credentials.toml",
+    ),
+    "keys.message-broker": files("/var/lib/rabbitmq/.erlang.cookie", "/root/.erlang.cookie"),
+    "keys.name-server": files("/etc/bind/rndc.key"),
+    "keys.firmware-updates": files(
+        "/var/lib/fwupd/pki/secret.key", "/var/lib/fwupd/pki/client.pem"
+    ),
+    "identity.agent-ids": files("/var/lib/monit/id"),
+    "keys.backup-agent": (
+        {
+            "/etc/bacula/common_default_passwords": "FDPASSWD=Qwd6v-not-real\n",
+            "/etc/bacula/bacula-fd.conf": 'Director {\n  Name = x-dir\n  Password = "Qwd6v"\n}\n',
+            "/var/lib/ucf/cache/:etc:bacula:bacula-fd.conf": 'D {\n  Password = "Qwd6v"\n}\n',
+        },
+        [
+            "/etc/bacula/common_default_passwords",
+            "/etc/bacula/bacula-fd.conf",
+            "/var/lib/ucf/cache/:etc:bacula:bacula-fd.conf",
+        ],
+    ),
+    "keys.directory-server": (
+        {
+            "/etc/ldap/slapd.d/cn=config/olcDatabase={1}mdb.ldif": "dn: olcDatabase={1}mdb\n"
+            "olcRootPW:: e1NTSEF9not\n real==\nolcDbDirectory: /var/lib/ldap\n",
+        },
+        ["/etc/ldap/slapd.d/cn=config/olcDatabase={1}mdb.ldif"],
+    ),
+    "keys.network-passwords": (
+        {
+            "/etc/NetworkManager/system-connections/pier.nmconnection": "[connection]\nid=pier\n"
+            "type=ethernet\n[802-1x]\nidentity=pier\npassword=not-real\n[ipv4]\nmethod=auto\n",
+        },
+        ["/etc/NetworkManager/system-connections/pier.nmconnection"],
+    ),
+    "wire.sent-names": (
+        {
+            "/etc/sysconfig/network-scripts/ifcfg-eth0": "BOOTPROTO=dhcp\nDHCP_HOSTNAME=pier\n",
+            "/etc/systemd/network/20-pier.network": "[DHCPv4]\nHostname=pier\n",
+        },
+        ["/etc/sysconfig/network-scripts/ifcfg-eth0", "/etc/systemd/network/20-pier.network"],
     ),
     "wire.dhcp-leases": (
         {"/var/lib/dhcp/dhclient.ens3.leases": "x"},

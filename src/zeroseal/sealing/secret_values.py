@@ -16,11 +16,14 @@ from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.searched_value import SearchedValue
 from zeroseal.sealing.subject import Subject
-from zeroseal.traces.changes import EmptyFile, RemovePath
+from zeroseal.traces.changes import Change, EditKeys, EmptyFile, RemovePath
+from zeroseal.traces.context import FindContext
 from zeroseal.traces.finders import find_trace
+from zeroseal.traces.key_edits import edited_values
 
 _MIN_SECRET_BYTES = 16
 _PART_BYTES = 24
+_LONGEST_PASSWORD = 512
 _MAX_FILE_BYTES = 64 << 10
 _SHARES = (8, 10, 12, 13)  # sixteenths of a key: its own numbers lie behind the middle
 _PEM = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----(.*?)-----END", re.DOTALL)
@@ -35,15 +38,13 @@ def removed_secrets(subject: Subject, choices: SealChoices) -> Iterator[Searched
     """Keys that a seal removes besides the SSH host keys: of services, people and the site."""
     guest, context = subject.opened.guest, subject.context(choices)
     paths: dict[str, None] = {}
-    for trace in choices.catalogue:
-        is_secret = trace.family == "keys" or trace.id == "people.ssh-keys"
-        is_other = trace.id in ("keys.ssh-host", "keys.windows-ssh-host")
-        is_other = is_other or trace.guest not in ("any", subject.facts.family)
-        if not is_secret or is_other or not choices.treats(trace):
-            continue
-        for finding in find_trace(trace, context, set()):
-            if isinstance(finding.change, RemovePath | EmptyFile):
-                paths[finding.change.path] = None
+    passwords: dict[str, str] = {}  # what an edit takes out of a file, and the file
+    for change in _changes_of_secrets(subject, context, choices):
+        if isinstance(change, RemovePath | EmptyFile):
+            paths[change.path] = None
+        elif isinstance(change, EditKeys):
+            values = edited_values(guest.read_text(change.path), change.edit)
+            passwords |= dict.fromkeys(values, change.path)
     if not context.accounts_stay:
         for account in context.doomed:
             paths |= dict.fromkeys(guest.glob(f"{account.home}/.ssh/*"))
@@ -52,6 +53,21 @@ def removed_secrets(subject: Subject, choices: SealChoices) -> Iterator[Searched
             forms = tuple(_forms_of_file(guest.read_file(path, _MAX_FILE_BYTES)))
             if forms:
                 yield SearchedValue(f"secret of {path}", forms, is_word=True)
+    for value, path in passwords.items():
+        if _MIN_SECRET_BYTES <= len(value) <= _LONGEST_PASSWORD and value.isascii():
+            yield SearchedValue(f"secret of {path}", (Needle(0, value.encode()),), is_word=True)
+
+
+def _changes_of_secrets(
+    subject: Subject, context: FindContext, choices: SealChoices
+) -> Iterator[Change]:
+    """What is done to places of traces that are secrets."""
+    for trace in choices.catalogue:
+        is_secret = trace.family == "keys" or trace.id == "people.ssh-keys"
+        is_other = trace.id in ("keys.ssh-host", "keys.windows-ssh-host")
+        is_other = is_other or trace.guest not in ("any", subject.facts.family)
+        if is_secret and not is_other and choices.treats(trace):
+            yield from (finding.change for finding in find_trace(trace, context, set()))
 
 
 def _forms_of_file(raw: bytes) -> Iterator[Needle]:

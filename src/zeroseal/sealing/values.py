@@ -7,7 +7,7 @@ is.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.guests.guest import Guest
@@ -28,6 +28,7 @@ _NETWORK_FILES = (
 )  # fmt: skip
 _MAC = re.compile(r"(?<![0-9A-Fa-f:-])((?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2})(?![0-9A-Fa-f:-])")
 _LEASED = re.compile(r"(?:fixed-address|ADDRESS=|address=)\s*([0-9.]{7,15})")
+_INITIATOR, _LONGEST_INITIATOR = "/etc/iscsi/initiatorname.iscsi", 223  # RFC 7143, 4.2.7.2
 _NEUTRAL_NAMES = ("localhost", "localhost.localdomain", "")
 
 
@@ -46,12 +47,9 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
         _add_windows_names(subject, choices, values, skipped)
         values += house_values(choices.rules).values
         return ValueSet(tuple(value for value in values if value.needles), tuple(skipped))
-    if treats("identity.machine-id"):
-        values += _machine_ids(guest)
-    if treats("identity.random-seed"):
-        values += secret_files(guest, "random seed", _SEEDS)
-    if treats("keys.ssh-host"):
-        values += host_keys(guest)
+    for trace_id, read in _READERS:
+        if treats(trace_id):
+            values += read(guest)
     values += removed_secrets(subject, choices)
     if treats("identity.host-name"):
         _add_name(
@@ -61,10 +59,6 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
         for account in subject.context(choices).doomed:
             _add_name(f"account name {account.name}", account.name, values, skipped)
             values += _password_hash(guest, account.name)
-    if treats("wire.dhcp-leases"):
-        values += _network_values(guest)
-    if treats("birth.cloud-init-state"):
-        values += _instance_ids(guest)
     if treats("people.root-password") and not choices.keeps_root:
         values += _password_hash(guest, "root")
     values += house_values(choices.rules).values
@@ -161,6 +155,13 @@ def _instance_ids(guest: Guest) -> Iterator[SearchedValue]:
             yield SearchedValue(f"instance ID in {path}", (word,), is_word=True)
 
 
+def _initiator_names(guest: Guest) -> Iterator[SearchedValue]:
+    """The name by which storage knows the machine; an initramfs may have it too."""
+    for name in re.findall(r"(?m)^InitiatorName=(\S+)", guest.read_text(_INITIATOR)):
+        if MIN_BYTES <= len(name) <= _LONGEST_INITIATOR and name.isascii():
+            yield SearchedValue("name of the iSCSI initiator", (text_needle(name),), is_word=True)
+
+
 def _password_hash(guest: Guest, account: str) -> Iterator[SearchedValue]:
     for path in ("/etc/shadow", "/etc/passwd"):
         for line in guest.read_text(path).splitlines():
@@ -170,3 +171,14 @@ def _password_hash(guest: Guest, account: str) -> Iterator[SearchedValue]:
                 if len(digest) >= _MIN_SECRET_BYTES:
                     needle = Needle(0, digest.encode("utf-8", "surrogateescape"))
                     yield SearchedValue(f"password hash of {account}", (needle,))
+
+
+# what a trace takes out of a guest, read by itself
+_READERS: tuple[tuple[str, Callable[[Guest], Iterable[SearchedValue]]], ...] = (
+    ("identity.machine-id", _machine_ids),
+    ("identity.random-seed", lambda guest: secret_files(guest, "random seed", _SEEDS)),
+    ("keys.ssh-host", host_keys),
+    ("identity.iscsi-initiator", _initiator_names),
+    ("wire.dhcp-leases", _network_values),
+    ("birth.cloud-init-state", _instance_ids),
+)

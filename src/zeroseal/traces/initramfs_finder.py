@@ -22,7 +22,7 @@ _LONGEST_FILE = 512 << 20
 _DROPPED = re.compile(
     r"^(etc/ssh/ssh_host_.*key(\.pub)?|etc/(dropbear|dropbear-initramfs|tinyssh)/.*(key|ed25519).*"
     r"|root[^/]*/\.ssh/authorized_keys2?|etc/dropbear[^/]*/authorized_keys"
-    r"|var/lib/systemd/(random-seed|credential\.secret)|etc/hostid|etc/iscsi/initiatorname\.iscsi"
+    r"|var/lib/systemd/(random-seed|credential\.secret)|etc/hostid|etc/(iscsi/)?initiatorname\.iscsi"
     r"|etc/nvme/host(nqn|id)|etc/krb5\.keytab|etc/wireguard/.*)$"
 )
 _EMPTIED = re.compile(r"^etc/(machine-id|hostname)$")

@@ -73,7 +73,7 @@ def _iter_edited(text: str, edit: KeyEdit) -> Iterator[str]:
         if new is None:
             yield line
             continue
-        if edit.format in ("yaml", "ini"):
+        if edit.format in ("yaml", "ini", "words"):
             dropped_below = indent
         end = "\n" if line.endswith("\n") else ""
         if new and new + end != line.lstrip():
