@@ -213,6 +213,11 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         help="where the machine has a static address, let clones ask for one",
     )
     parser.add_argument(
+        "--restart-history",
+        action="store_true",
+        help="remove version histories over /etc and homes; etckeeper begins again on first boot",
+    )
+    parser.add_argument(
         "--allow-static-address",
         action="store_true",
         help="let every clone begin with the machine's static address",
@@ -326,6 +331,7 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         allow_residue=getattr(args, "allow_residue", False),
         allow_static_address=args.allow_static_address,
         to_dhcp=args.to_dhcp,
+        restart_history=args.restart_history,
         same_size_clones=args.same_size_clones,
         reissue_sid=args.reissue_sid,
         recover_journal=getattr(args, "recover_journal", False),

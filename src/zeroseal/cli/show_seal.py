@@ -37,6 +37,9 @@ def show_plan(
         rest = f" on {planned.system.name}; nothing has been changed"
         look.headline(console, f"Plan for {count} findings", look.FINDING_STYLE, rest)
     _show_treated(plan, console, "Would be treated", every_place, hints=True)
+    if plan.planted_files:
+        look.section(console, "Would be planted")
+        look.items(console, plan.planted_files)
     if not plan.is_complete:
         console.print()
         console.print(_partial_sentence(plan))
@@ -201,6 +204,7 @@ def option_words(choices: SealChoices) -> list[str]:
         "--plant-first-boot": choices.plant_first_boot,
         "--expect-seed": choices.expect_seed,
         "--to-dhcp": choices.to_dhcp,
+        "--restart-history": choices.restart_history,
         "--allow-static-address": choices.allow_static_address,
         "--same-size-clones": choices.same_size_clones,
         "--reissue-sid": choices.reissue_sid,

@@ -232,6 +232,7 @@ def volume_to_json(volume: Volume) -> Json:
 
 def _plan(plan: Plan) -> Json:
     return {
+        "plantedFiles": list(plan.planted_files),
         "complete": plan.is_complete,
         "treated": _findings(plan.treated),
         "skipped": _findings(plan.skipped),

@@ -56,8 +56,8 @@ def apply_plan(plan: Plan, subject: Subject, progress: Progress, now: int) -> No
         if isinstance(change, ReissueSid):
             progress(Step("giving the machine another identifier", 0, 0))
             reissue_sid(guest, change.sid, now)
-    if plan.choices.plants:
-        plant(guest, plan.guard.planted, Services(guest))
+    if plan.planted_files:
+        plant(guest, plan.guard.planted, Services(guest), also_always=plan.choices.plants)
     guest.finish()
     context = subject.context(plan.choices)
     for change in changes:

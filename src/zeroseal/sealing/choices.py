@@ -44,6 +44,7 @@ class SealChoices:
         allow_residue: whether a value that is found there does not stop the seal.
         allow_static_address: whether clones may begin with the machine's static address.
         to_dhcp: whether static addresses become DHCP.
+        restart_history: whether version histories over settings and homes begin again.
         same_size_clones: whether every clone's disk will be as large as the template's.
         reissue_sid: whether a Windows' security identifier is replaced by a new random one; else
             that trace is not treated.
@@ -63,6 +64,7 @@ class SealChoices:
     allow_residue: bool = False
     allow_static_address: bool = False
     to_dhcp: bool = False
+    restart_history: bool = False
     same_size_clones: bool = False
     reissue_sid: bool = False
     recover_journal: bool = False
@@ -109,6 +111,11 @@ class SealChoices:
     def asks_dhcp(self) -> bool:
         """Whether clones ask for an address where this machine has one of its own."""
         return self.to_dhcp or self.rules.asks_dhcp
+
+    @property
+    def restarts_history(self) -> bool:
+        """Whether version histories over settings and homes begin again."""
+        return self.restart_history or self.rules.restarts_history
 
     @property
     def reissues_sid(self) -> bool:

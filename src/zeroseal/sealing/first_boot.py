@@ -22,7 +22,8 @@ PLANTED_LINKS = (
     "/etc/runlevels/boot/zeroseal-first-boot",
 )
 ALWAYS = ("make_machine_id", "make_host_keys", "make_certificate", "make_storage_name")
-SEED, DHCP, GROWTH = "take_seed", "ask_dhcp", "grow_root"
+SEED, DHCP, GROWTH, HISTORY = "take_seed", "ask_dhcp", "grow_root", "restart_history"
+_ETCKEEPER = ("/usr/bin/etckeeper", "/usr/sbin/etckeeper", "/bin/etckeeper")
 # before everything that needs a name, a network or keys; no default dependencies, because services
 # that come before sysinit.target may wait for the network
 _UNIT_TEXT = f"""\
@@ -66,6 +67,11 @@ start() {{
 
 def check_plantable(guest: Guest, services: Services) -> None:
     """Raises RefusedError where a planted script could not run."""
+    if guest.is_windows:
+        raise RefusedError(
+            "--plant-first-boot is for Linux guests; Windows makes what is missing itself, and "
+            "clones get an answer file or the registry's settings: leave the option out"
+        )
     if not services.has_systemd and not services.has_openrc:
         raise RefusedError(
             "--plant-first-boot works with systemd and with OpenRC, and the guest has neither: "
@@ -108,6 +114,21 @@ def asks_dhcp(guest: Guest) -> str:
     return ""
 
 
+def restarts_history(guest: Guest, services: Services) -> bool:
+    """Whether a planted script could run, and finds what begins a history of /etc again."""
+    can_run = (services.has_systemd or services.has_openrc) and guest.exists("/bin/sh")
+    return can_run and any(guest.exists(path) for path in _ETCKEEPER)
+
+
+def planted_paths(guest: Guest, services: Services) -> tuple[str, ...]:
+    """The files and links that ``plant`` makes in a guest."""
+    if is_planted(guest):
+        return ()
+    if services.has_systemd:
+        return SCRIPT_PATH, UNIT_PATH, PLANTED_LINKS[0]
+    return SCRIPT_PATH, INIT_SCRIPT_PATH, PLANTED_LINKS[1]
+
+
 def is_planted(guest: Guest) -> bool:
     """Whether a script is there already."""
     return guest.exists(SCRIPT_PATH)
@@ -121,18 +142,22 @@ def read_tasks(guest: Guest) -> tuple[str, ...]:
     return ()
 
 
-def plant(guest: Guest, tasks: tuple[str, ...], services: Services) -> None:
+def plant(
+    guest: Guest, tasks: tuple[str, ...], services: Services, also_always: bool = True
+) -> None:
     """Puts script and service into the guest and enables them; what is there already stays.
 
     Args:
         guest: opened with trees that can be changed.
-        tasks: what the script does beside ``ALWAYS``, a choice of ``SEED``, ``DHCP``, ``GROWTH``.
+        tasks: what the script does beside ``ALWAYS``, a choice of ``SEED``, ``DHCP``,
+            ``GROWTH``, ``HISTORY``.
         services: of the guest, which say what starts the script.
+        also_always: whether it does what is in ``ALWAYS`` too.
     """
     if is_planted(guest):
         return
     text = (resources.files("zeroseal.sealing") / "first_boot.sh").read_text("utf-8")
-    text = text.replace("@TASKS@", " ".join((*ALWAYS, *tasks)))
+    text = text.replace("@TASKS@", " ".join((*(ALWAYS if also_always else ()), *tasks)))
     guest.make_folders(SCRIPT_FOLDER, 0o755)
     guest.create_file(SCRIPT_PATH, text.encode(), 0o755)
     if services.has_systemd:

@@ -247,9 +247,20 @@ grow_logical() {
   return 0
 }
 
+# -- the version history of /etc, which the seal removed; last, so that it begins with what was made
+
+restart_history() {
+  have etckeeper || return 0
+  for old in /etc/.git /etc/.hg /etc/.bzr /etc/_darcs; do [ ! -e $old ] || return 0; done
+  say "new version history of /etc"
+  HOME=/root
+  export HOME
+  etckeeper init >/dev/null && etckeeper commit "First boot of a machine made from a sealed template" >/dev/null
+}
+
 # -- all of it
 
-for task in make_machine_id make_host_keys make_certificate make_storage_name take_seed ask_dhcp grow_root; do
+for task in make_machine_id make_host_keys make_certificate make_storage_name take_seed ask_dhcp grow_root restart_history; do
   wanted $task || continue
   $task || { say "$task failed"; failed=yes; }
 done

@@ -35,6 +35,7 @@ _TABLES: dict[str, dict[str, type]] = {
         "plant-first-boot": bool,
         "expect-seed": bool,
         "to-dhcp": bool,
+        "restart-history": bool,
         "same-size": bool,
     },
     "images": {"source-format": str, "follow": list},
@@ -62,7 +63,7 @@ class HouseRules:
         residue_paths: patterns of paths where removed values may still stand.
         allows_static_address: whether clones may begin with the machine's static address.
         removed_accounts: accounts in the human range that go though they run services.
-        plants_first_boot, expects_seed, asks_dhcp: as the options of a seal.
+        plants_first_boot, expects_seed, asks_dhcp, restarts_history: as the options of a seal.
         allows_same_size_clones: whether clones need not use the room of a larger disk.
         remarks_as_blockers, remarks_as_advice, ignored_remarks: codes of ``remark.CODES``.
         allows_partial: whether a seal that leaves ``kept_traces`` counts as one all the same.
@@ -91,6 +92,7 @@ class HouseRules:
     plants_first_boot: bool = False
     expects_seed: bool = False
     asks_dhcp: bool = False
+    restarts_history: bool = False
     allows_same_size_clones: bool = False
     remarks_as_blockers: tuple[str, ...] = ()
     remarks_as_advice: tuple[str, ...] = ()
@@ -181,6 +183,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         "plants_first_boot": ("clones", "plant-first-boot"),
         "expects_seed": ("clones", "expect-seed"),
         "asks_dhcp": ("clones", "to-dhcp"),
+        "restarts_history": ("clones", "restart-history"),
         "allows_same_size_clones": ("clones", "same-size"),
         "allows_partial": ("allow", "partial"),
         "newest_kernel": ("require", "newest-kernel"),
@@ -201,6 +204,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         plants_first_boot=clones.get("plant-first-boot", False),
         expects_seed=clones.get("expect-seed", False),
         asks_dhcp=clones.get("to-dhcp", False),
+        restarts_history=clones.get("restart-history", False),
         allows_same_size_clones=clones.get("same-size", False),
         remarks_as_blockers=_codes(readiness, "blockers", name),
         remarks_as_advice=_codes(readiness, "advice", name),
@@ -360,6 +364,7 @@ def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
         ("clones.plant-first-boot", "yes" if rules.plants_first_boot else ""),
         ("clones.expect-seed", "yes" if rules.expects_seed else ""),
         ("clones.to-dhcp", "yes" if rules.asks_dhcp else ""),
+        ("clones.restart-history", "yes" if rules.restarts_history else ""),
         ("clones.same-size", "yes" if rules.allows_same_size_clones else ""),
         ("images.source-format", rules.source_format),
         ("images.follow", ", ".join(rules.followed_folders)),

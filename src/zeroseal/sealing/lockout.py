@@ -17,11 +17,13 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.first_boot import (
     DHCP,
     GROWTH,
+    HISTORY,
     SEED,
     asks_dhcp,
     makes_accounts,
     makes_host_keys,
     read_tasks,
+    restarts_history,
 )
 from zeroseal.sealing.growth import can_plant, find_grower, find_obstacle, grows_with_seed
 from zeroseal.sealing.guard import Guard
@@ -30,6 +32,7 @@ from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.guard import guard_windows
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.finding import Finding
+from zeroseal.traces.history_finder import histories_of
 from zeroseal.traces.load import get_trace
 
 _NETWORK_FILES = (
@@ -66,8 +69,15 @@ def guard(subject: Subject, treated: list[Finding], choices: SealChoices) -> Gua
         assured=tuple(answer.text for answer in answers if answer.is_good and answer.text),
         lock_outs=tuple(answer.text for answer in answers if not answer.is_good),
         hints=tuple(answer.hint for answer in answers if answer.hint),
-        planted=tuple(answer.planted for answer in answers if answer.planted),
+        planted=tuple(answer.planted for answer in answers if answer.planted) + _history(outlook),
     )
+
+
+def _history(outlook: Outlook) -> tuple[str, ...]:
+    """What a planted script does about a version history of /etc that was removed."""
+    if not outlook.choices.restarts_history or not histories_of(outlook.context):
+        return ()
+    return (HISTORY,) if restarts_history(outlook.guest, outlook.services) else ()
 
 
 @dataclass(frozen=True)

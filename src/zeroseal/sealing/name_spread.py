@@ -14,7 +14,7 @@ from zeroseal.traces.host_name_finder import NEUTRAL_HOST_NAME
 
 _MOST_BYTES = 256 << 10
 _SHORTEST = 4
-_NOT_SETTINGS = ("/etc/ssl/certs/", "/etc/alternatives/", "/etc/ssh/ssh_host_", "/etc/.git/")
+_NOT_SETTINGS = ("/etc/ssl/certs/", "/etc/alternatives/", "/etc/ssh/ssh_host_")
 
 
 def describe_spread(outlook: Outlook, handled: set[str]) -> Iterator[str]:

@@ -1,6 +1,6 @@
 """Looking for values inside compressed files that stay: the bytes on the disk do not show them.
 
-gzip, bzip2, xz, zstd, lz4 and zip are opened, and so are initramfs archives: an archive with
+gzip, bzip2, xz, zstd, lz4 and zip are opened, the objects of git, and initramfs archives: one with
 microcode as it is may stand before the packed one (kernel, ``driver-api/early-userspace``). What
 packages brought is not opened, because it is the same on every machine; files of one content are
 opened once. Everything is bounded: a small file can hold a very large one.
@@ -17,6 +17,7 @@ from zeroseal.blocks.search import Searcher
 from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.compressors import UNPACK_ERRORS, iter_unpacked
+from zeroseal.guests.git_objects import is_object, iter_objects
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.initramfs import skip_plain_archives
 from zeroseal.progress import Progress, Step
@@ -75,7 +76,8 @@ def search_packed_files(guest: Guest, values: ValueSet, progress: Progress) -> P
             raw = guest.read_file(path, _LONGEST_FILE)
             digest = blake3(raw).digest()
             if digest not in known:
-                known[digest] = _find_inside(raw, searcher)
+                pieces = iter_objects(raw) if is_object(path) else _iter_content(raw)
+                known[digest] = _find_inside(pieces, searcher, is_object(path))
             for number in known[digest]:
                 found[values.values[number].label, path] = None
         except UnsupportedError as error:  # encrypted by the file system, or kept elsewhere
@@ -93,19 +95,28 @@ def iter_packed(guest: Guest) -> Iterator[str]:
         for path, facts in guest.walk(place):
             name = path.rpartition("/")[2].lower()
             is_packed = name.endswith(_NAMES) or name.startswith(("initrd", "initramfs"))
+            is_packed = is_packed or is_object(path)
             if facts.kind is Kind.FILE and is_packed and facts.size_bytes:
                 yield path
 
 
-def _find_inside(raw: bytes, searcher: Searcher) -> set[int]:
-    """The numbers of the values that stand in what a file holds."""
+def _iter_content(raw: bytes) -> Iterator[bytes]:
+    return iter_unpacked(skip_plain_archives(raw))
+
+
+def _find_inside(pieces: Iterator[bytes], searcher: Searcher, are_apart: bool) -> set[int]:
+    """The numbers of the values that stand in what a file holds.
+
+    Pieces follow one another, or are contents by themselves (``are_apart``).
+    """
     found: set[int] = set()
     rest, total = b"", 0
-    for piece in iter_unpacked(skip_plain_archives(raw)):
+    for piece in pieces:
         total += len(piece)
         if total > _LONGEST_CONTENT:
             raise ValueError("it holds more than 1 GiB")
         window = rest + piece
+        window = window.ljust(-(-len(window) // 4) * 4, b"\n")  # it is looked at by words
         found |= {number for _offset, number in searcher.find(window, len(window))}
-        rest = window[-searcher.longest :]
+        rest = b"" if are_apart else (rest + piece)[-searcher.longest :]
     return found

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from zeroseal.errors import BlockerError, LockOutError
 from zeroseal.guests.services import Services
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.first_boot import check_plantable
+from zeroseal.sealing.first_boot import check_plantable, planted_paths
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.readiness import Readiness
@@ -24,6 +24,7 @@ class Plan:
         treated: findings to be treated, files first and free space last.
         skipped: findings that stay because the administrator said so.
         guard: why clones will be usable, and what is planted for that.
+        planted_files: paths of the files and links that are planted.
     """
 
     treated: tuple[Finding, ...]
@@ -31,6 +32,7 @@ class Plan:
     choices: SealChoices
     readiness: Readiness
     guard: Guard
+    planted_files: tuple[str, ...] = ()
 
     @property
     def is_complete(self) -> bool:
@@ -59,13 +61,18 @@ def plan_seal(
     if choices.plants:
         check_plantable(subject.opened.guest, Services(subject.opened.guest))
     treated = [finding for finding in findings if choices.treats(finding.trace)]
+    assured = guard(subject, treated, choices)
+    guest = subject.opened.guest
+    is_planting = (choices.plants or assured.planted) and not subject.windows
+    planted = planted_paths(guest, Services(guest)) if is_planting else ()
     skipped = [finding for finding in findings if not choices.treats(finding.trace)]
     return Plan(
         treated=tuple(treated),
         skipped=tuple(skipped),
         choices=choices,
         readiness=readiness,
-        guard=guard(subject, treated, choices),
+        guard=assured,
+        planted_files=planted,
     )
 
 

@@ -20,6 +20,7 @@ from zeroseal.sealing.name_spread import describe_spread
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.some_of import some_of
+from zeroseal.traces.history_finder import histories_of
 from zeroseal.traces.initramfs_finder import iter_sealed_boot_images
 from zeroseal.traces.swap_file_finder import HEADER_BYTES, iter_swap_files
 from zeroseal.volumes.swap import find_swap
@@ -68,6 +69,15 @@ def find_blockers(outlook: Outlook) -> Iterator[Remark]:
                 f"{path} gives the machine the static address {', '.join(addresses)}, which every "
                 "clone would take: use --to-dhcp to have clones ask for one, or "
                 "--allow-static-address.",
+            )
+    if not choices.restarts_history:
+        for path in histories_of(outlook.context):
+            yield Remark(
+                "version-history",
+                f"{path} is a version history, and gives back what the seal takes from its files: "
+                "use --restart-history to remove it (on a clone's first boot etckeeper, where it "
+                "is installed, begins it again), or keep it by the house rules "
+                '(readiness.advice = ["version-history"]).',
             )
     yield from _account_blockers(outlook)
     yield from _domain(guest)

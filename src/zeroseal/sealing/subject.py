@@ -102,6 +102,7 @@ class Subject:
             keep_root_login=choices.keeps_root,
             plants_first_boot=choices.plants,
             asks_dhcp=choices.asks_dhcp,
+            restarts_history=choices.restarts_history,
             known_services=self._services,
             accounts_stay=not choices.treats(get_trace("people.accounts")),
             windows=self._windows_context(choices),

@@ -92,6 +92,7 @@ class FindContext:
         keep_root_login: whether root's password and keys stay.
         plants_first_boot: whether a script is planted that makes what is missing.
         asks_dhcp: whether static addresses become DHCP.
+        restarts_history: whether version histories over settings and homes begin again.
         accounts_stay: whether the removal of human accounts is skipped as a whole.
         windows: what else is looked at where the guest is a Windows.
     """
@@ -105,6 +106,7 @@ class FindContext:
     accounts_stay: bool = False
     plants_first_boot: bool = False
     asks_dhcp: bool = False
+    restarts_history: bool = False
     known_services: Services | None = None
     windows: WindowsContext | None = None
     accounts: list[Account] = field(init=False)

@@ -37,6 +37,7 @@ from zeroseal.traces.changes import (
 )
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finding import Finding
+from zeroseal.traces.history_finder import find_restarted_histories
 from zeroseal.traces.host_name_finder import find_host_name
 from zeroseal.traces.initramfs_finder import find_initramfs
 from zeroseal.traces.key_edits import KeyEdit, edit_keys, edited_values
@@ -116,6 +117,7 @@ _FINDERS: dict[FinderName, Callable[[FindContext], Iterator[tuple[Change, str]]]
     FinderName.HIVE_REMAINS: find_hive_remains,
     FinderName.SHADOW_HEADERS: find_shadow_headers,
     FinderName.LVM_HOSTS: find_lvm_hosts,
+    FinderName.VERSION_HISTORY: find_restarted_histories,
 }
 
 

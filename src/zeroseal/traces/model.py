@@ -96,6 +96,7 @@ class FinderName(Enum):
     HIVE_REMAINS = "hive-remains"
     SHADOW_HEADERS = "shadow-copy-headers"
     LVM_HOSTS = "lvm-hosts"
+    VERSION_HISTORY = "version-history"
 
 
 @dataclass(frozen=True)
