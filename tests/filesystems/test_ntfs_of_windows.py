@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -23,6 +24,7 @@ from tests.ntfs import (
 from tests.oracles import cut_partition, need, run
 from tests.xfs import FileStore
 from zeroseal.errors import NeedsRecoveryError
+from zeroseal.filesystems.kinds import used_share
 from zeroseal.filesystems.ntfs.check import check_volume
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.read import NtfsTree
@@ -133,3 +135,16 @@ def test_the_registry_of_a_client_is_sound_and_stops_no_seal(
     with fuse(volume) as point:
         after = (point / "Windows/System32/config/SYSTEM").read_bytes()
     assert check_hive(after) == []
+
+
+def test_how_full_a_volume_is(small: Path, tmp_path: Path) -> None:
+    """ntfsresize counts the clusters in use; a FAT volume is asked of fsck.fat."""
+    told = run("ntfsresize", "-i", "-f", small)
+    share = used_share("ntfs", FileStore(small), "v")
+    percent = float(re.findall(r"Space in use\s*: .*\((.*?)%\)", told)[0])
+    assert abs(share * 100 - percent) < 1
+    fat = tmp_path / "fat"
+    run("mkfs.vfat", "-C", fat, "8192")
+    run("mcopy", "-i", fat, __file__, "::x")
+    used, total = re.findall(r"(\d+)/(\d+) clusters", run("fsck.fat", "-n", fat))[0]
+    assert used_share("vfat", FileStore(fat), "v") == pytest.approx(int(used) / int(total))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
@@ -132,3 +133,27 @@ def test_a_broken_seal_that_no_file_tells_of_says_so(
     answer = zeroseal("check", out)
     assert answer.out.startswith("BROKEN SEAL")
     assert "Its files could not be looked at" in answer.out
+
+
+def test_the_address_of_a_user_network_is_reported_and_shared_by_design(
+    zeroseal: Command, tmp_path: Path
+) -> None:
+    """QEMU gives every guest of such a network 10.0.2.15: two that had it are no twins."""
+    images = []
+    for number in range(2):
+        folder = tmp_path / str(number)
+        folder.mkdir()
+        leases = "".join(
+            f"lease {{\n fixed-address {address};\n}}\n"
+            for address in ("10.0.2.15", f"192.0.2.{number}")
+        )
+        own = {
+            "/etc/hostname": f"pier-{number}\n", "/etc/machine-id": f"{number}" * 31 + "a",
+            "/etc/hosts": "", "/var/lib/dhcp/a.leases": leases,
+            "/etc/ssh/ssh_host_ed25519_key.pub": "",
+        }  # fmt: skip
+        images.append(make_guest_volume(folder, BARE_GUEST | own))
+    answer = json.loads(zeroseal("compare", *images, "--json").out)
+    shared = {item["shown"]: item["byDesign"] for item in answer["shared"]}
+    assert shared["10.0.2.15"] is True
+    assert answer["unique"] is True

@@ -58,6 +58,7 @@ _TABLE = {
         check="fat.check:check_volume",
         places="fat.places:PlaceNames",
         is_closed="fat.volume:is_closed",
+        used_share="fat.volume:used_share",
     ),
     NTFS: _Parts(
         tree="ntfs.read:NtfsTree",
@@ -66,6 +67,7 @@ _TABLE = {
         check="ntfs.check:check_volume",
         places="ntfs.places:places_of",
         is_closed="ntfs.state:is_closed",
+        used_share="ntfs.state:used_share",
     ),
 }
 
@@ -137,7 +139,7 @@ def find_owned_nodes(
 
 
 def used_share(kind: str, store: Store, where: str) -> float:
-    """How much of a Linux file system is in use, from 0 to 1."""
+    """How much of a file system is in use, from 0 to 1."""
     return float(_load(_TABLE[family_of(kind)].used_share)(store, where))
 
 

@@ -85,10 +85,10 @@ def write_small_file(target: Path, content: bytes, mode: int = 0o666) -> None:
         output.commit(mode)
 
 
-def replace_small_file(target: Path, content: bytes) -> None:
-    """Writes a small file whole, in place of one that may be there."""
+def replace_small_file(target: Path, content: bytes, mode: int = 0o666) -> None:
+    """Writes a small file whole, in place of one that may be there; ``mode`` is cut by the mask."""
     temporary = target.with_name(f".{target.name}.{secrets.token_hex(4)}.part")
-    write_small_file(temporary, content)
+    write_small_file(temporary, content, mode)
     try:
         temporary.replace(target)
         flush_folder(target.parent)

@@ -186,7 +186,7 @@ def build_definition(machine: MachineDefinition) -> str:
 
 def write_definition(folder: Path, machine: MachineDefinition) -> None:
     """Writes the machine file into its folder; an older one is replaced at once."""
-    replace_small_file(folder / FILE_NAME, build_definition(machine).encode())
+    replace_small_file(folder / FILE_NAME, build_definition(machine).encode(), mode=0o600)
 
 
 def read_definition(folder: Path) -> MachineDefinition:

@@ -26,6 +26,7 @@ from zeroseal.errors import (
     RefusedError,
     environment_error,
 )
+from zeroseal.images.output import replace_small_file
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines import FILE_NAME
 from zeroseal.machines.adapters import adapter_of
@@ -271,9 +272,5 @@ def _read_json(path: Path) -> dict[str, object]:
 
 
 def _replace_json(path: Path, value: object) -> None:
-    temporary = path.with_name(f".{path.name}.part")
-    try:
-        temporary.write_text(json.dumps(value, indent=1) + "\n")
-        temporary.replace(path)
-    except OSError as error:
-        raise environment_error(error, path, "writing") from error
+    """Writes a file whole or not at all; it says who runs what, and is its owner's only."""
+    replace_small_file(path, (json.dumps(value, indent=1) + "\n").encode(), mode=0o600)

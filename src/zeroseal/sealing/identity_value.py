@@ -29,7 +29,7 @@ _MEANINGS = {
     Severity.EXPOSED: "Exposed: one can pose as the other",
     Severity.CONFUSED: "Confused: two look like one",
     Severity.NOTICED: "Noticed: people mix them up",
-    Severity.BY_DESIGN: "By design, as clones of one template",
+    Severity.BY_DESIGN: "By design, as clones of one template or guests of such a network",
 }
 SEVERITIES = {
     "SSH host key": Severity.EXPOSED,
@@ -52,11 +52,13 @@ SEVERITIES = {
     "host name": Severity.NOTICED,
     "MAC": Severity.NOTICED,
     "leased address": Severity.NOTICED,
+    "address of a user network": Severity.BY_DESIGN,
     "disk GUID": Severity.BY_DESIGN,
     "volume UUID": Severity.BY_DESIGN,
 }
 """How bad it is that machines share a value of a kind: keys let one pose as another, IDs make two
-look like one, names confuse people, and volume ids are the same on all clones of a template."""
+look like one, names confuse people, volume ids are the same on all clones of a template, and QEMU's
+user network gives every guest the same address."""
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterator
+from ipaddress import ip_address, ip_network
 
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.host_key_files import iter_host_keys
@@ -15,6 +16,8 @@ from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.identity_values import read_windows_values
 
 _LEASES = ("/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease")
+# QEMU's user network, and the one of VirtualBox that is like it (QEMU manual, -netdev user)
+_SAME_EVERYWHERE = (ip_network("10.0.2.0/24"), ip_network("fec0::/64"))
 _ADDRESS = re.compile(r"(?:fixed-address|ADDRESS=|address=)\s*([0-9a-fA-F.:]+)")
 _MAC = re.compile(r"(?i)(?:hardware ethernet|HWADDR=|macaddress:|mac-address=|ATTR\{address\}==)"
                   r"\s*['\"]?((?:[0-9a-f]{2}[:-]){5}[0-9a-f]{2})")  # fmt: skip
@@ -99,7 +102,8 @@ def _network(guest: Guest) -> Iterator[IdentityValue]:
             yield IdentityValue("MAC", mac.lower().replace("-", ":"))
     for path in [path for pattern in _LEASES for path in guest.glob(pattern)]:
         for address in _ADDRESS.findall(guest.read_text(path)):
-            yield IdentityValue("leased address", address)
+            kind = "address of a user network" if is_given_to_all(address) else "leased address"
+            yield IdentityValue(kind, address)
     for path in [path for pattern in _CLIENT_IDS for path in guest.glob(pattern)]:
         text = guest.read_text(path)
         named = re.findall(r"(?:default-duid|dhcp-client-identifier)\s+([^;]+);", text)
@@ -110,6 +114,14 @@ def _network(guest: Guest) -> Iterator[IdentityValue]:
     for _path, addresses in find_static_addresses(guest):
         for address in addresses:
             yield IdentityValue("static address", address)
+
+
+def is_given_to_all(address: str) -> bool:
+    """Whether every network of a kind gives this address: that two guests had it says nothing."""
+    try:
+        return any(ip_address(address) in network for network in _SAME_EVERYWHERE)
+    except ValueError:
+        return False
 
 
 def _volume_ids(subject: Subject) -> Iterator[IdentityValue]:

@@ -151,3 +151,10 @@ def is_closed(store: Store, where: str) -> bool:
     except ZeroSealError:
         return False
     return True
+
+
+def used_share(store: Store, where: str) -> float:
+    """How much of a volume is in use, from 0 to 1, by its allocation table."""
+    volume = FatVolume(store, where)
+    free = sum(volume.table[cluster] == 0 for cluster in range(2, volume.cluster_count + 2))
+    return 1 - free / volume.cluster_count

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zeroseal.blocks.bitmaps import count_set
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NeedsRecoveryError, ZeroSealError
 from zeroseal.filesystems.ntfs import layout
@@ -123,3 +124,11 @@ def is_closed(store: Store, where: str) -> bool:
     except ZeroSealError:
         return False
     return True
+
+
+def used_share(store: Store, where: str) -> float:
+    """How much of a volume is in use, from 0 to 1, by its bitmap."""
+    volume = open_volume(store, where)
+    bitmap = load_node(volume, layout.BITMAP).find(layout.DATA)
+    used = count_set(read_stream(volume, bitmap), volume.cluster_count) if bitmap else 0
+    return used / volume.cluster_count
