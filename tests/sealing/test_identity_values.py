@@ -154,6 +154,6 @@ def test_the_address_of_a_user_network_is_reported_and_shared_by_design(
         }  # fmt: skip
         images.append(make_guest_volume(folder, BARE_GUEST | own))
     answer = json.loads(zeroseal("compare", *images, "--json").out)
-    shared = {item["shown"]: item["byDesign"] for item in answer["shared"]}
+    shared = {item["value"]: item["byDesign"] for item in answer["shared"]}
     assert shared["10.0.2.15"] is True
     assert answer["unique"] is True
