@@ -131,6 +131,20 @@ class NotProvenError(UnfinishedError):
     code = "not-proven"
 
 
+class ResidueError(NotProvenError):
+    """Values of the original machine would stay on the sealed disk.
+
+    Attributes:
+        places: every value and where it lies, in words.
+    """
+
+    code = "residue"
+
+    def __init__(self, message: str, places: tuple[str, ...], **facts: Fact) -> None:
+        super().__init__(message, **facts)
+        self.places = places
+
+
 class GuestError(UnfinishedError):
     """A running guest cannot be reached, or a step inside it failed."""
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import re
 from pathlib import Path
 
 import pytest
 
 from tests.disks import BARE_GUEST, SEEDING, make_disk, make_ext, make_guest_volume
 from tests.oracles import run
+from tests.windows import make_windows_disk
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.survey import Survey, survey_image
 
@@ -205,3 +208,57 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
 def test_a_nearly_full_volume_is_told(tmp_path: Path) -> None:
     found = survey(tmp_path, {"/srv/big": "x" * 6_400_000})
     assert any("% full: clones will soon have no room" in text for text in found.readiness.advice)
+
+
+BROKEN_GUESTS: dict[str, dict[str, str]] = {
+    "nothing seeds it": {},
+    "no means to grow": {"/usr/sbin/resize2fs": "GONE", "/usr/sbin/sfdisk": "GONE"},
+    "nothing makes accounts": {"/usr/sbin/useradd": "GONE"},
+    "nothing makes host keys": {"/usr/bin/ssh-keygen": "GONE"},
+    "no shell": {"/bin/sh": "GONE"},
+    "no network": {"/etc/systemd/network/10-pier.network": "GONE"},
+    "a static address": {
+        "/etc/network/interfaces": "iface eth0 inet static\n  address 192.0.2.7/24\n"
+    },
+    "nobody with a password": {"/etc/shadow": "root:!:1::::::\nada.brine:!:1::::::\n",
+                               "/home/ada.brine/.ssh/authorized_keys": "GONE"},
+    "a version history": {"/etc/.git/HEAD": "ref: refs/heads/main\n"},
+    "seeded, cloud-init leaves the network": SEEDING | {
+        "/etc/cloud/cloud.cfg.d/99.cfg": "network: {config: disabled}\n",
+        "/etc/systemd/network/10-pier.network": "GONE",
+    },
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("chosen", [(), ("--plant-first-boot",), ("--expect-seed",)], ids=str)
+@pytest.mark.parametrize("name", BROKEN_GUESTS)
+def test_every_advice_of_a_refusal_changes_the_answer(
+    zeroseal: Command, tmp_path: Path, name: str, chosen: tuple[str, ...]
+) -> None:
+    """Each option that a sentence names makes that sentence go away."""
+    tree = {**BARE_GUEST, **BROKEN_GUESTS[name]}
+    tree = {path: text for path, text in tree.items() if text != "GONE"}
+    volume = make_guest_volume(tmp_path, tree)
+
+    def refusals(*words: str) -> list[str]:
+        answer = zeroseal("seal", volume, "--dry-run", "--json", *chosen, *words)
+        told = json.loads(answer.out)
+        if told["schema"] == "zeroseal.error":
+            return [told["message"]]
+        return [*told["readiness"]["blockers"], *told["guard"]["lockOuts"]]
+
+    for sentence in refusals():
+        for option in re.findall(
+            r"--[a-z][a-z-]+(?: (?:keys\.\S+?|ada\.brine)(?=[ ,]|$))?", sentence
+        ):
+            if option in chosen:  # "leave the option out"
+                continue
+            assert sentence not in refusals(*option.split()), (option, sentence)
+
+
+def test_a_windows_is_not_told_of_systemd(zeroseal: Command, tmp_path: Path) -> None:
+    disk = make_windows_disk(tmp_path / "d.raw")
+    told = zeroseal("seal", disk, "--dry-run", "--plant-first-boot")
+    assert told.status == 4
+    assert "systemd" not in told.err
+    assert "for Linux guests" in told.err

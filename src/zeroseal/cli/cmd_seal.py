@@ -24,7 +24,7 @@ from zeroseal.cli.options import (
 )
 from zeroseal.cli.signing_options import add_signing, signer_from
 from zeroseal.cli.ui import Ui
-from zeroseal.errors import MissingError, UsageError
+from zeroseal.errors import MissingError, OutputExistsError, UsageError
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -69,6 +69,17 @@ def add_parser(subparsers: Subparsers) -> None:
         "--dry-run", action="store_true", help="print the plan, exactly as it would be carried out"
     )
     parser.add_argument(
+        "--rehearse",
+        action="store_true",
+        help="do all but the output, and list at once what would stop the seal in the end",
+    )
+    parser.add_argument(
+        "--draft-rules",
+        type=Path,
+        metavar="FILE",
+        help="with --rehearse: write house rules in which each of these places is a choice",
+    )
+    parser.add_argument(
         "--places", action="store_true", help="of every trace: why, what regrows it, every place"
     )
     add_machine_file(parser)
@@ -85,6 +96,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     if args.in_place:
         _check_in_place(args)
+    _check_rehearsal(args)
     if args.root:
         check_root(args)
         return _run_tree(args, ui)
@@ -98,12 +110,46 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         args.output = args.output or output_in(args.to, args.image, args.format or "")
     if args.ntfs_in_place and not args.in_place:
         raise UsageError("--ntfs-in-place goes with --in-place only")
+    if args.rehearse:
+        return _rehearse(args, ui)
     if args.output is None and not args.dry_run and not args.in_place:
         raise UsageError(
             "name the new image with -o OUT, seal the image itself with --in-place, or look at the "
             "plan with --dry-run"
         )
     return _plan(args, ui) if args.dry_run else _seal(args, ui)
+
+
+def _check_rehearsal(args: argparse.Namespace) -> None:
+    if args.draft_rules and not args.rehearse:
+        raise UsageError("--draft-rules goes with --rehearse")
+    if args.rehearse:
+        given = {"--dry-run": args.dry_run, "--root": args.root, "several images": are_many(args)}
+        wrong = [name for name, value in given.items() if value]
+        if wrong:
+            raise UsageError(f"--rehearse rehearses the seal of one image, without {wrong[0]}")
+    if args.draft_rules and args.draft_rules.exists():
+        raise OutputExistsError(
+            f"{args.draft_rules} exists already: choose another name, or remove it first",
+            path=str(args.draft_rules),
+        )
+
+
+def _rehearse(args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.show_seal import show_rehearsal
+    from zeroseal.images.output import write_small_file
+    from zeroseal.reports.as_json import rehearsal_to_json
+    from zeroseal.sealing.rehearsal import draft_rules, rehearse_image
+
+    choices, now = choices_from(args), int(time.time())
+    rehearsal = rehearse_image(args.image, choices, now, ui.progress, args.snapshot)
+    if args.draft_rules:
+        write_small_file(args.draft_rules, draft_rules(rehearsal).encode())
+    ui.show(
+        lambda: rehearsal_to_json(rehearsal),
+        lambda out: show_rehearsal(rehearsal, args.output, args.draft_rules, out, args.places),
+    )
+    return 0 if rehearsal.would_seal else 1
 
 
 def _run_tree(args: argparse.Namespace, ui: Ui) -> int:

@@ -29,11 +29,14 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
     look.bullets(console, _sentences(result))
     if result.broken:
         _show_broken(result.broken, console)
-    if result.residue:
+    accepted = set(result.accepted)
+    found = [item for item in result.residue if (item.label, item.place) not in accepted]
+    if found:
         look.section(console, "Still there")
-        look.items(
-            console, tuple(f"{item.label}: {item.place} ({item.count})" for item in result.residue)
-        )
+        look.items(console, tuple(f"{item.label}: {item.place} ({item.count})" for item in found))
+    if result.accepted:
+        look.section(console, "Accepted at the seal, and still there")
+        look.items(console, tuple(f"{value}: {place}" for value, place in result.accepted))
     if result.findings:
         look.section(console, "Findings")
         look.trace_table(console, by_trace(result.findings), every_place)
@@ -150,6 +153,14 @@ def _show_next(result: CheckResult, console: Console) -> None:
             return
         case Verdict.CLEAN:
             text = f"A record would be {record_path(result.path).name}. To get one, seal the image:"
+        case Verdict.UNSEALED if result.residue and not result.findings:
+            text = (
+                "A seal of this file would treat nothing of that. Rehearse the seal of the "
+                "original, decide on each place in the rules that it drafts, and seal it with them:"
+            )
+            command = "zeroseal seal ORIGINAL --rehearse --draft-rules RULES.toml"
+            look.next_step(console, text, command)
+            return
         case Verdict.UNSEALED:
             text = "Do not make clones of it. Seal it into a new file:"
             if any(isinstance(item.change, ReissueSid) for item in result.findings):

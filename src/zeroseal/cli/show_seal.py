@@ -10,6 +10,7 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.rehearsal import Rehearsal
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import by_trace
@@ -50,6 +51,43 @@ def show_plan(
         words = ["zeroseal seal", *named, *target, *option_words(plan.choices)]
         title = "Carry it out, in place:" if in_place else "Carry it out, into a new file:"
         look.next_step(console, title, " ".join(words))
+
+
+def show_rehearsal(
+    rehearsal: Rehearsal,
+    output: Path | None,
+    rules: Path | None,
+    console: Console,
+    every_place: bool,
+) -> None:
+    """How a seal would end, with everything that would stop it."""
+    plan, left_over = rehearsal.planned.plan, rehearsal.left_over
+    rest = f" on {rehearsal.planned.system.name}; nothing has been changed"
+    if rehearsal.would_seal:
+        look.headline(console, "This seal would be carried out", look.SEALED_STYLE, rest)
+    else:
+        count = f"{len(left_over)} place{'' if len(left_over) == 1 else 's'}"
+        word = f"This seal would stop in the end, at {count}"
+        look.headline(console, word, look.BROKEN_STYLE, rest)
+        look.section(console, "Still there, and neither treated nor allowed")
+        look.items(console, [f"{item.label}: {item.place} ({item.count})" for item in left_over])
+    _show_treated(plan, console, "Would be treated", every_place, hints=True)
+    if plan.planted_files:
+        look.section(console, "Would be planted")
+        look.items(console, plan.planted_files)
+    source = str(rehearsal.planned.source.path)
+    words = ["zeroseal seal", source, *option_words(plan.choices)]
+    if rehearsal.would_seal:
+        words[2:2] = ["-o", str(output or "OUT")]
+        look.next_step(console, "Carry it out, into a new file:", " ".join(words))
+    elif rules:
+        words += ["--rehearse", f"--rules {rules}"]
+        text = f"Take the '#' from the lines of your choice in {rules}, and rehearse with them:"
+        look.next_step(console, text, " ".join(words))
+    else:
+        words += ["--rehearse", "--draft-rules RULES.toml"]
+        text = "Decide on each place, in house rules that are drafted for that:"
+        look.next_step(console, text, " ".join(words))
 
 
 def show_tree_result(result: TreeResult, console: Console, every_place: bool) -> None:

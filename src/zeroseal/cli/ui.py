@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, TextIO
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.errors import RefusedError, ZeroSealError
+from zeroseal.errors import RefusedError, ResidueError, ZeroSealError
 from zeroseal.progress import Step
 
 if TYPE_CHECKING:
@@ -117,6 +117,8 @@ class Ui:
             print("  its output ended with:", file=self._stderr)
             for line in output.splitlines():
                 print(f"    {clean(line)}", file=self._stderr)
+        for place in error.places if isinstance(error, ResidueError) else ():
+            print(f"    {clean(place)}", file=self._stderr)
         if self.as_json:
             from zeroseal.reports.as_json import error_to_json
 

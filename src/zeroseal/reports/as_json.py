@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from zeroseal.blocks.digest import CHUNK_BYTES
-from zeroseal.errors import ZeroSealError
+from zeroseal.errors import ResidueError, ZeroSealError
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.readiness import Readiness
+from zeroseal.sealing.rehearsal import Rehearsal
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
@@ -48,6 +49,26 @@ def survey_to_json(survey: Survey) -> Json:
 def plan_to_json(planned: PlannedSeal) -> Json:
     """A plan, as ``seal --dry-run`` prints it."""
     return head("plan") | {"source": image_to_json(planned.source)} | _plan(planned.plan)
+
+
+def rehearsal_to_json(rehearsal: Rehearsal) -> Json:
+    """A rehearsal: the plan, and what would stop the seal."""
+    proof = rehearsal.proof
+    return (
+        head("rehearsal")
+        | {
+            "wouldSeal": rehearsal.would_seal,
+            "leftOver": _residue(rehearsal.left_over),
+            "source": image_to_json(rehearsal.planned.source),
+            "consistentVolumes": list(proof.volumes),
+            "level": proof.level,
+            "valuesSearched": proof.values_searched,
+            "valuesNotSearched": list(proof.not_searched),
+            "residue": _residue(proof.residue),
+            "secretsInFiles": _residue(proof.secrets),
+        }
+        | _plan(rehearsal.planned.plan)
+    )
 
 
 def seal_to_json(result: SealResult) -> Json:
@@ -90,6 +111,7 @@ def check_to_json(result: CheckResult) -> Json:
         "valuesSearched": result.values_searched,
         "valuesNotSearched": list(result.not_searched),
         "residue": _residue(result.residue),
+        "accepted": [{"value": value, "place": place} for value, place in result.accepted],
         "secretsInFiles": _residue(result.secrets),
         "changed": {
             "offsets": [number * CHUNK_BYTES for number in result.changed_chunks],
@@ -192,6 +214,7 @@ def error_to_json(error: ZeroSealError) -> Json:
         "message": error.message,
         "exitStatus": error.exit_status,
         "facts": dict(error.facts),
+        "places": list(error.places) if isinstance(error, ResidueError) else [],
     }
 
 

@@ -17,7 +17,7 @@ from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.sealing.quick_look import look_quickly
 from zeroseal.sealing.record import SealRecord, find_record, record_path
-from zeroseal.sealing.residue import Residue, find_residue, not_allowed
+from zeroseal.sealing.residue import Residue, find_residue, not_allowed, place_without_offset
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.survey import opened, recoverable
@@ -94,6 +94,12 @@ class CheckResult:
     secrets: tuple[Residue, ...] = ()
     is_tree: bool = False
     signer: str = ""
+
+    @property
+    def accepted(self) -> tuple[tuple[str, str], ...]:
+        """(value, place) of what the seal found and accepted, and what is on the disk since."""
+        is_as_sealed = self.verdict in (Verdict.SEALED, Verdict.UNSEALED)
+        return self.record.accepted if self.record and is_as_sealed else ()
 
 
 def check_image(
@@ -249,7 +255,13 @@ def _deep(
         residue=residue,
         secrets=searched.secrets,
     )
-    left_over = not_allowed(residue, rules)
+    accepted = result.record.accepted if result.record else ()
+    known = {(value, place_without_offset(place)) for value, place in accepted}
+    left_over = [
+        item
+        for item in not_allowed(residue, rules)
+        if (item.label, place_without_offset(item.place)) not in known
+    ]
     if not left_over or any(name.startswith("disk.") for name in result.skipped):
         return result
     count = len({item.label for item in left_over})
@@ -329,7 +341,9 @@ def _full(
     if record is None:
         reason = "no trace was found, but there is no seal record to compare it with"
         return CheckResult(path, Verdict.CLEAN, level, reason)
-    reason = "no trace was found, and the disk is byte for byte what the seal record describes"
+    aside = ", what the seal accepted aside," if record.accepted else ","
+    is_same = "and the disk is byte for byte what the seal record describes"
+    reason = f"no trace was found{aside} {is_same}"
     return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=skipped)
 
 

@@ -40,7 +40,7 @@ _TABLES: dict[str, dict[str, type]] = {
     },
     "images": {"source-format": str, "follow": list},
     "readiness": {"blockers": list, "advice": list, "ignore": list},
-    "search": {"texts": list},
+    "search": {"texts": list, "leave-out": list},
     "windows": {"first-start": list, "reissue-sid": bool, "disable-administrator": bool},
     "require": {
         "packages": list,
@@ -68,6 +68,7 @@ class HouseRules:
         remarks_as_blockers, remarks_as_advice, ignored_remarks: codes of ``remark.CODES``.
         allows_partial: whether a seal that leaves ``kept_traces`` counts as one all the same.
         texts: further texts that may stand nowhere on a sealed disk.
+        values_left_out: values that are not searched for, as a seal names them.
         packages, services: what must be installed, and enabled.
         absent: patterns of paths where nothing may be.
         newest_kernel: whether the newest installed kernel must be the one that boots.
@@ -99,6 +100,7 @@ class HouseRules:
     ignored_remarks: tuple[str, ...] = ()
     allows_partial: bool = False
     texts: tuple[str, ...] = ()
+    values_left_out: tuple[str, ...] = ()
     packages: tuple[str, ...] = ()
     services: tuple[str, ...] = ()
     absent: tuple[str, ...] = ()
@@ -211,6 +213,7 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
         ignored_remarks=_codes(readiness, "ignore", name),
         allows_partial=allow.get("partial", False),
         texts=_search_texts(tables["search"], name),
+        values_left_out=_texts(tables["search"], "leave-out"),
         packages=_texts(require, "packages"),
         services=_texts(require, "services"),
         absent=_paths(require, "absent", f"{name}: require.absent"),
@@ -372,6 +375,7 @@ def iter_rules(rules: HouseRules) -> list[tuple[str, str]]:
         ("readiness.advice", ", ".join(rules.remarks_as_advice)),
         ("readiness.ignore", ", ".join(rules.ignored_remarks)),
         ("search.texts", _count(len(rules.texts), "text") if rules.texts else ""),
+        ("search.leave-out", ", ".join(rules.values_left_out)),
         ("require.packages", ", ".join(rules.packages)),
         ("require.services", ", ".join(rules.services)),
         ("require.absent", ", ".join(rules.absent)),

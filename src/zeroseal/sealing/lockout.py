@@ -119,10 +119,30 @@ def _login(outlook: Outlook) -> _Answer:
     return _Answer(
         False,
         f"nobody could log in to a clone, because no account with a password or key stays and "
-        f"{_why_unseeded(outlook)}: use --plant-first-boot, which takes a seed, or "
-        "--retain-account NAME or --keep-root-login, or --expect-seed if a seed will come all the "
-        "same",
+        f"{_why_unseeded(outlook)}: {_ways_in(outlook)}",
     )
+
+
+def _ways_in(outlook: Outlook) -> str:
+    """What would let somebody log in; only what changes the answer."""
+    ways = []
+    if _would_plant(outlook, makes_accounts(outlook.guest)):
+        ways.append("use --plant-first-boot, which takes a seed")
+    context, guest = outlook.context, outlook.guest
+    opened = [item for item in context.doomed if _how_opened(guest, item) and item.has_login_shell]
+    if opened:
+        ways.append(f"--retain-account {opened[0].name}")
+    roots = [item for item in context.accounts if item.uid == 0 and _how_opened(guest, item)]
+    if roots and not outlook.choices.keeps_root:
+        ways.append("--keep-root-login")
+    return ", or ".join([*ways, "--expect-seed if a seed will come all the same"])
+
+
+def _would_plant(outlook: Outlook, finds_means: bool) -> bool:
+    """Whether a planted script would help: it is not chosen yet, could run, and finds its means."""
+    services = outlook.services
+    can_run = (services.has_systemd or services.has_openrc) and outlook.guest.exists("/bin/sh")
+    return not outlook.choices.plants and can_run and finds_means
 
 
 def _why_unseeded(outlook: Outlook) -> str:
@@ -186,14 +206,19 @@ def _host_keys(outlook: Outlook, is_seeded: bool) -> _Answer:
         return _Answer(
             False,
             f"clones that get no seed would have no SSH host keys, because only {unit} makes new "
-            "ones, and only with a seed: use --plant-first-boot, or --expect-seed if every clone "
-            "gets one",
+            f"ones, and only with a seed: {_planting(outlook, makes_host_keys(guest))}"
+            "use --expect-seed if every clone gets one",
         )
     return _Answer(
         False,
-        "clones would have no SSH host keys, because nothing in the guest makes new ones: use "
-        "--plant-first-boot, or --skip keys.ssh-host to let all clones share the old ones",
+        "clones would have no SSH host keys, because nothing in the guest makes new ones: "
+        f"{_planting(outlook, makes_host_keys(guest))}use --skip keys.ssh-host to let all clones "
+        "share the old ones",
     )
+
+
+def _planting(outlook: Outlook, finds_means: bool) -> str:
+    return "use --plant-first-boot, or " if _would_plant(outlook, finds_means) else ""
 
 
 def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
@@ -216,10 +241,12 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
     if is_seeded and not (leaves and seeding.takes_seeds):
         return _Answer(True, "Network: it is configured from the seed that a clone gets.")
     why = f"{leaves} keeps cloud-init from it" if leaves else "nothing in the guest configures it"
+    is_seedable = not (leaves and seeding.takes_seeds)
+    seeded = ", or use --expect-seed if a seed brings one" if is_seedable else ""
     return _Answer(
         False,
-        f"clones would have no network, because {why}: add a configuration to the reference "
-        "machine, use --plant-first-boot, or --expect-seed if a seed brings one",
+        f"clones would have no network, because {why}: "
+        f"{_planting(outlook, bool(by_script))}add a configuration to the reference machine{seeded}",
     )
 
 
@@ -244,5 +271,7 @@ def _growth(outlook: Outlook) -> _Answer:
     return _Answer(
         False,
         "clones on a larger disk would not use it, because nothing in the guest lets the root file "
-        "system grow: use --plant-first-boot, or --same-size-clones if none will be larger",
+        f"system grow: {_planting(outlook, can_plant(outlook))}install what grows it on the "
+        "reference machine (growpart or sfdisk, and resize2fs or xfs_growfs), or use "
+        "--same-size-clones if none will be larger",
     )

@@ -101,6 +101,7 @@ class SealRecord:
         envelope: the signed form that it came in; None for a record that is not signed.
         hardware: of the machine that it was sealed from; None where that was not known.
         file: the container that it was written into; None where the record does not say.
+        accepted: (value, place) of what was found after the seal and accepted.
     """
 
     root: str
@@ -120,6 +121,7 @@ class SealRecord:
     hardware: dict[str, Any] | None = None
     lineage: Lineage = NO_LINEAGE
     file: SealedFile | None = None
+    accepted: tuple[tuple[str, str], ...] = ()
 
     def is_of_another_disk(self, looked_at: int, changed: Iterable[int]) -> bool:
         """Whether next to nothing that it describes is on a disk: it lies beside the wrong one.
@@ -307,6 +309,9 @@ def parse_record(raw: bytes) -> SealRecord:
         hardware=_hardware(predicate.get("machine")),
         lineage=_lineage(predicate.get("lineage") or {}),
         file=_file(predicate.get("file")),
+        accepted=tuple(
+            (str(item["value"]), str(item["place"])) for item in predicate["proof"]["residue"]
+        ),
     )
 
 

@@ -19,7 +19,7 @@ from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.hive_places import HivePlaces
 
-_MOST_NAMED = 50
+_MOST_NAMED = 2000
 
 
 @dataclass(frozen=True)
@@ -111,8 +111,18 @@ def not_allowed(residue: tuple[Residue, ...], rules: HouseRules) -> tuple[Residu
     return tuple(
         item
         for item in residue
-        if not any_pattern_fits(rules.residue_paths, item.place.partition(", inside")[0])
+        if not any(any_pattern_fits(rules.residue_paths, form) for form in _forms_of(item.place))
     )
+
+
+def place_without_offset(place: str) -> str:
+    """A place as it is the same for two searches: without the byte that was found first."""
+    return place.partition(", at its byte")[0].partition(", at byte")[0]
+
+
+def _forms_of(place: str) -> tuple[str, ...]:
+    """A place as it is printed, and without what it says of the inside of a file or of bytes."""
+    return place, place.partition(", inside")[0], place.partition(", at its byte")[0]
 
 
 def _inside(packed: PackedResult) -> list[tuple[str, str]]:

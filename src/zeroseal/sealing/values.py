@@ -46,7 +46,7 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
         values += removed_secrets(subject, choices)
         _add_windows_names(subject, choices, values, skipped)
         values += house_values(choices.rules).values
-        return ValueSet(tuple(value for value in values if value.needles), tuple(skipped))
+        return _chosen(values, skipped, choices.rules)
     for trace_id, read in _READERS:
         if treats(trace_id):
             values += read(guest)
@@ -62,7 +62,18 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
     if treats("people.root-password") and not choices.keeps_root:
         values += _password_hash(guest, "root")
     values += house_values(choices.rules).values
-    return ValueSet(tuple(value for value in values if value.needles), tuple(skipped))
+    return _chosen(values, skipped, choices.rules)
+
+
+def _chosen(values: list[SearchedValue], skipped: list[str], rules: HouseRules) -> ValueSet:
+    """The values that can be searched, but for those that house rules leave out."""
+    left_out = [value.label for value in values if value.label in rules.values_left_out]
+    told = [
+        f"The {label} was not searched for: the house rules leave it out."
+        for label in dict.fromkeys(left_out)
+    ]
+    kept = tuple(value for value in values if value.needles and value.label not in left_out)
+    return ValueSet(kept, (*skipped, *told))
 
 
 def _add_windows_names(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import NotProvenError
+from zeroseal.errors import NotProvenError, ResidueError
 from zeroseal.filesystems.kinds import CHECKERS, check_file_system, family_of, is_closed
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.plan import Plan
@@ -52,6 +52,25 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet, progress: Progres
     Raises:
         NotProvenError: something is wrong, or still there; nothing may be written out.
     """
+    proof = prove(staged, plan, values, progress)
+    left_over = left_over_of(proof, plan)
+    if left_over:
+        raise ResidueError(
+            "values that were to be removed are still on the disk: nothing was written; list them "
+            "with --rehearse, and decide on each with --rehearse --draft-rules FILE, or accept all "
+            "with --allow-residue",
+            places=tuple(f"{item.label} in {item.place}" for item in left_over),
+            got=len(left_over),
+        )
+    return proof
+
+
+def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quiet) -> Proof:
+    """The same, but values that are left are in the proof.
+
+    Raises:
+        NotProvenError: a file system is not consistent, or a treated trace is still there.
+    """
     checked = check_file_systems(staged)
     left = [
         finding
@@ -68,29 +87,22 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet, progress: Progres
     if not plan.choices.search_values:
         return Proof(tuple(checked), "full")
     searched = find_residue(staged, values, progress)
-    residue = searched.residue
-    left_over = not_allowed(residue, plan.choices.rules)
-    if left_over and not plan.choices.keeps_something and not plan.choices.allow_residue:
-        raise NotProvenError(_describe(left_over), got=len(left_over))
-    count = len(values.values)
     return Proof(
         volumes=tuple(checked),
         level="deep",
-        values_searched=count,
+        values_searched=len(values.values),
         not_searched=searched.not_searched,
-        residue=residue,
+        residue=searched.residue,
         files_opened=searched.opened,
         secrets=searched.secrets,
     )
 
 
-def _describe(residue: tuple[Residue, ...]) -> str:
-    named = "; ".join(f"{item.label} in {item.place}" for item in residue[:_MOST_NAMED])
-    more = f" and {len(residue) - _MOST_NAMED} more" if len(residue) > _MOST_NAMED else ""
-    return (
-        f"values that were to be removed are still on the disk ({named}{more}): nothing was "
-        "written; remove them in the guest, or accept them with --allow-residue"
-    )
+def left_over_of(proof: Proof, plan: Plan) -> tuple[Residue, ...]:
+    """What of the residue stops a seal with this plan."""
+    if plan.choices.keeps_something or plan.choices.allow_residue:
+        return ()
+    return not_allowed(proof.residue, plan.choices.rules)
 
 
 def check_file_systems(staged: Store) -> list[str]:

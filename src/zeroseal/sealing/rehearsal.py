@@ -1,0 +1,115 @@
+"""A seal that is done but for its output: on the staged disk, with all residue listed at once.
+
+``draft_rules`` turns what is left into house rules to choose from: each place may be allowed,
+become a trace of the site, or its value be searched no more.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.guests.open import opener_for_editing
+from zeroseal.images.detect import open_image
+from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.apply import apply_plan
+from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.common_words import NAMES_SUFFIX
+from zeroseal.sealing.plan import check_allowed
+from zeroseal.sealing.residue import Residue
+from zeroseal.sealing.seal import PlannedSeal, plan_opened, values_of
+from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.verify import Proof, left_over_of, prove
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What a seal would do, and how it would end.
+
+    Attributes:
+        left_over: what would stop it: values in places that nothing treats and nobody allowed.
+    """
+
+    planned: PlannedSeal
+    proof: Proof
+    left_over: tuple[Residue, ...]
+
+    @property
+    def would_seal(self) -> bool:
+        """Whether the seal would end well."""
+        return not self.left_over
+
+
+def rehearse_image(
+    source: Path, choices: SealChoices, now: int, progress: Progress = quiet, snapshot: str = ""
+) -> Rehearsal:
+    """Seals on a staged layer, proves it, and throws it away; nothing is written.
+
+    Raises:
+        ZeroSealError: as ``seal_image``, but residue is in the result.
+    """
+    image = open_image(source, snapshot, choices.rules.reach)
+    staged = StagedStore(image)
+    try:
+        subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
+        choices = subject.settle(choices)
+        planned = plan_opened(image, subject, choices, progress)
+        check_allowed(planned.plan)
+        values = values_of(subject, choices)
+        apply_plan(planned.plan, subject, progress, now)
+        progress(Step("checking the result", 0, 0))
+        proof = prove(staged, planned.plan, values, progress)
+    finally:
+        staged.close()
+        image.close()
+    return Rehearsal(planned, proof, left_over_of(proof, planned.plan))
+
+
+def draft_rules(rehearsal: Rehearsal) -> str:
+    """House rules in which each place that is left is a choice, in comments; ready to be edited."""
+    return "\n".join(_iter_draft(rehearsal)) + "\n"
+
+
+def _iter_draft(rehearsal: Rehearsal) -> Iterator[str]:
+    found = rehearsal.left_over
+    source = rehearsal.planned.source.path
+    yield f"# House rules, drafted from a rehearsal of {source}."
+    yield "# Each place that would stop the seal is here up to three times: take the '#' from the"
+    yield "# line of your choice."
+    yield "version = 1"
+    yield ""
+    yield "[allow]"
+    yield "# 1. It may stay:"
+    yield "residue = ["
+    for place in dict.fromkeys(item.place for item in found):
+        labels = ", ".join(dict.fromkeys(item.label for item in found if item.place == place))
+        yield f"  # {_text(place)},  # {labels}"
+    yield "]"
+    yield ""
+    yield "[search]"
+    yield "# 2. It is not to be searched for at all, anywhere:"
+    yield "leave-out = ["
+    for label in dict.fromkeys(item.label for item in found):
+        yield f"  # {_text(label)},"
+    yield "]"
+    paths = dict.fromkeys(item.place for item in found if item.place.startswith("/"))
+    for number, place in enumerate(paths, 1):
+        path = place.partition(", inside")[0].removesuffix(NAMES_SUFFIX)
+        yield ""
+        yield "# 3. Every seal treats it, as a trace of this site (treatment: remove or empty):"
+        yield "# [[trace]]"
+        yield f'# id = "leftovers.site-{number}"'
+        yield f'# title = "Of this site ({number})"'
+        yield '# why = "it names the machine that was sealed"'
+        yield '# guest = "linux"'
+        yield f"# paths = [{_text(path)}]"
+        yield '# treatment = "remove"'
+        yield '# regrowth = { by = "say here what makes it again, or that it is not needed" }'
+
+
+def _text(value: str) -> str:
+    """A basic string of TOML; a JSON string is one."""
+    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
