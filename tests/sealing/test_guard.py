@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.conftest import Command
 from tests.disks import BARE_GUEST, SEEDING, make_disk, make_ext, make_guest_volume
 from tests.oracles import run
 from tests.windows import make_windows_disk
@@ -230,6 +231,9 @@ BROKEN_GUESTS: dict[str, dict[str, str]] = {
 }  # fmt: skip
 
 
+OPTION = r"--[a-z][a-z-]+(?: (?:keys\.\S+?|ada\.brine)(?=[ ,]|$))?"
+
+
 @pytest.mark.parametrize("chosen", [(), ("--plant-first-boot",), ("--expect-seed",)], ids=str)
 @pytest.mark.parametrize("name", BROKEN_GUESTS)
 def test_every_advice_of_a_refusal_changes_the_answer(
@@ -248,9 +252,7 @@ def test_every_advice_of_a_refusal_changes_the_answer(
         return [*told["readiness"]["blockers"], *told["guard"]["lockOuts"]]
 
     for sentence in refusals():
-        for option in re.findall(
-            r"--[a-z][a-z-]+(?: (?:keys\.\S+?|ada\.brine)(?=[ ,]|$))?", sentence
-        ):
+        for option in re.findall(OPTION, sentence):
             if option in chosen:  # "leave the option out"
                 continue
             assert sentence not in refusals(*option.split()), (option, sentence)

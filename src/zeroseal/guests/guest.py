@@ -19,7 +19,6 @@ from zeroseal.volumes.volume import Volume
 
 MAX_LINKS = 40
 MAX_TEXT_BYTES = 16 << 20
-_SEVERAL = 2  # names of one file
 _PIECE = 1 << 20
 _SPECIAL = (Kind.DEVICE, Kind.SOCKET)
 _WILD = frozenset("*?[")
@@ -76,6 +75,7 @@ class Guest:
             self.mounts.append(mount)
         self._covered: dict[Place, Place] = {}
         self._trails: dict[str, list[Found]] = {}
+        self._linked: dict[Place, list[str]] | None = None  # files with several names
         self._last: tuple[str, bool, Found] | None = None
         for mount in sorted(mounts[1:], key=lambda item: item.path.count("/")):
             point = self.find(mount.path)
@@ -190,6 +190,19 @@ class Guest:
         for found in self._walk(self._get(path, follow_last=False)):
             yield found.path, self._tree(found.place), found.place.node
 
+    def other_names(self, path: str) -> list[str]:
+        """The other names of a file that has hard links, sorted.
+
+        All names of the guest are read at the first question about such a file.
+        """
+        place = self._get(path, follow_last=False).place
+        if self._linked is None:
+            self._linked = {}
+            for found in self._walk(self._top()):
+                if found.kind is Kind.FILE and self._facts_of(found.place).link_count > 1:
+                    self._linked.setdefault(found.place, []).append(found.path)
+        return sorted(name for name in self._linked.get(place, []) if name != path)
+
     def size_of(self, path: str) -> tuple[int, int]:
         """(files, bytes) of what a path is or holds."""
         facts = self.facts(path, follow_last=False)
@@ -280,18 +293,6 @@ class Guest:
         """Gives a file other content."""
         place = self._get(path).place
         self._editor(place).replace_content(place.node, content)
-
-    def empty_file(self, path: str) -> None:
-        """Leaves a file without content, with its owner and mode.
-
-        One that has other names keeps its content under those: this name gets a file of its own.
-        """
-        facts = self.facts(path, follow_last=False)
-        if facts.kind is not Kind.FILE or facts.link_count < _SEVERAL:
-            self.replace_content(path, b"")
-            return
-        self.remove(path)
-        self.create_file(path, b"", facts.mode, facts.uid, facts.gid)
 
     def zero_content(self, path: str, from_byte: int) -> None:
         """Zeroes a file's content from a byte on; its blocks stay where they are."""

@@ -76,7 +76,7 @@ def apply_to_path(change: PathChange, guest: Guest) -> None:
         case RemovePath(path=path):
             guest.remove(path)
         case EmptyFile(path=path):
-            guest.empty_file(path)
+            guest.replace_content(path, b"")
         case ReplaceContent(path=path, content=content):
             guest.replace_content(path, content.encode())
         case PutFile(path=path, content=content):

@@ -245,8 +245,8 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
     seeded = ", or use --expect-seed if a seed brings one" if is_seedable else ""
     return _Answer(
         False,
-        f"clones would have no network, because {why}: "
-        f"{_planting(outlook, bool(by_script))}add a configuration to the reference machine{seeded}",
+        f"clones would have no network, because {why}: {_planting(outlook, bool(by_script))}add a "
+        f"configuration to the reference machine{seeded}",
     )
 
 

@@ -256,8 +256,9 @@ def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change,
             yield from _removal(where, path, guest)
         case Treatment.EMPTY:
             if is_file and facts.size_bytes and not _is_clean(where, path, facts, guest):
-                other = ", its other names keep the content" if facts.link_count > 1 else ""
-                yield EmptyFile(path), f"{_evidence(path, guest)}{other}".removeprefix(", ")
+                other = guest.other_names(path) if facts.link_count > 1 else []
+                told = f"emptied under its other names too: {', '.join(other)}" if other else ""
+                yield EmptyFile(path), told or _evidence(path, guest)
         case Treatment.REPLACE:
             if is_file and not _is_clean(where, path, facts, guest):
                 yield ReplaceContent(path, where.content), _evidence(path, guest)
