@@ -15,7 +15,9 @@ from zeroseal.sealing.house_rules import HouseRules, any_pattern_fits
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
 from zeroseal.sealing.places import PlaceFinder
 from zeroseal.sealing.searched_value import ValueSet
+from zeroseal.sealing.short_names import find_short_names
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
+from zeroseal.sealing.some_of import some_of
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.hive_places import HivePlaces
 
@@ -70,11 +72,14 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
     sorter = _HitSorter(disk, subject, values)
     for hit in hits:
         sorter.take(hit)
+    short, common = find_short_names(subject.opened.guest, dict(values.short_names))
     hidden, unread = search_hidden(subject.opened.guest, values)
     found = [*_with_keys(sorter.residue(), subject, values)]
-    found += [Residue(*one, 0, 1) for one in _inside(packed)]
+    stopping = {value.label for value in values.values if not value.is_told}
+    found += [Residue(*one, 0, 1) for one in _inside(packed) if one[0] in stopping]
+    found += [Residue(*one, 0, 1) for one in short]
     told_in = {residue.label for residue in found}
-    found += [Residue(*one, 0, 1) for one in hidden if one[0] not in told_in]
+    found += [Residue(*one, 0, 1) for one in hidden if one[0] not in told_in and one[0] in stopping]
     counts = Counter(hit.value_no for hit in hits if hit.value_no < len(values.values))
     told = [
         f"The {values.values[number].label} stands in so many places that only the first "
@@ -86,6 +91,8 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
         *values.not_searched,
         *told,
         *sorter.common_words(),
+        *sorter.longer_names(),
+        *common,
         *packed.not_opened,
         *unread,
     )
@@ -140,6 +147,8 @@ class _HitSorter:
         self._residue: dict[tuple[str, str], list[Hit]] = {}
         self._secrets: dict[tuple[str, str], list[Hit]] = {}
         self._words: dict[str, set[str]] = {}
+        self._parts: dict[str, dict[str, set[int]]] = {}
+        self._whole: set[int] = set()
 
     def take(self, hit: Hit) -> None:
         """Sorts one hit."""
@@ -148,6 +157,12 @@ class _HitSorter:
             return
         value = self._values[hit.value_no]
         place = self._finder.place_of(hit.offset_bytes)
+        if value.is_told:
+            if not self._shipped.holds(place):
+                offsets = self._parts.setdefault(value.label, {}).setdefault(place, set())
+                offsets.add(hit.offset_bytes)
+            return
+        self._whole.add(hit.offset_bytes)
         if value.is_word and self._shipped.holds(place):
             self._words.setdefault(value.label, set()).add(place)
         else:
@@ -169,6 +184,15 @@ class _HitSorter:
             f"file{'' if len(places) == 1 else 's'} that packages brought, which are as they were."
             for label, places in self._words.items()
         ]
+
+    def longer_names(self) -> list[str]:
+        """Longer names that hold a value, sentences."""
+        told = []
+        for label, places in self._parts.items():
+            left = [place for place, offsets in places.items() if offsets - self._whole]
+            if left:
+                told.append(f"The {label} stands in {some_of(left)}.")
+        return told
 
     def _take_signature(self, hit: Hit, signature: Signature) -> None:
         if not signature.fits(self._disk, hit.offset_bytes):

@@ -25,12 +25,14 @@ def wide_needle(value: str) -> Needle:
 class SearchedValue:
     """One value; ``label`` says what it is, never what it says.
 
+    ``is_told`` says that it stops no seal: it is part of longer names that others may have chosen.
     ``is_word`` says that others may have chosen the same: it may stand in what packages brought.
     """
 
     label: str
     needles: tuple[Needle, ...]
     is_word: bool = False
+    is_told: bool = False
 
 
 @dataclass(frozen=True)
@@ -39,10 +41,12 @@ class ValueSet:
 
     Attributes:
         not_searched: values that cannot be, each with the reason, sentences.
+        short_names: (name, label) of those that are looked for as words in files only.
     """
 
     values: tuple[SearchedValue, ...]
     not_searched: tuple[str, ...]
+    short_names: tuple[tuple[str, str], ...] = ()
 
     @property
     def needles(self) -> list[Needle]:

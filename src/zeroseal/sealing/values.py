@@ -7,15 +7,18 @@ is.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from types import MappingProxyType
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.host_names import read_names
 from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import HouseRules
 from zeroseal.sealing.searched_value import SearchedValue, ValueSet, text_needle, wide_needle
 from zeroseal.sealing.secret_values import host_keys, removed_secrets, secret_files
+from zeroseal.sealing.short_names import SHORTEST
 from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.values import windows_values
 from zeroseal.traces.load import get_trace
@@ -51,29 +54,55 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
         if treats(trace_id):
             values += read(guest)
     values += removed_secrets(subject, choices)
-    if treats("identity.host-name"):
-        _add_name(
-            f"host name ({subject.facts.host_name})", subject.facts.host_name, values, skipped
-        )
+    names = dict(_names_of(subject, choices))
+    for name, label in names.items():
+        if not _is_short(name):
+            _add_name(label, name, values, skipped)
     if treats("people.accounts"):
         for account in subject.context(choices).doomed:
-            _add_name(f"account name {account.name}", account.name, values, skipped)
             values += _password_hash(guest, account.name)
     if treats("people.root-password") and not choices.keeps_root:
         values += _password_hash(guest, "root")
     values += house_values(choices.rules).values
-    return _chosen(values, skipped, choices.rules)
+    short = {name.lower(): label for name, label in names.items() if _is_short(name)}
+    return _chosen(values, skipped, choices.rules, short)
 
 
-def _chosen(values: list[SearchedValue], skipped: list[str], rules: HouseRules) -> ValueSet:
+def _names_of(subject: Subject, choices: SealChoices) -> Iterator[tuple[str, str]]:
+    """(name, label) of all names that the machine has had, and of accounts that go."""
+    if choices.treats_id("identity.host-name"):
+        present = subject.facts.host_name
+        if present not in _NEUTRAL_NAMES:
+            yield present, f"host name ({present})"
+        for name in read_names(subject.opened.guest):
+            if name not in (present.lower(), present.partition(".")[0].lower()):
+                yield name, f"earlier host name ({name})"
+    if choices.treats_id("people.accounts"):
+        for account in subject.context(choices).doomed:
+            yield account.name, f"account name {account.name}"
+
+
+def _is_short(name: str) -> bool:
+    """Whether a name is looked for as a word in files, not in the bytes of the disk."""
+    return SHORTEST <= len(name) < MIN_BYTES and name.isascii()
+
+
+def _chosen(
+    values: list[SearchedValue],
+    skipped: list[str],
+    rules: HouseRules,
+    short_names: Mapping[str, str] = MappingProxyType({}),
+) -> ValueSet:
     """The values that can be searched, but for those that house rules leave out."""
-    left_out = [value.label for value in values if value.label in rules.values_left_out]
+    labels = [*(value.label for value in values), *short_names.values()]
+    left_out = [label for label in labels if label in rules.values_left_out]
     told = [
         f"The {label} was not searched for: the house rules leave it out."
         for label in dict.fromkeys(left_out)
     ]
     kept = tuple(value for value in values if value.needles and value.label not in left_out)
-    return ValueSet(kept, (*skipped, *told))
+    short = tuple(item for item in short_names.items() if item[1] not in left_out)
+    return ValueSet(kept, (*skipped, *told), short)
 
 
 def _add_windows_names(
@@ -131,6 +160,8 @@ def _add_name(label: str, name: str, values: list[SearchedValue], skipped: list[
         return
     word = text_needle(name)._replace(whole_word=True)
     values.append(SearchedValue(label, (word, wide_needle(name)), is_word=True))
+    part = f"{label} as a part of longer names"
+    values.append(SearchedValue(part, (text_needle(name),), is_word=True, is_told=True))
 
 
 def _network_values(guest: Guest) -> Iterator[SearchedValue]:

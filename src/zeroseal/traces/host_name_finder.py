@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.guests.facts import read_host_name
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.host_names import read_names
 from zeroseal.traces.changes import Change, DropHostNames, EditKeys, ReplaceContent
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.key_edits import KeyEdit, edit_keys
@@ -12,6 +14,7 @@ from zeroseal.traces.text_edits import drop_host_names
 
 NEUTRAL_HOST_NAME = "localhost"
 _LONG_ENOUGH = 4  # shorter names stand in other words
+_PRESENT = "/etc/hostname"
 _HOSTS_FILES = ("/etc/hosts", "/var/spool/postfix/etc/hosts")  # postfix has a copy in its chroot
 # (paths, format, keys to drop, keys to replace): without the key each service asks the system
 _SETTINGS: tuple[tuple[tuple[str, ...], str, tuple[str, ...], tuple[tuple[str, str], ...]], ...] = (
@@ -42,11 +45,22 @@ _SETTINGS: tuple[tuple[tuple[str, ...], str, tuple[str, ...], tuple[tuple[str, s
 
 def find_host_name(context: FindContext) -> Iterator[tuple[Change, str]]:
     """Yields the files that hold the host name, unless it is neutral already."""
-    guest = context.guest
-    name = read_host_name(guest)
-    if not name or name == NEUTRAL_HOST_NAME:
-        return
-    evidence = f"the name {name}"
+    for name, where in _names_of(context.guest):
+        earlier = "" if where == _PRESENT else "earlier "
+        yield from _of_name(context.guest, name, f"the {earlier}name {name}")
+
+
+def _names_of(guest: Guest) -> Iterator[tuple[str, str]]:
+    """(name, where it stands), the present one with its domain."""
+    present = read_host_name(guest)
+    if present and present != NEUTRAL_HOST_NAME:
+        yield present, _PRESENT
+    for name, where in read_names(guest).items():
+        if name != present.partition(".")[0].lower():
+            yield name, where
+
+
+def _of_name(guest: Guest, name: str, evidence: str) -> Iterator[tuple[Change, str]]:
     for path in ("/etc/hostname", "/etc/HOSTNAME", "/etc/mailname"):
         if name.partition(".")[0] in guest.read_text(path):
             yield ReplaceContent(path, NEUTRAL_HOST_NAME + "\n"), evidence

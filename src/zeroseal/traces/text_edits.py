@@ -82,12 +82,12 @@ def lock_password(text: str, change: LockPassword) -> str:
 
 def drop_host_names(text: str, change: DropHostNames) -> str:
     """The hosts file's text without the names, alone or as first part of a longer one."""
-    short = {name.partition(".")[0] for name in change.names}
+    short = {name.partition(".")[0].lower() for name in change.names}
     lines = []
     for line in text.splitlines(keepends=True):
         body, hash_sign, comment = line.partition("#")
         words = body.split()
-        kept = [word for word in words[1:] if word.partition(".")[0] not in short]
+        kept = [word for word in words[1:] if word.partition(".")[0].lower() not in short]
         if len(kept) == len(words[1:]):
             lines.append(line)
         elif kept:

@@ -1,0 +1,80 @@
+"""Names that are too short for a search of the disk's bytes: looked for as whole words in files.
+
+``web1`` or ``maja`` would be found by chance in any large disk. As a whole word in a text file
+below the folders where machines keep what is theirs, or in a file's name there, it is no chance. A
+name that stands in very many such places is a common word, and is reported once.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from zeroseal.filesystems.tree import Kind
+from zeroseal.guests.accounts import read_accounts
+from zeroseal.guests.guest import Guest
+from zeroseal.sealing.common_words import NAMES_SUFFIX, ShippedFiles
+
+_PLACES = ("/etc", "/var/lib", "/var/spool", "/var/mail", "/var/log", "/root")
+_MOST_BYTES = 1 << 20
+_MANY = 25  # places of a name that is a common word
+SHORTEST = 3
+
+
+def find_short_names(
+    guest: Guest, names: dict[str, str]
+) -> tuple[list[tuple[str, str]], list[str]]:
+    """((label, place) of what was found, sentences about names that are common words).
+
+    Args:
+        guest: where.
+        names: {name: label}.
+    """
+    if not names or guest.is_windows:
+        return [], []
+    found: dict[str, dict[str, None]] = {label: {} for label in names.values()}
+    for word, place in _iter_places(guest, names):
+        found[names[word]][place] = None
+    told = [
+        f"The {label} is too short for a search of the disk's bytes: it was looked for as a whole "
+        f"word in the text files and names below {', '.join(_PLACES)} and homes."
+        for label in names.values()
+    ]
+    told += [
+        f"The {label} is a common word too: it stands in {len(places)} files and names, such as "
+        f"{next(iter(places))}; look at them yourself."
+        for label, places in found.items()
+        if len(places) > _MANY
+    ]
+    kept = [
+        (label, place)
+        for label, places in found.items()
+        for place in places
+        if len(places) <= _MANY
+    ]
+    return kept, told
+
+
+def word_pattern(names: list[str]) -> re.Pattern[bytes]:
+    """Names as whole words: no letter, digit, dash or underscore beside them."""
+    words = b"|".join(re.escape(name.encode()) for name in names)
+    return re.compile(rb"(?i)(?<![A-Za-z0-9_-])(" + words + rb")(?![A-Za-z0-9_-])")
+
+
+def _iter_places(guest: Guest, names: dict[str, str]) -> Iterator[tuple[str, str]]:
+    pattern, shipped = word_pattern(list(names)), ShippedFiles(guest)
+    homes = [account.home for account in read_accounts(guest) if account.is_human]
+    for top in dict.fromkeys((*_PLACES, *homes)):
+        if not guest.is_folder(top):
+            continue
+        for path, facts in guest.walk(top):
+            folder, _slash, name = path.rpartition("/")
+            for match in pattern.findall(name.encode("utf-8", "surrogateescape")):
+                yield match.decode().lower(), folder + NAMES_SUFFIX
+            is_text_size = facts.kind is Kind.FILE and 0 < facts.size_bytes <= _MOST_BYTES
+            if not is_text_size:
+                continue
+            content = guest.read_file(path, _MOST_BYTES)
+            words = set() if b"\0" in content[:1024] else set(pattern.findall(content))
+            if words and not shipped.holds(path):
+                yield from ((word.decode().lower(), path) for word in words)
