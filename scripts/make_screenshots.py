@@ -74,7 +74,10 @@ SHOTS: dict[str, str] = {
     "zeroseal seal gangway.qcow2 --dry-run --rules house-rules.toml | tail -7; "
     "sed -i 's/^absent/absence/' house-rules.toml; "
     "zeroseal check gangway.qcow2 --rules house-rules.toml",
-    "refusals": "zeroseal seal gangway.qcow2 --dry-run --skip keys.ssh-host; "
+    "refusals": "echo 'version = 1' > tide.toml; echo 'search.texts = [\"Tideline Linux\"]' >> "
+    "tide.toml; zeroseal seal gangway.qcow2 --rehearse --rules tide.toml --draft-rules new.toml | "
+    "sed '/^Would be/,/^Take/d'; head -20 new.toml; cp gangway.qcow2 gangway.img; "
+    "zeroseal survey gangway.img; "
     "zeroseal seal gangway.qcow2 -o new.qcow2 --retain-account bob; "
     "zeroseal seal gangway.qcow2 -o gangway.qcow2",
 }

@@ -327,3 +327,25 @@ def test_debug_shows_where_an_error_came_from(zeroseal: Command, tmp_path: Path)
     answer = zeroseal("--debug", "survey", tmp_path / "gone")
     assert "Traceback" in answer.err
     assert answer.status == 3
+
+
+@pytest.mark.parametrize("name", ["disk.qcow2", "disk", "disk.img"])
+def test_what_survey_suggests_is_carried_out(
+    zeroseal: Command, demo_disk: Path, tmp_path: Path, name: str
+) -> None:
+    disk = tmp_path / name
+    disk.write_bytes(demo_disk.read_bytes())
+    options = ["--source-format", "qcow2"] if name.endswith(".img") else []
+    survey = zeroseal("survey", disk, *options).out
+    suggested = [line.split()[1:] for line in survey.splitlines() if "zeroseal seal" in line]
+    assert len(suggested) == 2
+    for words in suggested:
+        done = zeroseal(*words)
+        assert done.status == 0, (words, done.err)
+
+
+def test_survey_suggests_no_seal_that_would_be_refused(zeroseal: Command, bare_guest: Path) -> None:
+    told = zeroseal("survey", bare_guest)
+    assert told.status == 1
+    assert "zeroseal seal" not in told.out
+    assert f"zeroseal survey {bare_guest}" in told.out

@@ -109,3 +109,17 @@ def test_longer_names_that_hold_the_machines_own_are_told(
     assert "The host name (pier-ref) as a part of longer names stands in" in told
     assert "/opt/agent.conf" in told
     assert "/opt/broker" in told
+
+
+def test_a_log_that_is_named_after_the_host_is_removed_with_its_name(
+    zeroseal: Command, tmp_path: Path
+) -> None:
+    tree = {"/var/log/broker/rabbit@pier-ref.log": "up\n", "/var/log/broker/other.log": "up\n"}
+    volume = make_guest_volume(tmp_path, BARE_GUEST | SEEDING | tree)
+    plan = zeroseal("seal", volume, "--dry-run", "--places", *SEALING).out
+    assert "rabbit@pier-ref.log  (its name holds the host's)" in plan
+    out = tmp_path / "o.raw"
+    done = zeroseal("seal", volume, "-o", out, *SEALING)
+    assert done.status == 0, done.err
+    with kernel_mount(out, "ro") as point:
+        assert [path.name for path in (point / "var/log/broker").iterdir()] == ["other.log"]

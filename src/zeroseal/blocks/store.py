@@ -103,6 +103,27 @@ class CancellableStore(Store):
             yield extent
 
 
+class PaddedStore(Store):
+    """A store for reading with zeros behind its end, up to a larger size."""
+
+    def __init__(self, below: Store, size_bytes: int) -> None:
+        self._below = below
+        self.size_bytes = max(size_bytes, below.size_bytes)
+
+    def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
+        self.check_range(offset_bytes, length)
+        stored = max(0, min(length, self._below.size_bytes - offset_bytes))
+        return (self._below.read(offset_bytes, stored) if stored else b"").ljust(length, b"\0")
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
+        self.check_range(offset_bytes, length)
+        stored = max(0, min(length, self._below.size_bytes - offset_bytes))
+        if stored:
+            yield from self._below.iter_extents(offset_bytes, stored)
+        if length > stored:
+            yield Extent(offset_bytes + stored, length - stored, True)
+
+
 class SliceStore(Store):
     """A part of another store, seen as a store that begins at 0: a partition of a disk."""
 

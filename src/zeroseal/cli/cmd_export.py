@@ -11,6 +11,7 @@ from zeroseal.cli.options import (
     Subparsers,
     add_common,
     add_container,
+    add_overwrite_device,
     add_reach,
     add_snapshot,
     reach_from,
@@ -59,6 +60,7 @@ def add_parser(subparsers: Subparsers) -> None:
         "--sign-key", type=Path, metavar="PEM", help="RSA key that signs the manifest"
     )
     package.add_argument("--certificate", type=Path, metavar="PEM", help="the key's certificate")
+    add_overwrite_device(parser)
     add_reach(parser)
     add_common(parser)
 
@@ -86,6 +88,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         disk_bytes=parse_size(args.disk_size) if args.disk_size else 0,
         verify=not args.no_verify,
         reach=reach_from(args),
+        overwrite_device=args.overwrite_device,
     )
     result = export_image(args.image, request, ui.progress)
     ui.show(lambda: export_to_json(result), lambda out: show_export(result, out))

@@ -13,6 +13,7 @@ from zeroseal.cli.options import (
     add_common,
     add_container,
     add_machine_file,
+    add_overwrite_device,
     add_reach,
     add_recovery,
     add_root,
@@ -46,6 +47,7 @@ def add_parser(subparsers: Subparsers) -> None:
         help="the folder of the new images, which keep their names",
     )
     parser.add_argument("-o", dest="output", type=Path, metavar="OUT", help="the new image file")
+    add_overwrite_device(parser)
     parser.add_argument(
         "--in-place",
         action="store_true",
@@ -256,6 +258,7 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
             fixed=args.fixed,
             preallocate=args.preallocate,
             snapshot=args.snapshot,
+            overwrite_device=args.overwrite_device,
         )
         result = seal_image(args.image, output, choices_from(args), now, ui.progress, signer)
     ui.show(

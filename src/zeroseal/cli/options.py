@@ -70,6 +70,15 @@ def add_reach(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_overwrite_device(parser: argparse.ArgumentParser) -> None:
+    """Whether the output may be a device."""
+    parser.add_argument(
+        "--overwrite-device",
+        action="store_true",
+        help="OUT is a block device at least as large as the disk: all that it holds is lost",
+    )
+
+
 def reach_from(args: argparse.Namespace) -> Reach:
     """What the words say of images."""
     from zeroseal.images.reach import Reach

@@ -62,7 +62,7 @@ def show_rehearsal(
 ) -> None:
     """How a seal would end, with everything that would stop it."""
     plan, left_over = rehearsal.planned.plan, rehearsal.left_over
-    rest = f" on {rehearsal.planned.system.name}; nothing has been changed"
+    rest = f": {rehearsal.planned.system.name}; nothing has been changed"
     if rehearsal.would_seal:
         look.headline(console, "This seal would be carried out", look.SEALED_STYLE, rest)
     else:
@@ -249,6 +249,9 @@ def option_words(choices: SealChoices) -> list[str]:
         "--recover-journal": choices.recover_journal,
     }
     words += [f"--rules {path}" for path in choices.rules.files]
+    words += [f"--follow {folder}" for folder in choices.rules.followed_folders]
+    if choices.rules.source_format:
+        words.append(f"--source-format {choices.rules.source_format}")
     return words + [name for name, is_on in switches.items() if is_on]
 
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from rich.console import Console
 
 from zeroseal.cli import look
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import option_words
+from zeroseal.images.reach import is_named_as_raw
 from zeroseal.sealing.survey import Survey, by_trace
 
 
@@ -75,12 +78,26 @@ def _show_next(survey: Survey, console: Console) -> None:
     if not survey.findings:
         look.next_step(console, "Compare it with its seal record:", f"zeroseal check {image}")
         return
-    suffix = image.suffix or ".img"
-    sealed = image.with_name(f"{image.stem}.sealed{suffix}")
     options = " ".join(["", *option_words(survey.choices)])
+    if not survey.is_ready:
+        look.next_step(
+            console, "Decide on that, and look again:", f"zeroseal survey {image}{options}"
+        )
+        return
+    sealed = _sealed_name(image, survey.image.format_name)
     look.next_step(
         console,
         "Look at the plan, then seal into a new file:",
         f"zeroseal seal {image} --dry-run{options}",
     )
     console.print(f"  zeroseal seal {image} -o {sealed}{options}", soft_wrap=True)
+
+
+def _sealed_name(image: Path, format_name: str) -> Path:
+    """A name for the sealed disk that every command takes for what it is."""
+    format_name = "vmdk" if format_name == "ova" else format_name
+    if image.is_block_device():
+        return Path(f"{image.name}.sealed.raw")
+    is_misleading = is_named_as_raw(image) and format_name != "raw"
+    suffix = f".{format_name}" if is_misleading or not image.suffix else image.suffix
+    return image.with_name(f"{image.stem}.sealed{suffix}")

@@ -12,9 +12,15 @@ _ENDLESS = 1 << 62
 
 
 class ContainerFile(Store):
-    """What a container format reads and writes; ``path`` is what messages name."""
+    """What a container format reads and writes.
+
+    Attributes:
+        path: what messages name.
+        is_device: whether it is a block device, whose size cannot change.
+    """
 
     path: Path
+    is_device: bool = False
 
     @property
     def allocated_bytes(self) -> int:

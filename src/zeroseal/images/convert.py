@@ -19,9 +19,9 @@ from zeroseal.blocks.digest import (
 from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NoSpaceError, NotProvenError
-from zeroseal.images.container_file import ContainerFile
+from zeroseal.images.container_file import BorrowedFile, ContainerFile
 from zeroseal.images.create import ContainerSpec, ImageWriter, create_image
-from zeroseal.images.detect import open_image
+from zeroseal.images.detect import open_container, open_image
 from zeroseal.images.reach import Reach
 from zeroseal.progress import Progress, Step, quiet
 
@@ -47,7 +47,8 @@ def write_disk(
     Raises:
         NoSpaceError: the target's folder has too little room; found before the work where possible.
     """
-    check_space(disk, file.path.parent, spec)
+    if not file.is_device:
+        check_space(disk, file.path.parent, spec)
     writer = create_image(file, spec, disk.size_bytes, name)
     with DigestBuilder(disk.size_bytes) as builder, closing(_Flusher()) as flusher:
         flushing, unflushed = flusher.submit(file.flush), 0
@@ -86,11 +87,13 @@ def iter_disk(
         progress(Step("writing", offset, disk.size_bytes))
 
 
-def read_back(path: Path, digest: DiskDigest, format_name: str, progress: Progress = quiet) -> None:
+def read_back(
+    file: ContainerFile, digest: DiskDigest, format_name: str, progress: Progress = quiet
+) -> None:
     """Opens what was written, by its bytes alone, and compares its contents.
 
     Args:
-        path: the file.
+        file: the file, still open; a device cannot be opened a second time.
         digest: of what it must hold.
         format_name: the container that was written; a guest may have made a raw disk look like
             another one.
@@ -99,7 +102,12 @@ def read_back(path: Path, digest: DiskDigest, format_name: str, progress: Progre
     Raises:
         NotProvenError: they differ.
     """
-    image = open_image(path, reach=Reach(format_name))
+    reach = Reach(format_name)
+    image = (
+        open_container(BorrowedFile(file), [file.path], reach)
+        if file.is_device
+        else open_image(file.path, reach=reach)
+    )
     try:
         if digest_store(image, "reading back", progress).root != digest.root:
             raise NotProvenError(

@@ -11,7 +11,13 @@ from pathlib import Path
 from threading import Lock
 
 from zeroseal.blocks.store import Extent
-from zeroseal.errors import MissingError, TruncatedError, environment_error
+from zeroseal.errors import (
+    InUseError,
+    MissingError,
+    NoSpaceError,
+    TruncatedError,
+    environment_error,
+)
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.holes import punch_hole, take_room
 from zeroseal.images.locks import lock_image
@@ -22,7 +28,9 @@ _HASHED_BYTES = 4 << 20
 
 
 class HostFile(ContainerFile):
-    """One regular file of the host, as a store.
+    """One regular file of the host, or a block device, as a store.
+
+    A device is opened exclusively: one that is mounted, or that another program claims, is refused.
 
     Args:
         path: the file.
@@ -30,7 +38,8 @@ class HostFile(ContainerFile):
         writable: whether ``write`` and ``zero`` are allowed; writing past the end grows the file.
 
     Raises:
-        MissingError: the path is not a readable regular file.
+        MissingError: the path is neither a readable regular file nor a device.
+        InUseError: the device is mounted, or claimed by another program.
     """
 
     def __init__(self, path: Path, descriptor: int | None = None, writable: bool = False) -> None:
@@ -41,12 +50,18 @@ class HostFile(ContainerFile):
         if descriptor is None:
             descriptor = _open_regular(path, writable)
         self._descriptor = descriptor
-        self.size_bytes = os.fstat(descriptor).st_size
+        facts = os.fstat(descriptor)
+        self.is_device = stat.S_ISBLK(facts.st_mode)
+        self.size_bytes = facts.st_size
+        if self.is_device:
+            self.size_bytes = os.lseek(descriptor, 0, os.SEEK_END)
 
     @property
     def allocated_bytes(self) -> int:
         """How much of the host's disk the file takes."""
         facts = os.fstat(self._descriptor)
+        if self.is_device:
+            return self.size_bytes
         blocks: int | None = getattr(facts, "st_blocks", None)
         return facts.st_size if blocks is None else blocks * 512
 
@@ -118,7 +133,18 @@ class HostFile(ContainerFile):
         lock_image(self._descriptor, self.path, self._writable)
 
     def resize(self, size_bytes: int) -> None:
-        """Makes the file this long; what is added is a hole."""
+        """Makes the file this long; what is added is a hole. A device stays as large as it is.
+
+        Raises:
+            NoSpaceError: the device is too small.
+        """
+        if self.is_device:
+            if size_bytes > self.size_bytes:
+                raise NoSpaceError(
+                    f"{self.path} has {self.size_bytes} bytes, and the disk needs {size_bytes}: "
+                    "choose a larger device"
+                )
+            return
         try:
             os.ftruncate(self._descriptor, size_bytes)
         except OSError as error:
@@ -232,17 +258,26 @@ class HostFile(ContainerFile):
 def _open_regular(path: Path, writable: bool) -> int:
     flags = (os.O_RDWR if writable else os.O_RDONLY) | getattr(os, "O_BINARY", 0)
     flags |= getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
+    if path.is_block_device():
+        flags |= os.O_EXCL  # open(2): fails with EBUSY where the system uses the device
     try:
         descriptor = os.open(path, flags)
     except OSError as error:
+        if error.errno == errno.EBUSY:
+            raise InUseError(
+                f"{path} is mounted, or another program uses it: unmount it, or stop what uses it",
+                path=str(path),
+            ) from error
         reason = (error.strerror or str(error)).lower()
         raise MissingError(
             f"cannot open {path}: {reason}; check the name and your rights to it", path=str(path)
         ) from error
-    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+    mode = os.fstat(descriptor).st_mode
+    if not stat.S_ISREG(mode) and not stat.S_ISBLK(mode):
         os.close(descriptor)
         raise MissingError(
-            f"{path} is not a regular file; give the path of a disk image file", path=str(path)
+            f"{path} is neither a regular file nor a block device: give the path of a disk image",
+            path=str(path),
         )
     return descriptor
 

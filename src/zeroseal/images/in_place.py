@@ -38,6 +38,11 @@ class InPlaceChange:
             raise RefusedError(
                 f"{path} is a symbolic link, and is not changed in place: give {path.resolve()}"
             )
+        if path.is_block_device():
+            raise RefusedError(
+                f"{path} is a block device, which is not changed in place: seal it into a new "
+                "file, and write that back with zeroseal export --overwrite-device"
+            )
         reading = open_image(path, reach=reach)
         self._reach = replace(reach, format_name=reading.format_name)
         self._parents = reading

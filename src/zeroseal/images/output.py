@@ -8,7 +8,7 @@ import os
 import secrets
 from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import NoReturn, Self
 
 from zeroseal.errors import OutputExistsError, UnfinishedError, environment_error
 from zeroseal.images.host_file import HostFile
@@ -76,6 +76,76 @@ class OutputFile:
         except OSError as error:
             raise environment_error(error, self.target, "writing") from error
         self._is_committed = True
+
+
+class OutputDevice:
+    """A block device that is overwritten: what it held is gone from the first moment on.
+
+    Args:
+        target: the device.
+        disk_bytes: of the disk that is to be written.
+
+    Raises:
+        InUseError: it is mounted, or another program uses it.
+        MissingError: it cannot be written to.
+        NoSpaceError: it is smaller than the disk; it stays as it is.
+    """
+
+    def __init__(self, target: Path, disk_bytes: int) -> None:
+        self.target = target
+        self.file = HostFile(target, writable=True)
+        self._is_committed = False
+        try:
+            self.file.lock()
+            self.file.resize(disk_bytes)  # of a device: refuses one that is too small
+            self.file.punch(0, self.file.size_bytes)
+        except BaseException:
+            self.file.close()
+            raise
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        if not self._is_committed:
+            with contextlib.suppress(UnfinishedError):
+                self.file.punch(0, self.file.size_bytes)
+        self.file.close()
+
+    def commit(self) -> None:
+        """Returns when all of it is on the device."""
+        self.file.flush()
+        self._is_committed = True
+
+
+def open_output(
+    target: Path, may_overwrite_device: bool, disk_bytes: int
+) -> OutputFile | OutputDevice:
+    """A new file, or a block device that the user said may be overwritten.
+
+    Raises:
+        OutputExistsError: the target is there already, or is a device and nobody said so.
+        UnfinishedError: the file's folder is missing or cannot be written to.
+    """
+    if not target.is_block_device():
+        return OutputFile(target)
+    if not may_overwrite_device:
+        refuse_device(target)
+    return OutputDevice(target, disk_bytes)
+
+
+def refuse_device(target: Path) -> NoReturn:
+    """Raises OutputExistsError: nobody said that a device may be overwritten."""
+    raise OutputExistsError(
+        f"{target} is a block device: if all that it holds may be lost, say --overwrite-device as "
+        "well",
+        path=str(target),
+    )
 
 
 def write_small_file(target: Path, content: bytes, mode: int = 0o666) -> None:

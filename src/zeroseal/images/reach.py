@@ -108,6 +108,8 @@ def check_output_name(path: Path, format_name: str) -> None:
     Raises:
         UsageError: no command would open the new file without being told what it is.
     """
+    if format_name != "raw" and path.is_block_device():
+        raise UsageError(f"{path} is a block device, which holds a raw disk: use --format raw")
     if format_name != "raw" and path.suffix.lower() in RAW_SUFFIXES:
         raise UsageError(
             f"{path} would be {format_name} under the name of a raw disk: name it "

@@ -250,7 +250,7 @@ def _deep(
     residue = searched.residue
     result = replace(
         result,
-        values_searched=len(values.values),
+        values_searched=values.count,
         not_searched=searched.not_searched,
         residue=residue,
         secrets=searched.secrets,

@@ -144,7 +144,12 @@ class SealRecord:
 
 
 def record_path(image: Path) -> Path:
-    """Where the record of an image lies: ``NAME.seal.json`` beside it."""
+    """Where the record of an image lies: ``NAME.seal.json`` beside it; of a device in this folder.
+
+    Devices lie where nothing else is kept.
+    """
+    if image.is_block_device():
+        return Path(image.name + ".seal.json")
     return image.with_name(image.name + ".seal.json")
 
 

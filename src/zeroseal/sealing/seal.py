@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from zeroseal.blocks.digest import DiskDigest, digest_before
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import CancellableStore
+from zeroseal.blocks.store import CancellableStore, PaddedStore
 from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.guests.open import opener_for_editing
@@ -19,7 +19,7 @@ from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile, sha256_of
 from zeroseal.images.image import Image
-from zeroseal.images.output import OutputFile
+from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
 from zeroseal.images.reach import Reach, check_output_name
 from zeroseal.progress import CancelToken, Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
@@ -53,6 +53,7 @@ class OutputSpec:
         format_name: one of ``images.create.FORMATS`` but ``ova``; empty for the source's own.
         compress, fixed, preallocate: as in ``ContainerSpec``.
         snapshot: the name of the source's snapshot that is sealed; empty for its present state.
+        overwrite_device: whether ``path`` may be a block device, whose contents are lost.
     """
 
     path: Path
@@ -61,6 +62,7 @@ class OutputSpec:
     fixed: bool = False
     preallocate: bool = False
     snapshot: str = ""
+    overwrite_device: bool = False
 
     def container_for(self, source: Image) -> ContainerSpec:
         """The container of the output.
@@ -71,6 +73,8 @@ class OutputSpec:
         if not self.format_name and source.format_name == "ova":
             return ContainerSpec("vmdk", compress=True)
         name = self.format_name or source.format_name
+        if self.path.is_block_device():
+            name = self.format_name or "raw"
         return ContainerSpec(name, self.compress, self.fixed, self.preallocate)
 
 
@@ -145,6 +149,8 @@ def seal_image(
         UnfinishedError: no space, or a proof that did not hold. Nothing is left behind.
     """
     _check_output_free(output.path)
+    if output.path.is_block_device() and not output.overwrite_device:
+        refuse_device(output.path)
     image = open_image(source, output.snapshot, choices.rules.reach)
     staged = StagedStore(image, output.path.parent if output.path.parent.is_dir() else None)
     try:
@@ -159,18 +165,19 @@ def seal_image(
         apply_plan(planned.plan, subject, progress, now)
         with (
             ThreadPoolExecutor(1) as pool,
-            OutputFile(output.path) as target,
+            open_output(output.path, output.overwrite_device, image.size_bytes) as target,
             OutputFile(record_path(output.path)) as record,
             CancelToken() as token,  # the first to be left: whatever ends this ends the proof too
         ):
             # the proof runs while the file is written; nothing gets its name before it holds
             watched = CancellableStore(staged, token)
             proving = pool.submit(verify_result, watched, planned.plan, values, token.progress)
-            digest = write_disk(staged, target.file, container, output.path.name, progress)
+            disk = PaddedStore(staged, target.file.size_bytes)  # a device may be larger
+            digest = write_disk(disk, target.file, container, output.path.name, progress)
             progress(Step("checking the result", 0, 0))
             proof = proving.result()
             hashing = pool.submit(_file_of, container, target.file, token)
-            read_back(target.file.path, digest, container.format_name, progress)
+            read_back(target.file, digest, container.format_name, progress)
             if _fingerprint(image) != before:
                 raise UnfinishedError(
                     f"{source} was changed or removed while it was sealed: shut the machine down, "
@@ -241,6 +248,8 @@ def plan_opened(
 
 def _check_output_free(path: Path) -> None:
     for target in (path, record_path(path)):
+        if target.is_block_device():
+            continue  # that it may be overwritten is asked when it is opened
         if os.path.lexists(target):
             raise OutputExistsError(
                 f"{target} exists already: choose another name with -o, or remove it first",
@@ -258,10 +267,11 @@ def _fingerprint(image: Image) -> list[tuple[int, int]]:
     return [(item.st_size, item.st_mtime_ns) for item in facts]
 
 
-def _commit_record(record: OutputFile, target: OutputFile) -> None:
+def _commit_record(record: OutputFile, target: OutputFile | OutputDevice) -> None:
     """An image without its record is no result: take the image's name away again."""
     try:
         record.commit()
     except BaseException:
-        target.target.unlink(missing_ok=True)
+        if isinstance(target, OutputFile):
+            target.target.unlink(missing_ok=True)
         raise

@@ -49,6 +49,11 @@ class ValueSet:
     short_names: tuple[tuple[str, str], ...] = ()
 
     @property
+    def count(self) -> int:
+        """How many values these are, in whatever way they are looked for."""
+        return sum(not value.is_told for value in self.values) + len(self.short_names)
+
+    @property
     def needles(self) -> list[Needle]:
         """All forms of all values; each names its value by its place in ``values``."""
         return [

@@ -254,7 +254,7 @@ def _prove(tree: PlainTree, plan: Plan, values: ValueSet, progress: Progress) ->
             got=len(left_over),
         )
     level = "deep" if plan.choices.search_values else "full"
-    return Proof((), level, len(values.values), values.not_searched, residue)
+    return Proof((), level, values.count, values.not_searched, residue)
 
 
 def _search(tree: PlainTree, values: ValueSet, progress: Progress) -> tuple[Residue, ...]:
@@ -275,6 +275,8 @@ def _search(tree: PlainTree, values: ValueSet, progress: Progress) -> tuple[Resi
                 content = tree.read_file(entry.node)
                 window = content.ljust(-(-len(content) // 4) * 4 + 4, b"\0")
                 for _offset, number in searcher.find(window, len(content)):
+                    if values.values[number].is_told:
+                        continue
                     key = values.values[number].label, place
                     found[key] = found.get(key, 0) + 1
     return tuple(Residue(label, place, 0, count) for (label, place), count in found.items())

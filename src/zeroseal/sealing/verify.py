@@ -90,7 +90,7 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
     return Proof(
         volumes=tuple(checked),
         level="deep",
-        values_searched=len(values.values),
+        values_searched=values.count,
         not_searched=searched.not_searched,
         residue=searched.residue,
         files_opened=searched.opened,

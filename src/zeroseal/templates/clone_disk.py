@@ -103,7 +103,7 @@ def flatten(disk: Path, progress: Progress = quiet) -> bool:
             return False
         with OutputFile(whole) as target:
             digest = write_disk(image, target.file, ContainerSpec("qcow2"), disk.name, progress)
-            read_back(target.file.path, digest, "qcow2", progress)
+            read_back(target.file, digest, "qcow2", progress)
             target.commit()
     try:
         whole.replace(disk)
@@ -139,5 +139,5 @@ def _write_anew(wish: DiskWish, template: ImageFacts, path: Path, progress: Prog
             grow_last_partition(grown)
         container = ContainerSpec(wish.format_name or template.format_name)
         digest = write_disk(grown, target.file, container, path.name, progress)
-        read_back(target.file.path, digest, container.format_name, progress)
+        read_back(target.file, digest, container.format_name, progress)
         target.commit()

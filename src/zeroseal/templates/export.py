@@ -8,7 +8,7 @@ from pathlib import Path
 from zeroseal.blocks.store import Store
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
-from zeroseal.images.output import OutputFile, write_small_file
+from zeroseal.images.output import open_output, write_small_file
 from zeroseal.images.reach import OWN_FOLDER, Reach, check_output_name
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.record import find_record, record_path
@@ -27,6 +27,7 @@ class ExportRequest:
         disk_bytes: size of the new disk; 0 for the source's.
         verify: read the new file back and compare.
         reach: what the source is, and what may be read for it.
+        overwrite_device: whether ``output`` may be a block device, whose contents are lost.
     """
 
     output: Path
@@ -35,6 +36,7 @@ class ExportRequest:
     disk_bytes: int = 0
     verify: bool = True
     reach: Reach = OWN_FOLDER
+    overwrite_device: bool = False
 
 
 @dataclass(frozen=True)
@@ -70,15 +72,16 @@ def export_image(source: Path, request: ExportRequest, progress: Progress = quie
     check_output_name(request.output, request.container.format_name)
     with (
         opened(source, request.snapshot, request.reach) as image,
-        OutputFile(request.output) as target,
+        open_output(request.output, request.overwrite_device, image.size_bytes) as target,
     ):
         disk: Store = image
-        if request.disk_bytes:
-            disk, moved = grow_disk(image, request.disk_bytes)
+        wanted = request.disk_bytes or (target.file.size_bytes if target.file.is_device else 0)
+        if wanted and wanted != image.size_bytes:
+            disk, moved = grow_disk(image, wanted)
         name = request.output.name
         digest = write_disk(disk, target.file, request.container, name, progress)
         if request.verify:
-            read_back(target.file.path, digest, request.container.format_name, progress)
+            read_back(target.file, digest, request.container.format_name, progress)
         target.commit()
         facts = facts_of(image)
     record = _carry_record(source, request.output, digest.root)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
 from zeroseal.guests.accounts import Account, read_accounts
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.host_names import read_names
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Registry
 from zeroseal.guests.services import Services
 from zeroseal.guests.windows.accounts import WindowsAccount
@@ -16,6 +18,8 @@ from zeroseal.guests.windows.paths import guest_patterns
 from zeroseal.volumes.gaps import Gap
 from zeroseal.volumes.lvm.read import PhysicalVolume
 from zeroseal.volumes.volume import Volume
+
+_LEAST_NAME = 3
 
 
 @dataclass(frozen=True)
@@ -122,6 +126,13 @@ class FindContext:
             for account in self.accounts
             if account.is_human and account.name not in self.retained
         ]
+
+    @cached_property
+    def host_words(self) -> re.Pattern[str] | None:
+        """The names that a Linux guest has had, as words in lower case; None where it has none."""
+        names = [] if self.windows else [n for n in read_names(self.guest) if len(n) >= _LEAST_NAME]
+        words = "|".join(map(re.escape, names))
+        return re.compile(rf"(?<![a-z0-9])({words})(?![a-z0-9])") if names else None
 
     @cached_property
     def services(self) -> Services:

@@ -186,6 +186,8 @@ def _of_path(
     is_there = context.guest.find(change.path, follow_last=False) is not None
     files, size = context.guest.size_of(change.path) if is_there else (0, 0)
     treatment = where.treatment
+    if isinstance(change, RemovePath):
+        treatment = Treatment.REMOVE
     if isinstance(change, TextChange | RewriteInitramfs):
         treatment = Treatment.REWRITE
     return Finding(trace, treatment, change, files, size, evidence)
@@ -208,11 +210,11 @@ def _find_changes(where: Where, context: FindContext) -> Iterator[tuple[Change, 
                 return
             for pattern in _spelled_out(patterns, context):
                 for path in context.guest.glob(pattern):
-                    yield from _change_for(where, path, context.guest)
+                    yield from _change_for(where, path, context.guest, context.host_words)
         case HomeGlobs(patterns=patterns):
             for pattern in _below_homes(patterns, context):
                 for path in context.guest.glob(pattern):
-                    yield from _change_for(where, path, context.guest)
+                    yield from _change_for(where, path, context.guest, context.host_words)
         case RegistryKeys() as locator:
             yield from find_keys(where, locator, context)
         case RegistryValues() as locator:
@@ -243,7 +245,9 @@ def _below_homes(patterns: tuple[str, ...], context: FindContext) -> Iterator[st
                 yield f"{account.home}/{pattern}"
 
 
-def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change, str]]:
+def _change_for(
+    where: Where, path: str, guest: Guest, words: re.Pattern[str] | None
+) -> Iterator[tuple[Change, str]]:
     """The change for a matched path, if there is anything to change."""
     facts = guest.facts(path, follow_last=False)
     is_file = facts.kind is Kind.FILE
@@ -255,10 +259,8 @@ def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change,
         case Treatment.REMOVE:
             yield from _removal(where, path, guest)
         case Treatment.EMPTY:
-            if is_file and facts.size_bytes and not _is_clean(where, path, facts, guest):
-                other = guest.other_names(path) if facts.link_count > 1 else []
-                told = f"emptied under its other names too: {', '.join(other)}" if other else ""
-                yield EmptyFile(path), told or _evidence(path, guest)
+            if is_file:
+                yield from _emptying(where, path, facts, guest, words)
         case Treatment.REPLACE:
             if is_file and not _is_clean(where, path, facts, guest):
                 yield ReplaceContent(path, where.content), _evidence(path, guest)
@@ -273,6 +275,18 @@ def _change_for(where: Where, path: str, guest: Guest) -> Iterator[tuple[Change,
             raise TypeError(f"{where.treatment} needs a finder")
         case _:
             assert_never(where.treatment)
+
+
+def _emptying(
+    where: Where, path: str, facts: NodeFacts, guest: Guest, words: re.Pattern[str] | None
+) -> Iterator[tuple[Change, str]]:
+    """The change for a file that is to be emptied: one named after the host goes as a whole."""
+    if words and words.search(path.rpartition("/")[2].lower()):
+        yield RemovePath(path), "its name holds the host's"
+    elif facts.size_bytes and not _is_clean(where, path, facts, guest):
+        other = guest.other_names(path) if facts.link_count > 1 else []
+        told = f"emptied under its other names too: {', '.join(other)}" if other else ""
+        yield EmptyFile(path), told or _evidence(path, guest)
 
 
 def _is_excepted(where: Where, path: str) -> bool:
