@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, SEEDING, make_disk, make_ext, make_guest_volume
-from tests.oracles import run
+from tests.oracles import judge_ext, kernel_mount, run
 from tests.windows import make_windows_disk
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.survey import Survey, survey_image
@@ -264,3 +264,26 @@ def test_a_windows_is_not_told_of_systemd(zeroseal: Command, tmp_path: Path) -> 
     assert told.status == 4
     assert "systemd" not in told.err
     assert "for Linux guests" in told.err
+
+
+def test_folders_that_the_kernel_would_not_write_to_are_told_before_the_work(
+    zeroseal: Command, tmp_path: Path
+) -> None:
+    """tune2fs leaves emptied blocks of an index without their checksum."""
+    volume = make_guest_volume(tmp_path, BARE_GUEST | SEEDING, size_mib=32)
+    run("tune2fs", "-O", "^metadata_csum", volume)
+    with kernel_mount(volume) as point:
+        (point / "srv/many").mkdir(parents=True)
+        for number in range(4000):
+            (point / f"srv/many/name-of-a-file-{number}").touch()
+        for number in range(20, 3990):
+            (point / f"srv/many/name-of-a-file-{number}").unlink()
+    run("e2fsck", "-fp", volume)
+    run("tune2fs", "-O", "metadata_csum", volume)
+    told = zeroseal("seal", volume, "-o", tmp_path / "o.raw", "--expect-seed")
+    assert (told.status, "On whole disk 1 folder lacks" in told.err) == (4, True)
+    assert "e2fsck -fD" in told.err
+    run("e2fsck", "-fDy", volume, status=1)
+    done = zeroseal("seal", volume, "-o", tmp_path / "o.raw", "--expect-seed")
+    assert done.status == 0, done.err
+    judge_ext(tmp_path / "o.raw")

@@ -8,6 +8,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zeroseal.blocks.sizes import size_text
+from zeroseal.errors import ImageError
+from zeroseal.filesystems.ext.check_folders import find_folders_without_sums
+from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.kinds import used_share
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
@@ -71,6 +74,7 @@ def assess(
     else:
         remarks = [*find_blockers(outlook), *find_advice(image, outlook, handled)]
         remarks += _named_after_host(subject, choices)
+        remarks += _folders_without_sums(subject)
     for remark in remarks:
         if remark.code in rules.ignored_remarks:
             continue
@@ -131,6 +135,23 @@ def _named_after_host(subject: Subject, choices: SealChoices) -> Iterator[Remark
             "loader, /etc/fstab and initramfs), or allow it in the house rules "
             f'(allow.residue = ["{places[0]}"] and the files that name it).',
         )
+
+
+def _folders_without_sums(subject: Subject) -> Iterator[Remark]:
+    for mount in subject.opened.guest.mounts:
+        if not isinstance(mount.tree, ExtTree):
+            continue
+        try:
+            found = find_folders_without_sums(mount.tree.volume)
+        except ImageError:
+            continue  # the consistency check says what is wrong
+        if found:
+            lack = "1 folder lacks" if len(found) == 1 else f"{len(found)} folders lack"
+            yield Remark(
+                "folder-checksums",
+                f"On {mount.volume.name} {lack} checksums that the kernel wants, as tune2fs -O "
+                "metadata_csum leaves them: run e2fsck -fD on it in the guest or on a copy.",
+            )
 
 
 def _describe_recovery(recovery: Recovery) -> str:

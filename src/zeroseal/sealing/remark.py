@@ -17,6 +17,7 @@ BLOCKERS = {
     "signed-boot-image": "a signed boot image holds this machine's identity",
     "named-after-host": "a volume group or logical volume is named after the host",
     "version-history": "a version history over settings or a home keeps what the seal removes",
+    "folder-checksums": "folders lack checksums that the kernel wants",
     "static-address": "a static address stays",
     "service-account": "an account in the human range runs a service",
     "homed-account": "systemd-homed keeps accounts of its own",

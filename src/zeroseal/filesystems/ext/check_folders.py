@@ -5,8 +5,11 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.ext import checksums, layout
+from zeroseal.filesystems.ext.check_claims import Claims
 from zeroseal.filesystems.ext.check_inodes import InodePass, Report
 from zeroseal.filesystems.ext.folders import RawEntry, has_tail, iter_entries
 from zeroseal.filesystems.ext.hashing import HashSettings, fold_case, hash_names, settings_of
@@ -19,6 +22,7 @@ from zeroseal.filesystems.ext.index import (
 )
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.rows import inode_rows, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import read_inline_data
 
@@ -45,6 +49,17 @@ class FolderPass:
         self._names_found: dict[int, int] = {}
         self._subfolders: dict[int, int] = {}
         self._parents: dict[int, int] = {}
+
+    def has_leaf_without_sum(self, folder: int) -> bool:
+        """Whether an indexed folder has a block of names that ends in no checksum."""
+        inode = self._volume.read_inode(folder)
+        blocks = self._read_blocks(folder, inode)
+        index, seed = _Index(), self._volume.inode_seed(folder, inode)
+        levels = parse_root(blocks[0]).levels if blocks else most_levels(self._volume)
+        if levels >= most_levels(self._volume):
+            return False  # damage that the whole check reports
+        self._walk_index(folder, seed, blocks, (0, ROOT_ENTRIES_OFFSET, levels), index)
+        return any(not has_tail(blocks[leaf]) for _first, leaf in index.bounds)
 
     def run(self) -> None:
         """Looks at all folders, then at links and reachability."""
@@ -234,3 +249,30 @@ def _can_hash(name: bytes, settings: HashSettings) -> bool:
     except UnsupportedError:
         return False
     return True
+
+
+def find_folders_without_sums(volume: ExtVolume) -> list[int]:
+    """Indexed folders with emptied blocks that lack the checksum which the kernel wants there.
+
+    ``tune2fs -O metadata_csum`` leaves such blocks; e2fsck is content, and the kernel is not when a
+    name is to go into one.
+    """
+    if not volume.has_checksums:
+        return []
+    claims = Claims(volume.superblock.first_data_block, volume.block_count, volume.cluster_blocks)
+    folders = FolderPass(volume, InodePass(volume, claims, _no_report), _no_report)
+    row = inode_rows({"mode": (0x0, "<u2"), "links": (0x1A, "<u2"), "flags": (0x20, "<u4")},
+                     volume.inode_bytes)  # fmt: skip
+    found = []
+    for group in range(volume.group_count):
+        rows = np.frombuffer(read_inode_table(volume, group), dtype=row)
+        is_folder = (rows["mode"] & layout.MODE_TYPE_MASK) == layout.MODE_FOLDER
+        is_indexed = is_folder & (rows["links"] > 0) & (rows["flags"] & layout.INODE_INDEX > 0)
+        first = group * volume.superblock.inodes_per_group + 1
+        numbers = [first + index for index in np.flatnonzero(is_indexed).tolist()]
+        found += [number for number in numbers if folders.has_leaf_without_sum(number)]
+    return found
+
+
+def _no_report(_where: str, _what: str) -> None:
+    """What else is wrong is for the whole check to say."""
