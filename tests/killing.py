@@ -22,16 +22,19 @@ from zeroseal.images.create import ContainerSpec, create_image
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.output import OutputFile
-from zeroseal.images.redo import finish_interrupted, journal_path
+from zeroseal.images.redo import finish_interrupted
+from zeroseal.images.redo_head import journal_path
 
 DISK = 3 << 20
 _POINTS = int(os.environ.get("ZEROSEAL_KILL_PLACES", "150" if IS_LONG else "70"))  # more by hand
 
 
-def change(path: Path, pieces: int = 170, companion: str = "") -> bytes:
+def change(
+    path: Path, pieces: int = 170, companion: str = "", device_folder: Path | None = None
+) -> bytes:
     """Scattered writes and zeros in place, the same each time; returns what the disk is then."""
     chance = random.Random(4)
-    with InPlaceChange(path) as changing:
+    with InPlaceChange(path, device_folder=device_folder) as changing:
         for _ in range(pieces):
             start = chance.randrange(DISK // 8192) * 8192
             if chance.random() < 0.8:

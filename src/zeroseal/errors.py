@@ -161,7 +161,7 @@ def environment_error(error: OSError, path: Path, doing: str) -> UnfinishedError
     """The project's error for a failed call to the operating system."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
         return NoSpaceError(
-            f"no space left while {doing} {path}: free some, or choose another folder with -o",
+            f"no space left while {doing} {path}: free some, or choose another folder",
             path=str(path),
         )
     reason = (error.strerror or str(error)).lower()

@@ -14,7 +14,7 @@ from tests.containers import QEMU_NAMES, copy_of
 from tests.oracles import cut_partition, find_texts, image_info, judge_ext, run, to_raw
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.output import OutputFile
-from zeroseal.images.redo import journal_path
+from zeroseal.images.redo_head import journal_path
 from zeroseal.sealing.record import record_path
 
 FORMATS = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi")

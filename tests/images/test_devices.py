@@ -11,8 +11,12 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Command
+from tests.containers import pattern
 from tests.disks import BARE_GUEST, SEEDING, make_guest_volume
+from tests.killing import DISK, change, count_calls, die_at
 from tests.oracles import judge_ext, mounted, need, run, to_raw
+from zeroseal.images import redo
+from zeroseal.images.redo import finish_interrupted
 
 SEALING = ("--expect-seed", "--plant-first-boot")
 
@@ -49,7 +53,7 @@ def test_a_device_is_read_as_an_image(
         copy = tmp_path / "copy.qcow2"
         assert zeroseal("export", path, "--format", "qcow2", "-o", copy).status == 0
         refused = zeroseal("seal", path, "--in-place", *SEALING)
-        assert (refused.status, "--overwrite-device" in refused.err) == (4, True)
+        assert (refused.status, "--journal-to" in refused.err) == (4, True)
     judge_ext(sealed)
     assert to_raw(copy, tmp_path / "copy.raw").read_bytes() == guest.read_bytes()
 
@@ -103,6 +107,98 @@ def test_a_device_that_is_too_small_stays_as_it_is(
         words = ("export", guest, "--format", "raw", "-o", path, "--overwrite-device")
         assert zeroseal(*words).status in (2, 5)
     assert below.read_bytes() == b"p" * (1 << 20)
+
+
+def test_a_device_is_sealed_in_place(
+    zeroseal: Command, guest: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    journals = tmp_path / "journals"
+    journals.mkdir()
+    monkeypatch.chdir(journals)
+    with device(guest) as path:
+        named = tmp_path / "root"  # as LVM names its volumes
+        named.symlink_to(path)
+        done = zeroseal("seal", named, "--in-place", "--journal-to", journals, *SEALING)
+        assert done.status == 0, done.err
+        assert [item.name for item in journals.iterdir()] == ["root.seal.json"]
+        told = zeroseal("check", named, "--deep")
+        assert (told.status, told.out[:6]) == (0, "SEALED")
+    judge_ext(guest)
+
+
+def test_in_place_on_a_device_says_what_it_needs(
+    zeroseal: Command, guest: Path, tmp_path: Path
+) -> None:
+    before = guest.read_bytes()
+    words = ("--in-place", "--journal-to", tmp_path)
+    with device(guest) as path:
+        missing = zeroseal("seal", path, "--in-place", "--journal-to", tmp_path / "no", *SEALING)
+        assert (missing.status, "make it first" in missing.err) == (3, True)
+        alone = zeroseal("seal", path, "-o", tmp_path / "x.raw", "--journal-to", tmp_path)
+        assert (alone.status, "--in-place" in alone.err) == (2, True)
+        with mounted(tmp_path / "m", path):
+            told = zeroseal("seal", path, *words, *SEALING)
+            assert (told.status, f"{path} is mounted" in told.err) == (4, True)
+    file = zeroseal("seal", guest, *words, *SEALING)
+    assert (file.status, "leave --journal-to out" in file.err) == (2, True)
+    assert guest.read_bytes()[2048:] == before[2048:]  # the kernel wrote when it was mounted
+    inside = tmp_path / "inside"
+    run("qemu-img", "convert", "-f", "raw", "-O", "qcow2", guest, inside)
+    with device(inside) as path:
+        told = zeroseal("seal", path, *words, "--source-format", "qcow2", *SEALING)
+        assert (told.status, "cannot" in told.err) == (4, True)
+
+
+def test_a_change_of_a_device_is_carried_through_or_dropped(tmp_path: Path) -> None:
+    """Killed before anything that writes, wherever that is; and never laid over another disk."""
+    first, folder = tmp_path / "first", tmp_path / "journals"
+    first.write_bytes(pattern(size=DISK))
+    folder.mkdir()
+    below, calls, outcomes = tmp_path / "below", list[None](), []
+    below.write_bytes(first.read_bytes())
+    with device(below) as path:
+        with pytest.MonkeyPatch.context() as patched:
+            count_calls(patched, lambda: calls.append(None))
+            after = change(path, companion="record", device_folder=folder)
+        assert (read_device(path), (folder / "record").read_text()) == (after, "the record")
+        for number in range(0, len(calls) + 1, max(1, len(calls) // 25)):
+            path.write_bytes(first.read_bytes())
+            was_killed = die_at(
+                number, lambda: change(path, companion="record", device_folder=folder)
+            )
+            assert was_killed == (number < len(calls))
+            outcome = finish_interrupted(path, folder)
+            wanted = {"dropped": (pattern(size=DISK),), "carried through": (after,)}
+            assert read_device(path) in wanted.get(outcome, (pattern(size=DISK), after))
+            assert not list(folder.glob("*.redo"))
+            outcomes.append(outcome)
+        assert {"dropped", "carried through"} <= set(outcomes)
+
+
+def test_a_journal_is_not_laid_over_another_disk_of_that_path(
+    zeroseal: Command, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    below, other = tmp_path / "below", pattern(size=DISK)[::-1]
+    below.write_bytes(pattern(size=DISK))
+    with device(below) as path:
+        with pytest.MonkeyPatch.context() as patched:
+            patched.setattr(redo, "_carry_out", lambda *_words: os._exit(7))
+            assert die_at(1 << 30, lambda: change(path, device_folder=tmp_path)) is False
+        kept = read_device(path)
+        path.write_bytes(other)
+        told = zeroseal("survey", path)
+        assert (told.status, "of another disk" in told.err) == (4, True)
+        assert read_device(path) == other
+        path.write_bytes(kept)
+        told = zeroseal("survey", path)
+        assert "was carried through" in told.err
+        assert read_device(path) != kept
+
+
+def read_device(path: Path) -> bytes:
+    """All of it, as programs see it."""
+    return path.read_bytes()
 
 
 def test_what_a_guest_wrote_at_the_start_of_a_device_is_not_believed(

@@ -34,7 +34,8 @@ from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.in_place import InPlaceChange
-from zeroseal.images.redo import finish_interrupted, journal_path
+from zeroseal.images.redo import finish_interrupted
+from zeroseal.images.redo_head import MAGIC, journal_path
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -261,7 +262,7 @@ def test_a_journal_of_another_file_is_never_laid_over_this_one(
     path.unlink()
     (tmp_path / "another").write_bytes(b"precious" * 1000)
     (tmp_path / "another").rename(path)
-    with pytest.raises(RefusedError, match="another file"):
+    with pytest.raises(RefusedError, match="another disk"):
         finish_interrupted(path)
     assert path.read_bytes() == b"precious" * 1000
     assert kept.stat().st_size == DISK
@@ -322,7 +323,7 @@ def test_random_journals_never_do_harm(tmp_path: Path) -> None:
     path = make_image(tmp_path / "x.disk", ContainerSpec("raw"), pattern(size=DISK))
     before, chance = path.read_bytes(), random.Random(2)
     for _ in range(50):
-        raw = bytearray(redo._MAGIC + chance.randbytes(chance.randrange(400)))
+        raw = bytearray(MAGIC + chance.randbytes(chance.randrange(400)))
         journal_path(path).write_bytes(raw[: chance.randrange(len(raw))])
         try:
             assert finish_interrupted(path) == "dropped"

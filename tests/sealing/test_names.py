@@ -81,9 +81,10 @@ def test_all_names_that_a_machine_has_had_are_names_of_the_machine(
     tree = {
         "/etc/hosts": "127.0.0.1 localhost\n127.0.1.1 First-Quay.saltmarsh.example first-quay\n"
         "192.0.2.20 ledger-host\n",
-        "/etc/postfix/main.cf": "mydestination = second-quay, localhost\nrelayhost =\n",
+        "/etc/postfix/main.cf": "mydestination = second-quay, localhost.localdomain, "
+        "localdomain, localhost\nrelayhost =\n",
         "/var/log/syslog": "Nov  3 08:12:44 third-quay kernel: Linux version 6\n",
-        "/srv/notes": "first-quay, third-quay and ledger-host\n",
+        "/srv/notes": "first-quay, third-quay and ledger-host.localdomain\n",
     }
     _out, found = sealed(zeroseal, tmp_path, tree)
     assert set(found) == {"/srv/notes"}

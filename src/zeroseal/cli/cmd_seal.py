@@ -54,6 +54,13 @@ def add_parser(subparsers: Subparsers) -> None:
         help="seal IMAGE itself instead of a new file: what it held is gone afterwards",
     )
     parser.add_argument(
+        "--journal-to",
+        type=Path,
+        metavar="DIR",
+        help="with --in-place, where IMAGE is a block device: the folder of the redo journal and "
+        "of the record; run from there, any command on the device finishes an interrupted seal",
+    )
+    parser.add_argument(
         "--ntfs-in-place",
         action="store_true",
         help="with --in-place: also where the guest has a volume of NTFS, which no chkdsk can "
@@ -112,6 +119,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         args.output = args.output or output_in(args.to, args.image, args.format or "")
     if args.ntfs_in_place and not args.in_place:
         raise UsageError("--ntfs-in-place goes with --in-place only")
+    if args.journal_to and not args.in_place:
+        raise UsageError("--journal-to goes with --in-place only")
     if args.rehearse:
         return _rehearse(args, ui)
     if args.output is None and not args.dry_run and not args.in_place:
@@ -249,6 +258,7 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
             ui.progress,
             signer,
             also_ntfs=args.ntfs_in_place,
+            journal_to=args.journal_to,
         )
     else:
         output = OutputSpec(

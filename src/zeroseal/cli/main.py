@@ -129,12 +129,13 @@ def _show_rules(args: argparse.Namespace, ui: Ui) -> int:
 
 def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:
     """A change in place that was cut off is finished before anything else is done."""
+    folder: Path | None = getattr(args, "journal_to", None)
     for image in images_of(args):
-        if not _may_have_journal(image):
+        if not _may_have_journal(image, folder):
             continue  # the usual case, without the imports
         from zeroseal.images.redo import finish_interrupted
 
-        match finish_interrupted(image):
+        match finish_interrupted(image, folder):
             case "carried through":
                 ui.tell(
                     f"an interrupted change of {image} in place was carried through: it is as that "
@@ -146,10 +147,12 @@ def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:
                 )
 
 
-def _may_have_journal(image: Path) -> bool:
-    """Whether a journal lies in an image's folder, whatever its name: ``redo.find_journal``."""
+def _may_have_journal(image: Path, folder: Path | None) -> bool:
+    """Whether a journal lies where the image's would, whatever its name: ``redo_head.py``."""
+    if not image.is_block_device():
+        folder = image.resolve().parent
     try:
-        return any(path.suffix == ".redo" for path in image.resolve().parent.iterdir())
+        return any(path.suffix == ".redo" for path in (folder or Path()).iterdir())
     except OSError:
         return False
 

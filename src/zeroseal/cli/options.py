@@ -123,7 +123,7 @@ def images_of(args: argparse.Namespace) -> list[Path]:
     values = [getattr(args, name, None) for name in ("image", "against", "on", "template")]
     values += getattr(args, "images", [])
     paths = [Path(value) for value in values if isinstance(value, (str, Path)) and str(value)]
-    return [path for path in paths if isinstance(path, Path) and path.is_file()]
+    return [path for path in paths if path.is_file() or path.is_block_device()]
 
 
 def add_yard(parser: argparse.ArgumentParser) -> None:

@@ -157,7 +157,12 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
         ],
     )
     command = f"zeroseal check {result.output.path}"
-    look.next_step(console, "Before you make a template of it, and any time later:", command)
+    where = ""
+    if result.record.parent.resolve() not in (Path.cwd(), result.output.path.resolve().parent):
+        where = f", in {result.record.parent}, where its record lies"  # of a device
+    look.next_step(
+        console, f"Before you make a template of it, and any time later{where}:", command
+    )
 
 
 def _value_sentences(result: SealResult) -> list[str]:

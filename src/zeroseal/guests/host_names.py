@@ -13,8 +13,9 @@ from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.guest import Guest
 
 _NEUTRAL = {
-    "localhost", "localhost6", "template", "unnamed", "none", "debian", "ubuntu", "linux", "fedora",
-    "archlinux", "alpine", "opensuse", "rocky", "almalinux", "host", "vm", "ip6-localhost",
+    "localhost", "localhost6", "localdomain", "localdomain6", "ip6-localhost", "template",
+    "unnamed", "none", "debian", "ubuntu", "linux", "fedora", "archlinux", "alpine", "opensuse",
+    "rocky", "almalinux", "host", "vm",
 }  # fmt: skip
 _NAME = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?$")
 _OWN_ADDRESS = "127.0.1.1"

@@ -73,9 +73,9 @@ class StagedFile(ContainerFile):
     ``flush`` does nothing: what becomes of the changes is for ``images/in_place.py`` to say.
     """
 
-    def __init__(self, below: ContainerFile) -> None:
+    def __init__(self, below: ContainerFile, spill_folder: Path | None = None) -> None:
         self._below = below
-        self._staged = StagedStore(_Padded(below), below.path.parent)
+        self._staged = StagedStore(_Padded(below), spill_folder or below.path.parent)
         self.path = below.path
         self.size_bytes = below.size_bytes
 

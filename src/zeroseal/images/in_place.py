@@ -9,21 +9,28 @@ from typing import Self
 
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
-from zeroseal.errors import InUseError, RefusedError
+from zeroseal.errors import InUseError, MissingError, RefusedError, UsageError
 from zeroseal.images.container_file import BorrowedFile, StagedFile
 from zeroseal.images.detect import open_container, open_image
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image, WritableImage
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.images.redo import commit_staged
+from zeroseal.images.redo_head import journal_folder
 from zeroseal.images.writable import open_writable
 
 
 class InPlaceChange:
     """An image with changes that are not in its file yet.
 
+    Args:
+        path: a file, or a block device that holds a raw disk.
+        reach: what the user said of the image.
+        device_folder: where the journal of a device goes, and what comes with the change.
+
     Attributes:
         image: the disk; what is written to it stays staged until ``commit``.
+        folder: where the journal goes.
 
     Raises:
         InUseError: another program uses the image.
@@ -32,29 +39,39 @@ class InPlaceChange:
 
     image: WritableImage
 
-    def __init__(self, path: Path, reach: Reach = OWN_FOLDER) -> None:
+    def __init__(
+        self, path: Path, reach: Reach = OWN_FOLDER, device_folder: Path | None = None
+    ) -> None:
         self.path = path
-        if path.is_symlink():
+        is_device = path.is_block_device()
+        if path.is_symlink() and not is_device:
             raise RefusedError(
                 f"{path} is a symbolic link, and is not changed in place: give {path.resolve()}"
             )
-        if path.is_block_device():
-            raise RefusedError(
-                f"{path} is a block device, which is not changed in place: seal it into a new "
-                "file, and write that back with zeroseal export --overwrite-device"
+        if is_device:
+            _check_folder(path, device_folder)
+        elif device_folder:
+            raise UsageError(
+                f"{path} is a file, and its journal lies beside it: leave --journal-to out"
             )
+        self.folder = journal_folder(path, device_folder)
         reading = open_image(path, reach=reach)
         self._reach = replace(reach, format_name=reading.format_name)
         self._parents = reading
         before = reading.file.size_bytes, path.stat().st_mtime_ns
         for file in reading.files:
             file.close()
+        if is_device and reading.format_name != "raw":
+            raise RefusedError(
+                f"{path} holds a {reading.format_name} container, which may have to grow, and a "
+                "device cannot: seal it into a new file with -o"
+            )
         self._host = HostFile(path, writable=True)
         try:
             self._host.lock()
             if before != (self._host.size_bytes, path.stat().st_mtime_ns):
                 raise InUseError(f"{path} was changed just now by another program: try again")
-            self._staged = StagedFile(self._host)
+            self._staged = StagedFile(self._host, self.folder)
             self.image = open_writable(self._staged, reading)
         except BaseException:
             self._host.close()
@@ -100,7 +117,17 @@ class InPlaceChange:
             UnfinishedError: the host failed us; the message says what holds now.
         """
         self.image.flush()
-        commit_staged(self._host, self._staged, companion, companion_text)
+        commit_staged(self._host, self._staged, companion, companion_text, self.folder)
+
+
+def _check_folder(device: Path, folder: Path | None) -> None:
+    if folder is None:
+        raise RefusedError(
+            f"{device} is a block device, and nothing can lie beside it: say with --journal-to DIR "
+            "where the journal of its change goes"
+        )
+    if not folder.is_dir():
+        raise MissingError(f"there is no folder {folder} for the journal: make it first")
 
 
 def _copy(source: Store, target: Store, offset: int, length: int) -> None:

@@ -1,9 +1,10 @@
 """The redo journal: how a change in place happens whole or not at all.
 
-Beside the image comes ``NAME.redo``: every final write to the container file, then, flushed after
-them, a mark over their digest. Before the mark, the image is untouched and the journal worthless.
-After it, the writes are carried out, as often as it takes: they are final values, so that doing
-them twice changes nothing. A journal holds the new contents only, nothing of what is being removed.
+A file of its own (``redo_head.py`` says where) takes every final write to the container file, then,
+flushed after them, a mark over their digest. Before the mark, the image is untouched and the
+journal worthless. After it, the writes are carried out, as often as it takes: they are final
+values, so that doing them twice changes nothing. A journal holds the new contents only, nothing of
+what is being removed.
 
 Layout: ``MAGIC``, length of the head (32 bit), the head in JSON; entries of (kind, offset, length),
 with the bytes behind those of kind ``D``; the mark. Numbers are little-endian. A journal that is
@@ -13,11 +14,9 @@ being removed begins with another word.
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import struct
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Literal
 
@@ -28,84 +27,52 @@ from zeroseal.errors import RefusedError, UnfinishedError, ZeroSealError, enviro
 from zeroseal.images.container_file import StagedFile
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.output import flush_folder, replace_small_file
+from zeroseal.images.redo_head import (
+    MAGIC,
+    Head,
+    find_journal,
+    journal_path,
+    pack_head,
+    read_head,
+    samples_of,
+)
 
-_MAGIC, _MARK, _OVER = b"ZSREDO1\n", b"ZSDONE1\n", b"ZSOVER1\n"
+_MARK, _OVER = b"ZSDONE1\n", b"ZSOVER1\n"
 _ENTRY = struct.Struct("<cQQ")
 _DATA, _ZERO, _END = b"D", b"Z", b"E"
 _PIECE_BYTES = 1 << 20
-_MAX_HEAD = 64 << 20
 
 Outcome = Literal["", "carried through", "dropped"]
 
 
-@dataclass(frozen=True)
-class Head:
-    """What a journal is for.
-
-    Attributes:
-        inode: of the image, so that a journal is never laid over another file of its name.
-        companion: name of a file beside the image that comes with the change; empty for none.
-        companion_text: its content.
-    """
-
-    inode: int
-    size_before: int
-    size_after: int
-    companion: str = ""
-    companion_text: str = ""
-
-
-_SUFFIX = ".redo"
-
-
-def journal_path(image: Path) -> Path:
-    """Where the journal of a change to an image is made."""
-    return Path(f"{image.resolve()}{_SUFFIX}")
-
-
-def find_journal(image: Path) -> Path | None:
-    """The journal of an image in its folder: by its name, or of the same file under another."""
-    own = journal_path(image)
-    if own.is_file():
-        return own
-    try:
-        inode = image.stat().st_ino
-        journals = [path for path in own.parent.iterdir() if path.suffix == _SUFFIX]
-    except OSError:
-        return None
-    return next((path for path in journals if _inode_of(path) == inode), None)
-
-
-def _inode_of(path: Path) -> int:
-    """The image that a journal is for, by the number of its file; 0 where it does not say."""
-    try:
-        journal = HostFile(path)
-    except ZeroSealError:
-        return 0
-    try:
-        is_whole = journal.size_bytes > len(_MAGIC) + 4 and journal.read(0, len(_MAGIC)) == _MAGIC
-        return _read_head(journal).inode if is_whole else 0
-    except (ZeroSealError, ValueError, TypeError):
-        return 0
-    finally:
-        journal.close()
-
-
 def commit_staged(
-    host: HostFile, staged: StagedFile, companion: str = "", companion_text: str = ""
+    host: HostFile,
+    staged: StagedFile,
+    companion: str = "",
+    companion_text: str = "",
+    folder: Path | None = None,
 ) -> None:
     """Brings what is staged into the file, whole or not at all.
+
+    Args:
+        host: the image, open for writing and locked.
+        staged: what it is to be.
+        companion: name of a small file that comes with it, beside the journal; empty for none.
+        companion_text: its content.
+        folder: of the journal, where the image is a block device.
 
     Raises:
         UnfinishedError: no space, or another failure of the host; the message says what holds now.
     """
-    path = journal_path(host.path)
+    path = journal_path(host.path, folder)
     head = Head(
         inode=host.inode,
         size_before=host.size_bytes,
         size_after=staged.size_bytes,
         companion=companion,
         companion_text=companion_text,
+        device=str(host.path.absolute()) if host.is_device else "",
+        samples=samples_of(host, staged.iter_changes()) if host.is_device else "",
     )
     journal = _create(path)
     try:
@@ -127,21 +94,26 @@ def commit_staged(
             raise
     except ZeroSealError as error:
         journal.close()
+        where = f", run in {path.parent.resolve()}," if host.is_device else ""
         raise UnfinishedError(
             f"{error.message}; the change of {host.path} is decided and kept in {path}: when the "
-            "cause is gone, any zeroseal command on the image carries it through"
+            f"cause is gone, any zeroseal command on the image{where} carries it through"
         ) from error
     _discard(journal, path)
 
 
-def finish_interrupted(image: Path) -> Outcome:
+def finish_interrupted(image: Path, folder: Path | None = None) -> Outcome:
     """Looks for a journal of an image; carries it through or drops it.
+
+    Args:
+        image: a file or a block device.
+        folder: where the journal of a device is looked for; None for the current one.
 
     Raises:
         InUseError: the change is still going on.
         RefusedError: the journal belongs to another file.
     """
-    path = find_journal(image)
+    path = find_journal(image, folder)
     if path is None:
         return ""
     host = HostFile(image.resolve(), writable=True)
@@ -154,13 +126,10 @@ def finish_interrupted(image: Path) -> Outcome:
             was_over = _is_over(journal)
             _discard(journal, path)
             return "" if was_over else "dropped"
-        head = _read_head(journal)
-        # cut off while it was carried through, the file may have grown by a part
-        sizes = sorted((head.size_before, head.size_after))
-        if head.inode != host.inode or not sizes[0] <= host.size_bytes <= sizes[1]:
+        if not _fits(journal, host):
             journal.close()
             raise RefusedError(
-                f"{path} holds an unfinished change of another file than {image} is now: if the "
+                f"{path} holds an unfinished change of another disk than {image} is now: if the "
                 "image was restored from a copy, remove the journal; else put the image back"
             )
         _carry_out(journal, host)
@@ -189,8 +158,7 @@ def _create(path: Path) -> HostFile:
 
 
 def _write_journal(journal: HostFile, head: Head, staged: StagedFile) -> None:
-    raw = json.dumps(asdict(head)).encode()
-    journal.write(0, _MAGIC + struct.pack("<I", len(raw)) + raw)
+    journal.write(0, pack_head(head))
     for extent in staged.iter_changes():
         for piece in _pieces(extent):
             kind = _ZERO if piece.is_zero else _DATA
@@ -219,7 +187,7 @@ def _write_mark(journal: HostFile) -> None:
 
 def _is_marked(journal: HostFile) -> bool:
     end = journal.size_bytes - len(_MARK) - 32
-    if end < len(_MAGIC) or journal.read(0, len(_MAGIC)) != _MAGIC:
+    if end < len(MAGIC) or journal.read(0, len(MAGIC)) != MAGIC:
         return False
     mark = journal.read(end, len(_MARK) + 32)
     return mark == _MARK + _digest(journal, end)
@@ -237,35 +205,46 @@ def _digest(journal: HostFile, end: int) -> bytes:
     return hasher.digest()
 
 
-def _read_head(journal: HostFile) -> Head:
-    return Head(**json.loads(_head_bytes(journal)))
-
-
-def _head_bytes(journal: HostFile) -> bytes:
-    start = len(_MAGIC)
-    (length,) = struct.unpack("<I", journal.read(start, 4))
-    return journal.read(start + 4, min(length, _MAX_HEAD))
-
-
 def _carry_out(journal: HostFile, host: HostFile) -> None:
     """Does all that the journal says; may be done again at any time."""
-    head = _read_head(journal)
-    position = len(_MAGIC) + 4 + len(_head_bytes(journal))
-    while True:
-        kind, offset, length = _ENTRY.unpack(journal.read(position, _ENTRY.size))
-        position += _ENTRY.size
-        if kind == _END:
-            break
-        if kind == _ZERO:
-            host.punch(offset, length)
+    head, _start = read_head(journal)
+    for extent, position in _iter_entries(journal):
+        if extent.is_zero:
+            host.punch(extent.offset_bytes, extent.length)
         else:
-            host.write(offset, journal.read(position, length))
-            position += length
+            host.write(extent.offset_bytes, journal.read(position, extent.length))
     if host.size_bytes != head.size_after:
         host.resize(head.size_after)
     host.flush()
     if head.companion:
-        replace_small_file(host.path.with_name(head.companion), head.companion_text.encode())
+        replace_small_file(journal.path.with_name(head.companion), head.companion_text.encode())
+
+
+def _iter_entries(journal: HostFile) -> Iterator[tuple[Extent, int]]:
+    """Each write, and where in the journal its data lies."""
+    _head, position = read_head(journal)
+    while True:
+        kind, offset, length = _ENTRY.unpack(journal.read(position, _ENTRY.size))
+        position += _ENTRY.size
+        if kind == _END:
+            return
+        yield Extent(offset, length, kind == _ZERO), position
+        position += length if kind == _DATA else 0
+
+
+def _fits(journal: HostFile, host: HostFile) -> bool:
+    """Whether the image is still the one that a journal was written for."""
+    head, _start = read_head(journal)
+    if host.is_device:
+        changes = (extent for extent, _position in _iter_entries(journal))
+        return (
+            bool(head.device)
+            and host.size_bytes == head.size_before
+            and samples_of(host, changes) == head.samples
+        )
+    # cut off while it was carried through, the file may have grown by a part
+    sizes = sorted((head.size_before, head.size_after))
+    return head.inode == host.inode and sizes[0] <= host.size_bytes <= sizes[1]
 
 
 def _discard(journal: HostFile, path: Path) -> None:

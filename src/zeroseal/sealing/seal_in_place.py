@@ -35,6 +35,7 @@ def seal_in_place(
     signer: RecordSigner | None = None,
     lineage: Lineage = NO_LINEAGE,
     also_ntfs: bool = False,
+    journal_to: Path | None = None,
 ) -> SealResult:
     """Seals an image where it lies; what it held is gone afterwards.
 
@@ -46,15 +47,16 @@ def seal_in_place(
         signer: who signs the record; None for nobody.
         lineage: where the disk comes from, as far as the caller knows.
         also_ntfs: whether a guest with a volume of NTFS is sealed in place too.
+        journal_to: the folder of the journal and the record, where the image is a block device.
 
     Raises:
         ImageError: the image cannot be read or is not supported.
         RefusedError: a blocker, a lock-out, or something that keeps the old bytes.
         UnfinishedError: no space, or a proof that did not hold.
     """
-    with InPlaceChange(source, choices.rules.reach) as change:
+    with InPlaceChange(source, choices.rules.reach, journal_to) as change:
         _check_alone(source, change.image)
-        staged = StagedStore(change.image, source.resolve().parent)
+        staged = StagedStore(change.image, change.folder)
         try:
             subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
             if not also_ntfs:
@@ -92,7 +94,8 @@ def seal_in_place(
             change.commit(record_path(source).name, text.decode())
         finally:
             staged.close()
-    return result_of(planned, source, digest, proof, changed, planned.source.format_name)
+    result = result_of(planned, source, digest, proof, changed, planned.source.format_name)
+    return replace(result, record=change.folder / record_path(source).name)
 
 
 def _check_no_ntfs(path: Path, subject: Subject) -> None:
