@@ -152,7 +152,9 @@ def _show_next(result: CheckResult, console: Console) -> None:
             look.next_step(console, text, f"zeroseal check {result.path} --as SHEET")
             return
         case Verdict.CLEAN:
-            text = f"A record would be {record_path(result.path).name}. To get one, seal the image:"
+            where = ", in the folder where you are" if result.path.is_block_device() else ""
+            name = record_path(result.path).name
+            text = f"A record would be {name}{where}. To get one, seal the image:"
         case Verdict.UNSEALED if result.residue and not result.findings:
             text = (
                 "A seal of this file would treat nothing of that. Rehearse the seal of the "
