@@ -103,14 +103,19 @@ def test_the_host_name_goes_from_what_is_known_and_is_told_elsewhere(
             "/etc/dhcp/dhclient.conf": 'send host-name "pier-ref";\nrequest routers;\n',
             "/var/spool/postfix/etc/hosts": "127.0.1.1 pier-ref\n",
             "/etc/tide/gate.conf": "me=pier-ref\n",
+            "/var/lib/broker/rabbit@pier-ref/queue": "full\n",
         },
     )
     _against, told = survey(image, zeroseal)
     assert "pier-ref still stands in /etc/tide/gate.conf" in told
+    assert "The names of /var/lib/broker/rabbit@pier-ref hold the host name" in told
     sealed = tmp_path / "o.img"
     answer = zeroseal("seal", image, "-o", sealed)
     assert (answer.status, "host name (pier-ref) in /etc/tide/gate.conf" in answer.err) == (5, True)
-    run("debugfs", "-w", "-R", "rm /etc/tide/gate.conf", image)
+    assert "host name (pier-ref) in /var/lib/broker (names)" in answer.err
+    for order in ("rm /etc/tide/gate.conf", "rm /var/lib/broker/rabbit@pier-ref/queue",
+                  "rmdir /var/lib/broker/rabbit@pier-ref"):  # fmt: skip
+        run("debugfs", "-w", "-R", order, image)
     assert zeroseal("seal", image, "-o", sealed).status == 0
     assert find_texts(sealed, [b"pier-ref"]) == set()
     assert run("debugfs", "-R", "cat /etc/postfix/main.cf", sealed) == "biff = no\n"

@@ -9,16 +9,18 @@ from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.short_names import word_pattern
 from zeroseal.sealing.some_of import some_of
 from zeroseal.traces.host_name_finder import NEUTRAL_HOST_NAME
 
 _MOST_BYTES = 256 << 10
 _SHORTEST = 4
+_NAMED_PLACES = ("/etc", "/var/lib", "/var/spool", "/var/mail", "/srv")
 _NOT_SETTINGS = ("/etc/ssl/certs/", "/etc/alternatives/", "/etc/ssh/ssh_host_")
 
 
 def describe_spread(outlook: Outlook, handled: set[str]) -> Iterator[str]:
-    """Sentences about files below /etc that name the machine and are not changed.
+    """Sentences about files below /etc, and names of files, that name the machine and stay.
 
     Args:
         outlook: what clones will find.
@@ -26,6 +28,12 @@ def describe_spread(outlook: Outlook, handled: set[str]) -> Iterator[str]:
     """
     name = read_host_name(outlook.guest).partition(".")[0]
     words = [name] if len(name) >= _SHORTEST and name != NEUTRAL_HOST_NAME else []
+    if words and (named := sorted(_iter_named_after(outlook, name))):
+        yield (
+            f"The names of {some_of(named)} hold the host name: the search at the end of a seal "
+            "will find it there, so have the services rename or drop them, or allow it in the "
+            "house rules (allow.residue)."
+        )
     static = dict(find_static_addresses(outlook.guest))
     words += sorted({item.partition("/")[0] for found in static.values() for item in found})
     if not words:
@@ -42,6 +50,16 @@ def describe_spread(outlook: Outlook, handled: set[str]) -> Iterator[str]:
             f"{word} still stands in {some_of(sorted(paths))}: the search at the end of a seal "
             "will find it there, so change it, or allow it in the house rules (allow.residue)."
         )
+
+
+def _iter_named_after(outlook: Outlook, name: str) -> Iterator[str]:
+    """Yields files and folders that are named after the host, and stay."""
+    pattern = word_pattern([name])
+    for top in _NAMED_PLACES:
+        for path, _facts in outlook.guest.walk(top) if outlook.guest.is_folder(top) else ():
+            own = path.rpartition("/")[2].encode("utf-8", "surrogateescape")
+            if pattern.search(own) and path not in outlook.gone:
+                yield path
 
 
 def _escaped(word: str) -> bytes:
