@@ -115,6 +115,12 @@ def test_a_device_is_sealed_in_place(
     journals = tmp_path / "journals"
     journals.mkdir()
     monkeypatch.chdir(journals)
+    junk = tmp_path / "junk"
+    junk.write_bytes(b"deleted-canary! " * (4 << 16))
+    for order in (f"write {junk} junk", "rm junk"):
+        run("debugfs", "-w", "-R", order, guest)
+    guest.write_bytes(guest.read_bytes())  # no holes
+    stored = guest.stat().st_blocks
     with device(guest) as path:
         named = tmp_path / "root"  # as LVM names its volumes
         named.symlink_to(path)
@@ -123,6 +129,8 @@ def test_a_device_is_sealed_in_place(
         assert [item.name for item in journals.iterdir()] == ["root.seal.json"]
         told = zeroseal("check", named, "--deep")
         assert (told.status, told.out[:6]) == (0, "SEALED")
+    assert b"deleted-canary" not in guest.read_bytes()
+    assert guest.stat().st_blocks <= stored - (7 << 10)  # zeroed by discards: 3.5 MiB and more
     judge_ext(guest)
 
 
