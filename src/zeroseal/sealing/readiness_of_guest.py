@@ -302,6 +302,6 @@ def _data(outlook: Outlook) -> Iterator[Remark]:
     if fixed and found and found.kind.value == "file":
         yield Remark(
             "name-servers",
-            f"/etc/resolv.conf names the servers {', '.join(fixed)} until DHCP or a seed gives "
-            "others.",
+            f"/etc/resolv.conf gives the name servers ({', '.join(fixed)}) until DHCP or a seed "
+            "gives others.",
         )
