@@ -181,8 +181,11 @@ class Guest:
         )
 
     def walk(self, path: str) -> Iterator[tuple[str, NodeFacts]]:
-        """Yields (path, facts) of all beneath a folder, mounts included, links unfollowed."""
-        for found in self._walk(self._get(path, follow_last=False)):
+        """Yields (path, facts) of all beneath a folder, mounts included, links in it unfollowed.
+
+        Where the folder is reached by a link, the paths are those of the folder itself.
+        """
+        for found in self._walk(self._get(path)):
             yield found.path, self._facts_of(found.place)
 
     def walk_nodes(self, path: str) -> Iterator[tuple[str, FileTree, int]]:

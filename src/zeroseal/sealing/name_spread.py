@@ -28,7 +28,7 @@ def describe_spread(outlook: Outlook, handled: set[str]) -> Iterator[str]:
     """
     name = read_host_name(outlook.guest).partition(".")[0]
     words = [name] if len(name) >= _SHORTEST and name != NEUTRAL_HOST_NAME else []
-    if words and (named := sorted(_iter_named_after(outlook, name))):
+    if words and (named := sorted(set(_iter_named_after(outlook, name)))):
         yield (
             f"The names of {some_of(named)} hold the host name: the search at the end of a seal "
             "will find it there, so have the services rename or drop them, or allow it in the "
