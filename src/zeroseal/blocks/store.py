@@ -107,17 +107,17 @@ class PaddedStore(Store):
     """A store for reading with zeros behind its end, up to a larger size."""
 
     def __init__(self, below: Store, size_bytes: int) -> None:
-        self._below = below
+        self._below, self._stored = below, below.size_bytes
         self.size_bytes = max(size_bytes, below.size_bytes)
 
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
         self.check_range(offset_bytes, length)
-        stored = max(0, min(length, self._below.size_bytes - offset_bytes))
+        stored = max(0, min(length, self._stored - offset_bytes))
         return (self._below.read(offset_bytes, stored) if stored else b"").ljust(length, b"\0")
 
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
         self.check_range(offset_bytes, length)
-        stored = max(0, min(length, self._below.size_bytes - offset_bytes))
+        stored = max(0, min(length, self._stored - offset_bytes))
         if stored:
             yield from self._below.iter_extents(offset_bytes, stored)
         if length > stored:

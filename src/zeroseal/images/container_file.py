@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import Extent, SliceStore, Store
+from zeroseal.blocks.store import Extent, PaddedStore, SliceStore, Store
 
 _ENDLESS = 1 << 62
 
@@ -75,7 +75,7 @@ class StagedFile(ContainerFile):
 
     def __init__(self, below: ContainerFile, spill_folder: Path | None = None) -> None:
         self._below = below
-        self._staged = StagedStore(_Padded(below), spill_folder or below.path.parent)
+        self._staged = StagedStore(PaddedStore(below, _ENDLESS), spill_folder or below.path.parent)
         self.path = below.path
         self.size_bytes = below.size_bytes
 
@@ -115,23 +115,3 @@ class StagedFile(ContainerFile):
     def close(self) -> None:  # noqa: D102
         self._staged.close()
         self._below.close()
-
-
-class _Padded(Store):
-    """A file with zeros behind its end."""
-
-    def __init__(self, file: ContainerFile) -> None:
-        self._file = file
-        self._stored = file.size_bytes
-        self.size_bytes = _ENDLESS
-
-    def read(self, offset_bytes: int, length: int) -> bytes:
-        count = max(0, min(length, self._stored - offset_bytes))
-        return (self._file.read(offset_bytes, count) if count else b"").ljust(length, b"\0")
-
-    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:
-        count = max(0, min(length, self._stored - offset_bytes))
-        if count:
-            yield from self._file.iter_extents(offset_bytes, count)
-        if count < length:
-            yield Extent(offset_bytes + count, length - count, True)

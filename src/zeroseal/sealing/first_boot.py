@@ -114,10 +114,14 @@ def asks_dhcp(guest: Guest) -> str:
     return ""
 
 
+def can_run_script(guest: Guest, services: Services) -> bool:
+    """Whether something in a guest would start a planted script, and a shell would run it."""
+    return (services.has_systemd or services.has_openrc) and guest.exists("/bin/sh")
+
+
 def restarts_history(guest: Guest, services: Services) -> bool:
     """Whether a planted script could run, and finds what begins a history of /etc again."""
-    can_run = (services.has_systemd or services.has_openrc) and guest.exists("/bin/sh")
-    return can_run and any(guest.exists(path) for path in _ETCKEEPER)
+    return can_run_script(guest, services) and any(guest.exists(path) for path in _ETCKEEPER)
 
 
 def planted_paths(guest: Guest, services: Services) -> tuple[str, ...]:

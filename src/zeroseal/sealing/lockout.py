@@ -20,6 +20,7 @@ from zeroseal.sealing.first_boot import (
     HISTORY,
     SEED,
     asks_dhcp,
+    can_run_script,
     makes_accounts,
     makes_host_keys,
     read_tasks,
@@ -140,8 +141,7 @@ def _ways_in(outlook: Outlook) -> str:
 
 def _would_plant(outlook: Outlook, finds_means: bool) -> bool:
     """Whether a planted script would help: it is not chosen yet, could run, and finds its means."""
-    services = outlook.services
-    can_run = (services.has_systemd or services.has_openrc) and outlook.guest.exists("/bin/sh")
+    can_run = can_run_script(outlook.guest, outlook.services)
     return not outlook.choices.plants and can_run and finds_means
 
 
