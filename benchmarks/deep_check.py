@@ -15,6 +15,7 @@ from pathlib import Path
 
 from zeroseal.blocks.search import search_store
 from zeroseal.blocks.store import Store
+from zeroseal.filesystems.drivers import read_disk
 from zeroseal.filesystems.ext.slack import iter_slack
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.guests.compressors import iter_unpacked
@@ -22,11 +23,10 @@ from zeroseal.guests.initramfs import skip_plain_archives
 from zeroseal.images.detect import open_image
 from zeroseal.progress import quiet
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.packed_files import iter_packed, search_packed_files
 from zeroseal.sealing.signatures import signature_needles
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.values import collect_values
-from zeroseal.volumes.disk import read_disk
 
 
 def median(rounds: int, work: Callable[[], object]) -> float:
@@ -47,7 +47,7 @@ def cat(path: Path) -> None:
 def scan_slack(store: Store) -> None:
     """Looks at all slack of all ext volumes."""
     for volume in read_disk(store).volumes:
-        if volume.content.is_ext:
+        if volume.content.kind.startswith("ext"):
             list(iter_slack(ExtVolume(volume.store, volume.name)))
 
 
@@ -56,9 +56,9 @@ def main() -> None:
     path = Path(sys.argv[1])
     sealed, original = open_image(path), open_image(Path(sys.argv[2]))
     rounds = int(sys.argv[3]) if len(sys.argv) > 3 else 3
-    values = collect_values(Subject.read(original), SealChoices())
+    values = collect_values(Inspection.read(original), SealChoices())
     needles = values.needles + signature_needles(len(values.values))
-    guest = Subject.read(sealed).opened.guest
+    guest = Inspection.read(sealed).guest
     reading = median(rounds, lambda: cat(path))
     parts = (
         ("a: places that must be zero (slack)", lambda: scan_slack(sealed)),

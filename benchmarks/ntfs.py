@@ -18,7 +18,7 @@ from zeroseal.filesystems.ntfs.check import check_volume
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.nodes import parse_pieces
 from zeroseal.filesystems.ntfs.read import NtfsTree
-from zeroseal.filesystems.ntfs.slack import SlackPass
+from zeroseal.filesystems.ntfs.slack import iter_slack
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.raw import RawImage
 
@@ -89,7 +89,7 @@ def main() -> None:
         tree = NtfsTree(RawImage(HostFile(path, writable=True)))
         driver = took(lambda: find_by_driver(path, point))
         walked = took(lambda: walk(tree))
-        slack = took(lambda: SlackPass(tree.volume).stale_bytes)
+        slack = took(lambda: len(list(iter_slack(tree.volume))))
         checked = took(lambda: check_volume(RawImage(HostFile(path, writable=True))))
         first, *rest = [took(partial(look_up, path, depth)) for depth in _DEPTHS]
     print(f"{files} files; mount by ntfs-3g and find: 1")

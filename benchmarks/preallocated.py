@@ -15,8 +15,8 @@ import time
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.filesystems.cleaner import Part
-from zeroseal.filesystems.kinds import open_cleaner
+from zeroseal.filesystems.drivers import DRIVERS
+from zeroseal.filesystems.inventory import Part
 from zeroseal.images.detect import open_image
 
 MAKERS = {"ext4": ["mkfs.ext4", "-q", "-F"], "xfs": ["mkfs.xfs", "-q", "-f"]}
@@ -48,9 +48,12 @@ def clean(kind: str, volume: Path) -> None:
     """Finds, cleans and finds again; prints processor seconds and peak memory in KiB."""
     staged = StagedStore(open_image(volume))
     begin = time.process_time()
-    found = open_cleaner(kind, staged, "v").stored_bytes(Part.SLACK)
-    open_cleaner(kind, staged, "v").blank(Part.SLACK)
-    left = open_cleaner(kind, staged, "v").stored_bytes(Part.SLACK)
+    driver = next(item for item in DRIVERS if kind in item.kinds)
+    inventory = driver.take_inventory(driver.read(staged, "v"))
+    found = inventory.stale_bytes(Part.SLACK)
+    for patch in inventory.patches(Part.SLACK):
+        patch.apply(staged)
+    left = driver.take_inventory(driver.read(staged, "v")).stale_bytes(Part.SLACK)
     used = time.process_time() - begin
     print(found, left, used, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
 

@@ -14,7 +14,6 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.detect import open_image
 from zeroseal.progress import quiet
 
@@ -36,16 +35,16 @@ def plan_and_apply(source: Path) -> None:
     from zeroseal.blocks.staged import StagedStore
     from zeroseal.sealing.apply import apply_plan
     from zeroseal.sealing.choices import SealChoices
+    from zeroseal.sealing.inspection import Inspection
     from zeroseal.sealing.plan import plan_seal
     from zeroseal.sealing.readiness import assess
-    from zeroseal.sealing.subject import Subject
 
     image = open_image(source)
-    subject = Subject.read(StagedStore(image), opener_for_editing(0))
+    inspection = Inspection.read(StagedStore(image))
     choices = SealChoices()
-    findings = subject.find_all(choices)
-    plan = plan_seal(subject, findings, choices, assess(image, subject, findings, choices))
-    apply_plan(plan, subject, quiet, 0)
+    findings = inspection.find_all(choices)
+    plan = plan_seal(inspection, findings, choices, assess(image, inspection, findings, choices))
+    apply_plan(plan, inspection, quiet, 0)
     image.close()
 
 

@@ -16,14 +16,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.guests.open import opener_for_editing
+from zeroseal.filesystems.drivers import read_disk
 from zeroseal.images.detect import open_image
 from zeroseal.progress import quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.seal import plan_opened
-from zeroseal.sealing.subject import Subject
-from zeroseal.volumes.disk import read_disk
 
 CHOICES = SealChoices(expect_seed=True)
 NOW = 1_800_000_000
@@ -46,9 +45,9 @@ def by_us(path: Path) -> float:
     begin = time.perf_counter()
     image = open_image(path)
     staged = StagedStore(image)
-    subject = Subject.read(staged, opener_for_editing(NOW))
-    planned = plan_opened(image, subject, CHOICES, quiet)
-    apply_plan(planned.plan, subject, quiet, NOW)
+    inspection = Inspection.read(staged)
+    planned = plan_opened(image, inspection, CHOICES, quiet)
+    apply_plan(planned.plan, inspection, quiet, NOW)
     staged.close()
     image.close()
     return time.perf_counter() - begin
@@ -59,7 +58,9 @@ def by_hand(path: Path, folder: Path) -> float:
     copy = folder / "copy.raw"
     subprocess.run(["cp", "--sparse=always", path, copy], check=True)
     store = open_image(path)
-    root = next(volume for volume in read_disk(store).volumes if volume.content.is_ext)
+    root = next(
+        volume for volume in read_disk(store).volumes if volume.content.kind.startswith("ext")
+    )
     store.close()
     point = folder / "point"
     point.mkdir(exist_ok=True)

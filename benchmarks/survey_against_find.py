@@ -85,14 +85,14 @@ def unused_share(image: Path) -> float:
     """What looking for traces that are not there costs, as a share of a plan in this process."""
     from zeroseal.images.detect import open_image
     from zeroseal.sealing.choices import SealChoices
-    from zeroseal.sealing.subject import Subject
+    from zeroseal.sealing.inspection import Inspection
     from zeroseal.traces.finders import find_trace
 
     choices = SealChoices(expect_seed=True)
     opened = open_image(image)
     began = time.perf_counter()
-    subject = Subject.read(opened)
-    context = subject.context(choices)
+    inspection = Inspection.read(opened)
+    context = inspection.context(choices)
     unused = 0.0
     for trace in choices.catalogue:
         before = time.perf_counter()

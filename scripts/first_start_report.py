@@ -17,11 +17,10 @@ from pathlib import Path
 
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.guests.windows.volumes import read_ntfs_facts
+from zeroseal.images.detect import opened_image
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.record import SealRecord, find_record
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened
 from zeroseal.traces.load import load_catalogue
 
 _QUESTIONS = (
@@ -96,17 +95,16 @@ def report(sealed: Path, started: Path, record: SealRecord) -> Iterator[str]:
 
 def _look(path: Path) -> tuple[WindowsFacts, set[str], list[str]]:
     """(system, ids of the traces that are there, a line a volume)."""
-    with opened(path) as image:
-        subject = Subject.read(image)
-        if subject.windows is None:
+    with opened_image(path) as image:
+        inspection = Inspection.read(image)
+        if inspection.windows is None:
             raise ZeroSealError(f"{path} holds no Windows")
-        findings = subject.find_all(SealChoices())
+        findings = inspection.find_all(SealChoices())
         lines = [
-            f"- {volume.name}: {read_ntfs_facts(volume).against_changing or 'closed and clean'}"
-            for volume in subject.disk.volumes
-            if volume.content.kind == "ntfs"
+            f"- {state.volume}: {state.against_changing or 'closed and clean'}"
+            for state in inspection.volume_states()
         ]
-        return subject.windows, {finding.trace.id for finding in findings}, lines
+        return inspection.windows, {finding.trace.id for finding in findings}, lines
 
 
 def _short(text: str) -> str:

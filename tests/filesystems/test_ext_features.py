@@ -12,14 +12,16 @@ from tests.disks import make_ext, write_tree
 from tests.filesystems.test_ext_edit import NOW, open_writable
 from tests.filesystems.test_ext_slack import content_of
 from tests.oracles import find_texts, judge_ext, mounted, run
+from tests.patching import write_patches
 from zeroseal.errors import InUseError, UnsupportedError
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.check import check_volume
 from zeroseal.filesystems.ext.edit import ExtEditor
 from zeroseal.filesystems.ext.hashing import fold_case
-from zeroseal.filesystems.ext.quota import Quota, QuotaFile, build_quota_file, parse_quota_file
+from zeroseal.filesystems.ext.quota import Quota, QuotaFile, parse_quota_file
+from zeroseal.filesystems.ext.quota_edit import build_quota_file
 from zeroseal.filesystems.ext.read import ExtTree
-from zeroseal.filesystems.ext.slack import clean_slack, iter_slack
+from zeroseal.filesystems.ext.slack import iter_slack
 from zeroseal.filesystems.ext.unused import iter_free_space, iter_journal_body
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.images.detect import open_image
@@ -90,7 +92,7 @@ def test_files_folders_and_links_in_their_inodes_are_read_changed_and_removed(
             "nc3", "nc5", "nc7", "new"
         ]  # fmt: skip
     before = content_of(path)
-    clean_slack(ExtVolume(open_writable(path)))
+    write_patches(open_writable(path), iter_slack(ExtVolume(open_writable(path))))
     assert list(iter_slack(ExtVolume(open_image(path)))) == []
     judge(path)
     assert content_of(path) == before
@@ -109,7 +111,7 @@ def test_slack_of_content_in_an_inode_is_zeroed(tmp_path: Path) -> None:
         disk.seek(slots["folder"] + 0x28 + 44)
         disk.write(b"canary-names")
     run("debugfs", "-w", "-f", "-", path, feed="sif short mode 0100600\nsif folder mode 040700\n")
-    clean_slack(ExtVolume(open_writable(path)))
+    write_patches(open_writable(path), iter_slack(ExtVolume(open_writable(path))))
     judge(path)
     raw = path.read_bytes()
     assert b"canary" not in raw
@@ -341,7 +343,7 @@ def test_a_volume_marked_as_mounted_elsewhere_is_refused(tmp_path: Path) -> None
         disk.seek(place)
         disk.write(sequence)
     store = open_writable(path)
-    clean_slack(ExtVolume(store))
+    write_patches(store, iter_slack(ExtVolume(store)))
     for offset, length in list(iter_journal_body(ExtVolume(store))):
         store.zero(offset, length)
     judge(path)

@@ -11,9 +11,10 @@ from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_disk, make_guest_volume
 from tests.lvm import LvmDisk, lvm_disk, put
 from tests.oracles import find_texts, judge_ext, mounted, run
+from tests.patching import write_patches
 from zeroseal.filesystems.ext.check import check_volume
 from zeroseal.filesystems.ext.read import ExtTree
-from zeroseal.filesystems.ext.slack import SlackKind, clean_slack, iter_slack
+from zeroseal.filesystems.ext.slack import SlackKind, iter_slack
 from zeroseal.filesystems.ext.unused import iter_journal_body
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.images.host_file import HostFile
@@ -89,10 +90,10 @@ def test_slack_is_found_and_zeroed(tmp_path: Path, kind: str, options: str) -> N
     assert lay_in_file_slack(volume) > 5
     before = content_of(volume)
     store = RawImage(HostFile(volume, writable=True))
-    found = {slack.kind for slack in iter_slack(ExtVolume(store, "v"))}
+    found = {SlackKind(patch.what) for patch in iter_slack(ExtVolume(store, "v"))}
     assert SlackKind.FILE in found
     assert SlackKind.FOLDER in found
-    assert clean_slack(ExtVolume(store, "v")) > 100
+    assert write_patches(store, iter_slack(ExtVolume(store, "v"))) > 100
     assert list(iter_slack(ExtVolume(store, "v"))) == []
     assert check_volume(store, "v") == []
     for offset, length in iter_journal_body(ExtVolume(store, "v")):  # it has the names as well
@@ -143,9 +144,9 @@ def test_unwritten_blocks_and_blocks_behind_the_end_are_zeroed(tmp_path: Path) -
         run("fallocate", "-n", "-l", "2M", root / "behind")
     assert find_texts(volume, [b"canary-in-old-blocks"])
     store = RawImage(HostFile(volume, writable=True))
-    kinds = {slack.kind for slack in iter_slack(ExtVolume(store, "v"))}
+    kinds = {SlackKind(patch.what) for patch in iter_slack(ExtVolume(store, "v"))}
     assert SlackKind.UNWRITTEN in kinds
-    clean_slack(ExtVolume(store, "v"))
+    write_patches(store, iter_slack(ExtVolume(store, "v")))
     store.close()
     judge_ext(volume)
     with mounted(tmp_path / "again", "-o", "loop", volume) as root:
@@ -174,9 +175,9 @@ def test_remains_in_inodes_and_among_attributes_are_zeroed(tmp_path: Path) -> No
         disk.seek(block * 1024 + 300)
         disk.write(b"canary-block")
     store = RawImage(HostFile(volume, writable=True))
-    kinds = {slack.kind for slack in iter_slack(ExtVolume(store, "v"))}
+    kinds = {SlackKind(patch.what) for patch in iter_slack(ExtVolume(store, "v"))}
     assert kinds >= {SlackKind.INODE, SlackKind.ATTRIBUTES}
-    clean_slack(ExtVolume(store, "v"))
+    write_patches(store, iter_slack(ExtVolume(store, "v")))
     assert find_texts(volume, [b"canary-inode", b"canary-block"]) == set()
     judge_ext(volume)
     fresh = ExtTree(RawImage(HostFile(volume)), "v")

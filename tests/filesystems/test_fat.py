@@ -13,11 +13,12 @@ from hypothesis import strategies as st
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_disk, make_guest_volume
 from tests.oracles import cut_partition, find_texts, run
+from tests.patching import write_patches
 from zeroseal.errors import NeedsRecoveryError, NoSpaceError, UnsupportedError, ZeroSealError
 from zeroseal.filesystems.fat.check import check_volume
 from zeroseal.filesystems.fat.edit import FatEditor
 from zeroseal.filesystems.fat.read import FatTree
-from zeroseal.filesystems.fat.slack import clean_slack, iter_slack
+from zeroseal.filesystems.fat.slack import iter_slack
 from zeroseal.filesystems.tree import Kind
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.raw import RawImage
@@ -170,7 +171,7 @@ def test_slack_and_deleted_names_are_zeroed(
     wide = "canary deleted".encode("utf-16-le")[:10]
     assert len(list(iter_slack(tree))) >= 2
     assert wide in path.read_bytes()
-    clean_slack(tree)
+    write_patches(store, iter_slack(tree))
     assert list(iter_slack(FatTree(store))) == []
     assert content_of(FatTree(store)) == before
     run("fsck.fat", "-n", path)

@@ -13,13 +13,13 @@ from pathlib import Path
 import pytest
 
 from tests.ntfs import NOW, fuse, judge_ntfs, make_ntfs
+from tests.patching import clean_part
 from tests.xfs import FileStore
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.errors import ZeroSealError
-from zeroseal.filesystems.cleaner import Part
+from zeroseal.filesystems.inventory import Part
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.check import check_volume
-from zeroseal.filesystems.ntfs.cleaner import NtfsCleaner
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.index import Index
 from zeroseal.filesystems.ntfs.read import NtfsTree
@@ -373,9 +373,7 @@ def visit(store: StagedStore) -> None:
     editor.remove_tree(editor.root, FOLDER)
     editor.finish()
     for part in Part:
-        cleaner = NtfsCleaner(store, "v")
-        cleaner.stored_bytes(part)
-        cleaner.blank(part)
+        clean_part("ntfs", store, part)
 
 
 def place_of_interest(tree: NtfsTree, chance: random.Random) -> int:

@@ -24,8 +24,10 @@ from tests.ntfs import (
 from tests.oracles import cut_partition, need, run
 from tests.xfs import FileStore
 from zeroseal.errors import NeedsRecoveryError
-from zeroseal.filesystems.kinds import used_share
+from zeroseal.filesystems.fat.driver import FatDriver
+from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.filesystems.ntfs.check import check_volume
+from zeroseal.filesystems.ntfs.driver import NtfsDriver
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.guests.registry.check import check_hive
@@ -140,11 +142,11 @@ def test_the_registry_of_a_client_is_sound_and_stops_no_seal(
 def test_how_full_a_volume_is(small: Path, tmp_path: Path) -> None:
     """ntfsresize counts the clusters in use; a FAT volume is asked of fsck.fat."""
     told = run("ntfsresize", "-i", "-f", small)
-    share = used_share("ntfs", FileStore(small), "v")
+    share = NtfsDriver().used_share(NtfsTree(FileStore(small)))
     percent = float(re.findall(r"Space in use\s*: .*\((.*?)%\)", told)[0])
     assert abs(share * 100 - percent) < 1
     fat = tmp_path / "fat"
     run("mkfs.vfat", "-C", fat, "8192")
     run("mcopy", "-i", fat, __file__, "::x")
     used, total = re.findall(r"(\d+)/(\d+) clusters", run("fsck.fat", "-n", fat))[0]
-    assert used_share("vfat", FileStore(fat), "v") == pytest.approx(int(used) / int(total))
+    assert FatDriver().used_share(FatTree(FileStore(fat))) == pytest.approx(int(used) / int(total))

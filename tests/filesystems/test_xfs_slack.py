@@ -8,12 +8,12 @@ from pathlib import Path
 import pytest
 
 from tests.oracles import find_texts, run
+from tests.patching import clean_part, inventory
 from tests.xfs import SMALLEST_MIB, FileStore, judge_xfs, kernel, make_xfs
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.filesystems.cleaner import Part
+from zeroseal.filesystems.inventory import Part
 from zeroseal.filesystems.tree import Kind
 from zeroseal.filesystems.xfs.check import check_volume
-from zeroseal.filesystems.xfs.cleaner import XfsCleaner
 from zeroseal.filesystems.xfs.edit import XfsEditor
 from zeroseal.filesystems.xfs.log import highest_cycle
 from zeroseal.filesystems.xfs.read import XfsTree
@@ -92,12 +92,12 @@ def test_nothing_that_was_removed_is_left_anywhere(tmp_path: Path, options: str)
     editor = XfsEditor(store, NOW)
     editor.remove_tree(editor.root, b"gone")
     editor.finish()
-    before = {part: XfsCleaner(store, "v").stored_bytes(part) for part in Part}
+    before = {part: inventory("xfs", store).stale_bytes(part) for part in Part}
     assert before[Part.SLACK]
     assert before[Part.JOURNAL]
     for part in (Part.SLACK, Part.FREE_INODES, Part.FREE_SPACE, Part.JOURNAL):
-        XfsCleaner(store, "v").blank(part)
-        assert XfsCleaner(store, "v").stored_bytes(part) == 0
+        clean_part("xfs", store, part)
+        assert inventory("xfs", store).stale_bytes(part) == 0
     assert find_texts(volume, [b"canary", b"canary".decode().encode("utf-16-le")]) == set()
     assert check_volume(store, "v") == []
     judge_xfs(volume)
@@ -120,7 +120,7 @@ def test_an_empty_log_is_one_that_kernel_and_repair_accept(tmp_path: Path, optio
                 (point / f"f{number}").unlink()
         store = FileStore(volume)
         before = highest_cycle(store, XfsTree(store).volume.superblock)
-        XfsCleaner(store, "v").blank(Part.JOURNAL)
+        clean_part("xfs", store, Part.JOURNAL)
         assert highest_cycle(store, XfsTree(store).volume.superblock) > before
         store.close()
         judge_xfs(volume)
@@ -141,11 +141,10 @@ def test_space_set_aside_over_old_data_is_zeroed_as_ranges(tmp_path: Path) -> No
             run("fallocate", "-n", "-l", "8M", point / f"tail-{number}")
     store = FileStore(volume)
     staged = StagedStore(store)
-    cleaner = XfsCleaner(staged, "v")
-    assert cleaner.stored_bytes(Part.SLACK) > 10 << 20
-    cleaner.blank(Part.SLACK)
+    assert inventory("xfs", staged).stale_bytes(Part.SLACK) > 10 << 20
+    clean_part("xfs", staged, Part.SLACK)
     assert staged.written_bytes < 1 << 20
-    assert XfsCleaner(staged, "v").stored_bytes(Part.SLACK) == 0
+    assert inventory("xfs", staged).stale_bytes(Part.SLACK) == 0
     for extent in staged.iter_changes():
         if extent.is_zero:
             store.zero(extent.offset_bytes, extent.length)

@@ -19,6 +19,7 @@ from tests.disks import (
 from tests.oracles import cut_partition, judge_ext, run
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import DamagedError, NoGuestError, RefusedError, UnsupportedError
+from zeroseal.filesystems.drivers import read_disk
 from zeroseal.guests.accounts import read_accounts
 from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.facts import parse_assignments, read_facts
@@ -30,7 +31,6 @@ from zeroseal.guests.services import Services
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.seal import OutputSpec, seal_image
-from zeroseal.volumes.disk import read_disk
 from zeroseal.volumes.volume import Content, Volume
 
 

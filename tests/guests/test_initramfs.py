@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume, write_tree
 from tests.oracles import need, run
+from zeroseal.filesystems.drivers import read_disk
 from zeroseal.guests.compressors import UNPACK_ERRORS, Packing, iter_unpacked, pack
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.initramfs import (
@@ -24,7 +25,6 @@ from zeroseal.guests.initramfs import (
 )
 from zeroseal.guests.open import open_guest
 from zeroseal.images.detect import open_image
-from zeroseal.volumes.disk import read_disk
 
 KEY = "private-host-key-canary"
 INSIDE = {

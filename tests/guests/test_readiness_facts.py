@@ -26,7 +26,7 @@ from zeroseal.guests.packages import (
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.guests.versions import version_key
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 
 CHOICES = ("--expect-seed", "--plant-first-boot")
 STATUS = (
@@ -45,7 +45,7 @@ class Opened:
         self.image = open_image(self.path)
 
     def __enter__(self) -> Guest:
-        return Subject.read(self.image).opened.guest
+        return Inspection.read(self.image).guest
 
     def __exit__(self, *_error: object) -> None:
         self.image.close()

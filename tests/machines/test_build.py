@@ -31,8 +31,8 @@ from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.compare import compare_images
 from zeroseal.sealing.identity_values import read_values
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.seal import OutputSpec, seal_image
-from zeroseal.sealing.subject import Subject
 
 NAME = "gangway-ref"
 
@@ -161,7 +161,7 @@ def test_a_machine_keeps_its_identity_over_starts_and_stops(sheet: Path, yard: Y
 
     def identity() -> set[str]:
         image = open_image(machine.disk)
-        values = read_values(Subject.read(image))
+        values = read_values(Inspection.read(image))
         image.close()
         return {item.shown for item in values if item.kind != "random seed"}
 

@@ -59,11 +59,11 @@ def test_a_disk_that_was_started_is_known_by_what_grew(sealed: Path, tmp_path: P
 
 
 def test_an_edited_file_is_named(sealed: Path) -> None:
-    with changed_disk(sealed, NOW + 60) as subject:
-        subject.opened.guest.put_file("/opt/gate/gate.conf", b"pier = 4\n", 0o644)
+    with changed_disk(sealed, NOW + 60) as inspection:
+        inspection.guest.put_file("/opt/gate/gate.conf", b"pier = 4\n", 0o644)
     assert story(sealed) == "one file was edited: /opt/gate/gate.conf"
-    with changed_disk(sealed, NOW + 90) as subject:
-        subject.opened.guest.put_file("/opt/gate/new", b"x", 0o644)
+    with changed_disk(sealed, NOW + 90) as inspection:
+        inspection.guest.put_file("/opt/gate/new", b"x", 0o644)
     assert story(sealed).startswith("2 files were edited")
 
 

@@ -82,8 +82,8 @@ def test_a_used_disk_is_unsealed(demo_disk: Path) -> None:
 
 
 def test_one_changed_file_breaks_the_seal_and_is_named(sealed: Path) -> None:
-    with changed_disk(sealed, NOW + 60) as subject:
-        subject.opened.guest.replace_content(CHANGED_FILE, b"pier = 4\n")
+    with changed_disk(sealed, NOW + 60) as inspection:
+        inspection.guest.replace_content(CHANGED_FILE, b"pier = 4\n")
     run("qemu-img", "check", sealed)
     for level in Level:
         result = check_image(sealed, level)

@@ -9,7 +9,7 @@ from tests.oracles import run
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.disk_map import DiskMap, read_disk_map
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 
 BLOCK = 1024
 CELLS = 64
@@ -18,8 +18,8 @@ CELLS = 64
 def map_of(path: Path) -> DiskMap:
     image = open_image(path)
     try:
-        subject = Subject.read(image)
-        return read_disk_map(image, subject, subject.find_all(SealChoices()), CELLS)
+        inspection = Inspection.read(image)
+        return read_disk_map(image, inspection, inspection.find_all(SealChoices()), CELLS)
     finally:
         image.close()
 

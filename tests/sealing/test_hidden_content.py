@@ -15,9 +15,9 @@ from tests.xfs import FileStore
 from zeroseal.blocks.search import search_store
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.read import NtfsTree
+from zeroseal.filesystems.ntfs.state import describe_volume
 from zeroseal.guests.guest import Guest, Mount
-from zeroseal.guests.windows.volumes import read_ntfs_facts
-from zeroseal.sealing.hidden_content import search_hidden
+from zeroseal.sealing.residue import search_hidden
 from zeroseal.sealing.searched_value import SearchedValue, ValueSet, text_needle
 from zeroseal.volumes.volume import Content, Volume
 
@@ -51,8 +51,7 @@ def test_what_the_file_system_hides_is_found(tmp_path: Path) -> None:
         editor.create_file(editor.root, b"small %03d" % number, content, 0o644)
     gaps = [editor.create_file(editor.root, b"gap%d" % n, bytes(1024), 0o644) for n in range(220)]
     editor.finish()
-    volume = Volume("partition 1", 1, store, 0, Content("ntfs"))
-    room = read_ntfs_facts(volume).free_bytes - 40 * 1024
+    room = describe_volume(NtfsTree(store)).free_bytes - 40 * 1024
     editor.create_file(editor.root, b"filler", bytes(room), 0o644)
     for number in range(0, len(gaps), 2):  # what is free then lies in between
         editor.remove(editor.root, b"gap%d" % number)

@@ -14,14 +14,14 @@ from zeroseal.images.detect import open_image
 from zeroseal.sealing.compare import compare_images
 from zeroseal.sealing.identity_value import IdentityValue
 from zeroseal.sealing.identity_values import read_values
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 
 PUBLIC = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk x"
 
 
 def values_of(folder: Path, tree: dict[str, str]) -> list[IdentityValue]:
     image = open_image(make_guest_volume(folder, tree))
-    found = read_values(Subject.read(image))
+    found = read_values(Inspection.read(image))
     image.close()
     return found
 

@@ -18,7 +18,8 @@ from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume
 from tests.long import IS_LONG
 from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, mounted, run, to_raw
-from zeroseal.blocks.store import CancellableStore
+from zeroseal.blocks.patches import Patch
+from zeroseal.blocks.store import CancellableStore, Store
 from zeroseal.errors import (
     BlockerError,
     LockOutError,
@@ -30,15 +31,15 @@ from zeroseal.errors import (
     UsageError,
     ZeroSealError,
 )
-from zeroseal.filesystems.tree import Problem
+from zeroseal.filesystems.ext.edit import ExtEditor
 from zeroseal.images.detect import open_image
+from zeroseal.images.host_file import HostFile
 from zeroseal.sealing import seal as seal_module
-from zeroseal.sealing import verify
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.seal import OutputSpec, plan_image, seal_image
-from zeroseal.sealing.subject import Subject
 from zeroseal.volumes.swap import find_swap
 
 NOW = 1_795_000_000
@@ -178,7 +179,7 @@ def test_the_planted_unit_is_enabled_and_a_second_seal_needs_no_plant(
     tmp_path: Path, bare_guest: Path
 ) -> None:
     seal_image(bare_guest, OutputSpec(tmp_path / "1.img"), SEEDED, NOW)
-    guest = Subject.read(open_image(tmp_path / "1.img")).opened.guest
+    guest = Inspection.read(open_image(tmp_path / "1.img")).guest
     unit = guest.read_text(
         "/etc/systemd/system/multi-user.target.wants/zeroseal-first-boot.service"
     )
@@ -304,28 +305,30 @@ def test_nothing_is_ever_overwritten(tmp_path: Path, demo_disk: Path) -> None:
     assert files_in(tmp_path) == ["other.seal.json", "there"]
 
 
-@pytest.mark.parametrize("proof", ["check_file_system", "find_all", "digest"])
+@pytest.mark.parametrize("fault", ["bitmaps not written", "a patch left out", "a lost write"])
 def test_a_proof_that_does_not_hold_leaves_nothing(
-    tmp_path: Path, demo_disk: Path, monkeypatch: pytest.MonkeyPatch, proof: str
+    tmp_path: Path, demo_disk: Path, monkeypatch: pytest.MonkeyPatch, fault: str
 ) -> None:
-    if proof == "check_file_system":
-        monkeypatch.setattr(
-            verify, "check_file_system", lambda *_args: [Problem("inode 9", "is odd")]
-        )
-    elif proof == "find_all":
-        findings = plan_image(demo_disk, SealChoices()).plan.treated
-        real = Subject
+    if fault == "bitmaps not written":
+        monkeypatch.setattr(ExtEditor, "finish", lambda _self: None)
+    elif fault == "a patch left out":
+        apply = Patch.apply
 
-        class Haunted(real):  # type: ignore[misc, valid-type]  # made from the real one
-            def find_all(self, *_args: object) -> list[object]:
-                return list(findings[:1])
+        def forget_swap(patch: Patch, store: Store) -> None:
+            if patch.what != "swap":
+                apply(patch, store)
 
-        monkeypatch.setattr(verify, "Subject", Haunted)
+        monkeypatch.setattr(Patch, "apply", forget_swap)
     else:
-        monkeypatch.setattr(
-            seal_module, "read_back",
-            lambda *_args: (_ for _ in ()).throw(NotProvenError("does not read back")),
-        )  # fmt: skip
+        write, lost = HostFile.write, list[int]()
+
+        def lose_one(file: HostFile, offset_bytes: int, data: bytes | memoryview) -> None:
+            if offset_bytes >= 1 << 20 and any(data) and not lost:
+                lost.append(offset_bytes)
+                data = bytes(len(data))
+            write(file, offset_bytes, data)
+
+        monkeypatch.setattr(HostFile, "write", lose_one)
     with pytest.raises(NotProvenError):
         seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(), NOW)
     assert files_in(tmp_path) == []
@@ -467,7 +470,7 @@ def test_a_hibernated_guest_is_refused(tmp_path: Path, demo_disk: Path, zeroseal
     with raw.open("r+b") as disk:
         disk.seek(offset)
         disk.write(b"S1SUSPEND\0")
-    area = find_swap(Subject.read(open_image(demo_disk)).opened.swaps[0].store)
+    area = find_swap(Inspection.read(open_image(demo_disk)).swaps[0].store)
     assert area
     assert not area.hibernated
     answer = zeroseal("survey", raw)

@@ -23,9 +23,9 @@ from tests.windows import make_windows_disk
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import parse_house_rules
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.outlook import Outlook
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 
 CONTROL, SERVICES = f"{SET}\\Control", f"{SET}\\Services"
@@ -56,25 +56,25 @@ TALKATIVE: list[tuple[str, Row]] = [
 ]
 
 
-def _subject(disk: Path) -> Subject:
-    return Subject.read(open_image(disk))
+def _subject(disk: Path) -> Inspection:
+    return Inspection.read(open_image(disk))
 
 
-def _remarks(subject: Subject, choices: SealChoices) -> dict[str, str]:
+def _remarks(inspection: Inspection, choices: SealChoices) -> dict[str, str]:
     found: dict[str, str] = {}
-    for remark in find_windows_remarks(Outlook.of(subject, [], choices)):
+    for remark in find_windows_remarks(Outlook.of(inspection, [], choices)):
         found[remark.code] = f"{found.get(remark.code, '')} {remark.text}".strip()
     return found
 
 
 @pytest.fixture(scope="module")
-def quiet(tmp_path_factory: pytest.TempPathFactory) -> Subject:
+def quiet(tmp_path_factory: pytest.TempPathFactory) -> Inspection:
     """The machine as it is."""
     return _subject(make_windows_disk(tmp_path_factory.mktemp("quiet") / "d.raw"))
 
 
 @pytest.fixture(scope="module")
-def talkative(tmp_path_factory: pytest.TempPathFactory) -> Subject:
+def talkative(tmp_path_factory: pytest.TempPathFactory) -> Inspection:
     """A machine with a reason for nearly every remark."""
     policy = "ProgramData/Microsoft/Group Policy/History/{A}/Machine/Preferences/Drives.xml"
     extra = {
@@ -86,7 +86,7 @@ def talkative(tmp_path_factory: pytest.TempPathFactory) -> Subject:
     return _subject(make_windows_disk(path, *TALKATIVE, extra=extra))
 
 
-def test_a_machine_that_starts_plainly(quiet: Subject) -> None:
+def test_a_machine_that_starts_plainly(quiet: Inspection) -> None:
     told = _remarks(quiet, SealChoices())
     assert set(told) == {
         "offline-only", "first-start-told", "shared-identifier", "card-guids", "hosts-file",
@@ -99,7 +99,7 @@ def test_a_machine_that_starts_plainly(quiet: Subject) -> None:
     assert "The GUID of a network card stays" in told["card-guids"]
 
 
-def test_a_new_identifier_is_told_with_what_it_breaks(quiet: Subject) -> None:
+def test_a_new_identifier_is_told_with_what_it_breaks(quiet: Inspection) -> None:
     choices = SealChoices(reissue_sid=True, retained_accounts=("ada.brine",))
     told = _remarks(quiet, choices)
     assert "shared-identifier" not in told
@@ -110,7 +110,7 @@ def test_a_new_identifier_is_told_with_what_it_breaks(quiet: Subject) -> None:
     assert "nothing that was found here" in alone["broken-by-reissue"]
 
 
-def test_a_machine_with_a_reason_for_nearly_everything(talkative: Subject) -> None:
+def test_a_machine_with_a_reason_for_nearly_everything(talkative: Inspection) -> None:
     told = _remarks(talkative, SealChoices(reissue_sid=True))
     assert {
         "domain-member", "cloud-member", "server-role", "work-pending", "fast-start",
@@ -142,13 +142,13 @@ def test_a_machine_with_a_reason_for_nearly_everything(talkative: Subject) -> No
         ("reissue-sid = true", False),
     ],
 )
-def test_house_rules_choose_how_it_may_start(quiet: Subject, rules: str, is_told: bool) -> None:
+def test_house_rules_choose_how_it_may_start(quiet: Inspection, rules: str, is_told: bool) -> None:
     parsed = parse_house_rules(f"version = 1\n[windows]\n{rules}\n", "rules")
     assert ("first-start" in _remarks(quiet, SealChoices(rules=parsed))) is is_told
 
 
 def test_the_guard_says_who_can_log_in_and_what_is_closed(
-    quiet: Subject, talkative: Subject
+    quiet: Inspection, talkative: Inspection
 ) -> None:
     sure = guard(quiet, [], SealChoices())
     assert sure.lock_outs == ()

@@ -13,9 +13,9 @@ from tests.disks import BARE_GUEST, MACHINE_ID, SEEDING, write_tree
 from tests.lvm import MIB, lvm_disk, put, take, volume_range
 from tests.oracles import cut_range, find_texts, need, run, to_raw
 from tests.xfs import FileStore, judge_xfs, kernel, make_xfs
-from zeroseal.filesystems.kinds import find_owned_nodes
 from zeroseal.filesystems.xfs.check import check_volume
 from zeroseal.filesystems.xfs.log import log_range
+from zeroseal.filesystems.xfs.owners import find_owned
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
 ROOT_MIB = 320
@@ -103,7 +103,7 @@ def test_the_shipped_server_disk_is_sound(tmp_path: Path) -> None:
     judge_xfs(root)
     with kernel(root, "ro") as point:
         assert "Tideline Linux 4" in (point / "etc/os-release").read_text()
-    assert find_owned_nodes("xfs", FileStore(root), "v", [1000], in_acls=False) == {}
+    assert find_owned(XfsVolume(FileStore(root)), [1000]) == {}
 
 
 def test_a_volume_that_got_another_uuid_still_mounts_after_a_seal(

@@ -18,18 +18,18 @@ from tests.lvm import lvm_disk, put
 from tests.oracles import cut_partition, image_info, judge_ext, judge_qcow2, need, run, to_raw
 from tests.templates.conftest import KEY, make
 from zeroseal.errors import RefusedError, UsageError
+from zeroseal.filesystems.drivers import read_disk
 from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.images.detect import opened_image
 from zeroseal.machines.media import read_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount, SeedFile
 from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard
-from zeroseal.sealing.survey import opened
 from zeroseal.templates.clone import CloneBatch, CloneSource, make_clones
 from zeroseal.templates.clone_sheet.load import load_clone_sheet
 from zeroseal.templates.into_disk import settle_into
 from zeroseal.templates.shelf.entry import Template
 from zeroseal.templates.shelf.shelf import Shelf
-from zeroseal.volumes.disk import read_disk
 
 NOW = DEMO_TIME + 300
 
@@ -378,6 +378,7 @@ def test_a_larger_disk_has_its_table_at_its_end_and_the_guest_its_room(
 
 
 def test_a_physical_volume_on_the_last_partition_grows_with_it(tmp_path: Path) -> None:
+    from zeroseal.filesystems.drivers import recognise
     from zeroseal.images.in_place import InPlaceChange
     from zeroseal.volumes.gpt import move_backup
     from zeroseal.volumes.grow import grow_last_partition
@@ -391,7 +392,7 @@ def test_a_physical_volume_on_the_last_partition_grows_with_it(tmp_path: Path) -
         file.truncate(128 << 20)
     with InPlaceChange(raw) as change:
         move_backup(change.image)
-        assert grow_last_partition(change.image) == "partition 1"
+        assert grow_last_partition(change.image, recognise) == "partition 1"
         change.commit()
     assert "No problems found" in run("sgdisk", "-v", raw)
     device = run(
@@ -409,7 +410,7 @@ def test_a_physical_volume_on_the_last_partition_grows_with_it(tmp_path: Path) -
         assert len(grown.places("late")) == 1
     finally:
         run("losetup", "-d", device)
-    with opened(raw) as image:
+    with opened_image(raw) as image:
         (tide,) = [item for item in read_disk(image).volumes if item.name == "tide-vg/tide"]
         assert tide.store.read(0, 4 << 20) == b"tide" * (1 << 20)
 

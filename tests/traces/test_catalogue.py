@@ -11,8 +11,8 @@ from tests.oracles import run
 from zeroseal.errors import UsageError
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.seal import OutputSpec, seal_image
-from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import DropAccounts, DropHostNames, LockPassword
 from zeroseal.traces.load import get_trace, load_catalogue, parse_traces
 from zeroseal.traces.model import FAMILIES
@@ -375,8 +375,8 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
 
 
 def places_of(image: Path, trace_id: str) -> list[str]:
-    subject = Subject.read(open_image(image))
-    return [item.place for item in subject.find_all(SealChoices()) if item.trace.id == trace_id]
+    inspection = Inspection.read(open_image(image))
+    return [item.place for item in inspection.find_all(SealChoices()) if item.trace.id == trace_id]
 
 
 def prepare(folder: Path, trace_id: str) -> Path:
@@ -399,8 +399,8 @@ def test_links_and_folders_are_told_from_files(tmp_path: Path) -> None:
         "/var/log/service-1.2/app.log": "",
     }
     image = make_guest_volume(tmp_path, CLEAN | tree)
-    subject = Subject.read(open_image(image))
-    found = {item.place for item in subject.find_all(SealChoices())}
+    inspection = Inspection.read(open_image(image))
+    found = {item.place for item in inspection.find_all(SealChoices())}
     assert found == {"/etc/ssh/ssh_host_rsa_key", "/persist/key"}
 
 
@@ -423,11 +423,11 @@ TOGETHER = [name for name, (tree, _places) in HITS.items() if set(tree.values())
 
 def test_traces_of_paths_are_found_in_one_guest_and_gone_after_a_seal(tmp_path: Path) -> None:
     clean = make_guest_volume(tmp_path, CLEAN)
-    subject = Subject.read(open_image(clean))
-    assert [item for item in subject.find_all(SealChoices()) if item.trace.id in TOGETHER] == []
+    inspection = Inspection.read(open_image(clean))
+    assert [item for item in inspection.find_all(SealChoices()) if item.trace.id in TOGETHER] == []
     tree = {path: "x" for name in TOGETHER for path in HITS[name][0]}
     used = make_guest_volume(tmp_path, CLEAN | tree)
-    found = Subject.read(open_image(used)).find_all(SealChoices())
+    found = Inspection.read(open_image(used)).find_all(SealChoices())
     for name in TOGETHER:
         assert set(HITS[name][1]) <= {item.place for item in found if item.trace.id == name}, name
     seal_image(used, OutputSpec(tmp_path / "1.img"), SealChoices(), 1_700_000_000)

@@ -18,9 +18,9 @@ from tests.lvm import lvm_disk, opened_lvm, put, take
 from tests.oracles import find_texts, judge_ext, run
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import UnsupportedError, ZeroSealError
+from zeroseal.filesystems.drivers import read_disk
 from zeroseal.images.detect import open_image
 from zeroseal.images.in_place import InPlaceChange
-from zeroseal.volumes.disk import read_disk
 from zeroseal.volumes.lvm.read import read_logical_volumes, read_physical_volume
 from zeroseal.volumes.lvm.text import parse_text
 from zeroseal.volumes.volume import Volume

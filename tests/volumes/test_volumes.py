@@ -14,9 +14,9 @@ from tests.disks import MIB
 from tests.oracles import run
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import DamagedError, ZeroSealError
+from zeroseal.filesystems.drivers import read_disk, recognise
 from zeroseal.images.detect import open_image
-from zeroseal.volumes.disk import Disk, read_disk
-from zeroseal.volumes.recognise import recognise
+from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.swap import data_range, find_swap
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.sealing.survey import ImageFacts
+from zeroseal.images.facts import ImageFacts
 
 
 def image_rows(image: ImageFacts) -> list[tuple[str, str]]:

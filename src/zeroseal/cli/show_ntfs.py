@@ -7,8 +7,8 @@ from rich.console import Console
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
 from zeroseal.cli.show_image import image_rows
+from zeroseal.filesystems.driver import VolumeState
 from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.guests.windows.volumes import NtfsFacts
 from zeroseal.sealing.data_survey import DataSurvey
 
 
@@ -24,7 +24,7 @@ def show_data_survey(survey: DataSurvey, console: Console) -> None:
     show_ntfs(survey.volumes, console)
 
 
-def show_ntfs(volumes: tuple[NtfsFacts, ...], console: Console) -> None:
+def show_ntfs(volumes: tuple[VolumeState, ...], console: Console) -> None:
     """The volumes of NTFS, a section each."""
     for facts in volumes:
         look.section(console, f"NTFS on {facts.volume}")
@@ -53,7 +53,7 @@ def show_system(windows: WindowsFacts, console: Console) -> None:
     look.facts(console, [(name, text) for name, text in rows if text])
 
 
-def _ntfs_rows(facts: NtfsFacts) -> list[tuple[str, str]]:
+def _ntfs_rows(facts: VolumeState) -> list[tuple[str, str]]:
     if facts.problem:
         return [("not read", facts.problem)]
     used = facts.size_bytes - facts.free_bytes

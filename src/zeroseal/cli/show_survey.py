@@ -40,7 +40,7 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     look.facts(console, system)
     if survey.windows:
         show_system(survey.windows, console)
-        show_ntfs(survey.ntfs, console)
+        show_ntfs(survey.volume_states, console)
     if groups:
         look.section(console, "Findings")
         look.trace_table(console, groups, every_place)

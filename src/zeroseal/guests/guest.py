@@ -9,17 +9,19 @@ from __future__ import annotations
 
 import fnmatch
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from typing import NamedTuple
+from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
 
 from zeroseal.errors import DamagedError, RefusedError
-from zeroseal.filesystems.plain.tree import PlainTree
+from zeroseal.filesystems.driver import VolumeDriver
+from zeroseal.filesystems.drivers import get_driver
 from zeroseal.filesystems.tree import EditableTree, FileTree, FolderEntry, Kind, NodeFacts
 from zeroseal.volumes.volume import Volume
 
 MAX_LINKS = 40
 MAX_TEXT_BYTES = 16 << 20
 _PIECE = 1 << 20
+_MOST_KEPT_BYTES, _MOST_KEPT_IN_ALL = 256 << 10, 16 << 20
 _SPECIAL = (Kind.DEVICE, Kind.SOCKET)
 _WILD = frozenset("*?[")
 
@@ -38,6 +40,11 @@ class Mount:
     path: str
     volume: Volume
     tree: FileTree
+
+    @property
+    def driver(self) -> VolumeDriver[Any]:
+        """The driver of its file system."""
+        return get_driver(self.volume)
 
 
 _MOST_TRAILS = 64
@@ -77,6 +84,8 @@ class Guest:
         self._trails: dict[str, list[Found]] = {}
         self._linked: dict[Place, list[str]] | None = None  # files with several names
         self._last: tuple[str, bool, Found] | None = None
+        self._contents: dict[Place, bytes] = {}
+        self._kept_bytes = 0
         for mount in sorted(mounts[1:], key=lambda item: item.path.count("/")):
             point = self.find(mount.path)
             if point and point.kind is Kind.FOLDER:
@@ -137,6 +146,7 @@ class Guest:
     def _forget(self) -> None:
         """A name came or went that ways may lead through."""
         self._trails.clear()
+        self._contents.clear()
         self._last = None
 
     def _remember(self, folder: str, trail: list[Found]) -> None:
@@ -223,7 +233,21 @@ class Guest:
     def read_file(self, path: str, limit_bytes: int = MAX_TEXT_BYTES) -> bytes:
         """A file's content, or its beginning."""
         place = self._get(path).place
-        return self._tree(place).read_file(place.node, limit_bytes)
+        kept = self._contents.get(place)
+        if kept is not None:
+            return kept[:limit_bytes]
+        content = self._tree(place).read_file(place.node, limit_bytes)
+        if len(content) < min(limit_bytes, _MOST_KEPT_BYTES):  # all of it, and little
+            self._keep(place, content)
+        return content
+
+    def _keep(self, place: Place, content: bytes) -> None:
+        """Keeps a small file's content: passwd and fstab are asked for by many."""
+        if self._kept_bytes + len(content) > _MOST_KEPT_IN_ALL:
+            self._contents.clear()
+            self._kept_bytes = 0
+        self._contents[place] = content
+        self._kept_bytes += len(content)
 
     def read_text(self, path: str) -> str:
         """A text file's content; empty where there is no such file."""
@@ -285,7 +309,7 @@ class Guest:
         In a folder of the host they belong to processes that run.
         """
         found = self.find(path, follow_last=False)
-        if found is None or not isinstance(self._tree(found.place), PlainTree):
+        if found is None or self.mounts[found.place.mount_no].driver.has_volume:
             return False
         if found.kind is not Kind.FOLDER:
             return found.kind in _SPECIAL
@@ -295,11 +319,13 @@ class Guest:
     def replace_content(self, path: str, content: bytes) -> None:
         """Gives a file other content."""
         place = self._get(path).place
+        self._contents.pop(place, None)
         self._editor(place).replace_content(place.node, content)
 
     def zero_content(self, path: str, from_byte: int) -> None:
         """Zeroes a file's content from a byte on; its blocks stay where they are."""
         place = self._get(path).place
+        self._contents.pop(place, None)
         self._editor(place).zero_content(place.node, from_byte)
 
     def rename(self, path: str, new_name: str) -> None:
@@ -348,6 +374,32 @@ class Guest:
         folder, name = self._get_folder_for(path)
         self._forget()
         self._editor(folder).create_folder(folder.node, name, mode, uid, gid)
+
+    def check_editable(self) -> None:
+        """Raises ImageError or RefusedError where a volume can be read but not changed."""
+        for mount in self.mounts:
+            mount.driver.check_editable(mount.tree)
+
+    def start_editing(self, now: int, zero_removed: bool = True) -> None:
+        """Opens all volumes for changing; what was written beneath their trees is seen.
+
+        Args:
+            now: the time that changes are given, seconds since 1970.
+            zero_removed: whether content that goes is zeroed.
+
+        Raises:
+            ImageError, RefusedError: a volume cannot be changed.
+        """
+        self.mounts = [
+            replace(mount, tree=mount.driver.edit(mount.tree, now, zero_removed))
+            for mount in self.mounts
+        ]
+        self._forget()
+        self._linked = None
+
+    def editor_of(self, mount: Mount) -> EditableTree:
+        """The tree of a mounted volume, to be changed itself."""
+        return self._editor(Place(self.mounts.index(mount), mount.tree.root))
 
     def finish(self) -> None:
         """Brings all changes to the volumes."""

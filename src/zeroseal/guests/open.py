@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 from zeroseal.errors import NoGuestError, UnsupportedError, ZeroSealError
-from zeroseal.filesystems.kinds import open_editor, open_tree
+from zeroseal.filesystems.drivers import driver_of, get_driver
 from zeroseal.filesystems.tree import FileTree
 from zeroseal.guests.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.volumes.disk import Disk
-from zeroseal.volumes.volume import Volume
+from zeroseal.volumes.volume import SWAP_KIND, Volume
 
 _BOOT_PATHS = ("/boot", "/boot/efi", "/efi")
 _NOT_ON_DISK = ("proc", "sysfs", "tmpfs", "devpts", "devtmpfs", "nfs", "nfs4", "cifs", "9p")
 _NOT_A_DISK = ("/dev/cdrom", "/dev/sr", "/dev/fd")
-
-TreeOpener = Callable[[Volume], FileTree]
 
 
 @dataclass(frozen=True)
@@ -28,7 +25,7 @@ class OpenedGuest:
         unread: mount points whose volume we cannot read, with the reason: a seal would miss them.
         boot_unread: the same for volumes of the firmware and boot loader, which hold few traces.
         swaps: volumes that are swap.
-        strangers: volumes with data that the guest does not mount.
+        unmounted: volumes with data that the guest does not mount.
         is_windows: whether it is a Windows, with the volumes beside the system's own.
     """
 
@@ -36,31 +33,29 @@ class OpenedGuest:
     unread: list[str]
     boot_unread: list[str]
     swaps: list[Volume]
-    strangers: list[Volume]
+    unmounted: list[Volume]
     is_windows: bool = False
 
 
-def open_for_reading(volume: Volume) -> FileTree:
-    """Opens a volume's file system for reading."""
-    return open_tree(volume.content.kind, volume.store, volume.name)
+class VolumeTrees:
+    """The trees of a disk's volumes, each opened once."""
+
+    def __init__(self) -> None:
+        self._trees: dict[str, FileTree] = {}
+
+    def open(self, volume: Volume) -> FileTree:
+        """The tree of a volume.
+
+        Raises:
+            ImageError, RefusedError: it cannot be read.
+        """
+        if volume.name not in self._trees:
+            self._trees[volume.name] = get_driver(volume).read(volume.store, volume.name)
+        return self._trees[volume.name]
 
 
-def opener_for_editing(now: int, zero_removed: bool = True) -> TreeOpener:
-    """Makes an opener whose trees can be changed.
-
-    Args:
-        now: the time that changes are given, seconds since 1970.
-        zero_removed: whether content that goes is zeroed.
-    """
-
-    def opener(volume: Volume) -> FileTree:
-        return open_editor(volume.content.kind, volume.store, now, volume.name, zero_removed)
-
-    return opener
-
-
-def open_guest(disk: Disk, opener: TreeOpener = open_for_reading) -> OpenedGuest:
-    """Finds the root volume and mounts the others by the guest's own fstab.
+def open_guest(disk: Disk) -> OpenedGuest:
+    """Finds the root volume and mounts the others by the guest's own fstab, for reading.
 
     Raises:
         UnsupportedError: a volume is encrypted, hibernated or otherwise not to be handled.
@@ -69,12 +64,13 @@ def open_guest(disk: Disk, opener: TreeOpener = open_for_reading) -> OpenedGuest
     for volume in disk.volumes:
         if volume.content.refusal:
             raise UnsupportedError(f"{volume.name} cannot be handled: {volume.content.refusal}")
-    root = _find_root(disk)
+    trees = VolumeTrees()
+    root = _find_root(disk, trees)
     if root is None:
-        return _open_windows(disk, opener)
-    mounts = [Mount("/", root, opener(root))]
+        return _open_windows(disk, trees)
+    mounts = [Mount("/", root, trees.open(root))]
     entries = parse_fstab(Guest(mounts).read_text("/etc/fstab"))
-    swaps = [volume for volume in disk.volumes if volume.content.kind == "swap"]
+    swaps = [volume for volume in disk.volumes if volume.content.kind == SWAP_KIND]
     used = [root, *swaps]
     unread: list[str] = []
     boot_unread: list[str] = []
@@ -87,11 +83,12 @@ def open_guest(disk: Disk, opener: TreeOpener = open_for_reading) -> OpenedGuest
         if found:
             used.append(found)
         boot = entry.mount_point.rstrip("/") in _BOOT_PATHS and entry.kind != "xfs"
-        if found and found.content.is_readable:
+        driver = driver_of(found) if found else None
+        if found and driver:
             try:
-                mounts.append(Mount(entry.mount_point.rstrip("/"), found, opener(found)))
+                mounts.append(Mount(entry.mount_point.rstrip("/"), found, trees.open(found)))
             except ZeroSealError as error:
-                if not boot or found.content.can_be_root:
+                if not boot or driver.holds_root_of:
                     raise
                 boot_unread.append(f"{entry.mount_point} ({error.message})")
         elif not entry.spec.startswith(_NOT_A_DISK):
@@ -108,15 +105,13 @@ def open_guest(disk: Disk, opener: TreeOpener = open_for_reading) -> OpenedGuest
         unread=unread,
         boot_unread=boot_unread,
         swaps=swaps,
-        strangers=[
-            volume
-            for volume in disk.volumes
-            if volume not in used and volume.content.kind not in ("unknown", "empty", "lvm")
+        unmounted=[
+            volume for volume in disk.volumes if volume not in used and volume.content.holds_data
         ],
     )
 
 
-def _open_windows(disk: Disk, opener: TreeOpener) -> OpenedGuest:
+def _open_windows(disk: Disk, trees: VolumeTrees) -> OpenedGuest:
     """Opens a guest that is no Linux.
 
     Raises:
@@ -124,22 +119,22 @@ def _open_windows(disk: Disk, opener: TreeOpener) -> OpenedGuest:
     """
     from zeroseal.guests.windows.open import open_windows  # of no use to a disk with a Linux
 
-    found = open_windows(disk, opener)
+    found = open_windows(disk, trees.open)
     if found is None:
         raise NoGuestError(_describe_absence(disk))
-    unread, strangers = found.boot_unread, found.strangers
-    return OpenedGuest(found.guest, [], unread, [], strangers, is_windows=True)
+    unread, unmounted = found.boot_unread, found.unmounted
+    return OpenedGuest(found.guest, [], unread, [], unmounted, is_windows=True)
 
 
-def _find_root(disk: Disk) -> Volume | None:
+def _find_root(disk: Disk, trees: VolumeTrees) -> Volume | None:
     """The root volume of a Linux; None where nothing is one."""
     unreadable: ZeroSealError | None = None
     for volume in disk.volumes:
-        if not volume.content.can_be_root:
+        driver = driver_of(volume)
+        if driver is None or "linux" not in driver.holds_root_of:
             continue
         try:
-            guest = Guest([Mount("/", volume, open_for_reading(volume))])
-            if looks_like_root(guest):
+            if looks_like_root(Guest([Mount("/", volume, trees.open(volume))])):
                 return volume
         except ZeroSealError as error:
             unreadable = unreadable or error

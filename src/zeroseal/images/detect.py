@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from zeroseal.errors import DamagedError, MissingError, UnsupportedError, UsageError
@@ -37,6 +38,16 @@ _FOREIGN_SIGNATURES = (
     (0, b"\x28\xb5\x2f\xfd", "zstd"),
     (0, b"PK\x03\x04", "zip"),
 )
+
+
+@contextmanager
+def opened_image(path: Path, snapshot: str = "", reach: Reach = OWN_FOLDER) -> Iterator[Image]:
+    """Opens an image, or one of its snapshots, for reading and closes it again."""
+    image = open_image(path, snapshot, reach)
+    try:
+        yield image
+    finally:
+        image.close()
 
 
 def open_image(path: Path, snapshot: str = "", reach: Reach = OWN_FOLDER) -> Image:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError
 from zeroseal.images.copying import copy_image_file
+from zeroseal.images.facts import read_image_facts
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.definition import (
     Adapter,
@@ -21,7 +22,6 @@ from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.sheet.model import NAME_PATTERN
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.sealing.record import record_path
-from zeroseal.sealing.survey import read_image_facts
 
 
 @dataclass(frozen=True)

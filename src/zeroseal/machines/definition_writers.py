@@ -7,12 +7,12 @@ from dataclasses import replace
 from pathlib import Path
 
 from zeroseal.errors import UnsupportedError, UsageError
+from zeroseal.images.facts import read_image_facts
 from zeroseal.images.ova.descriptor import Appliance, Card, build_descriptor
 from zeroseal.machines.domain_xml import build_domain
 from zeroseal.machines.hosts.qemu.command import VARIABLES_FILE, Wiring, build_command
 from zeroseal.machines.hosts.qemu.programs import PROGRAM, find_firmware
 from zeroseal.machines.yard import YardMachine
-from zeroseal.sealing.survey import read_image_facts
 
 DOMAIN, OVF, QEMU = "domain", "ovf", "qemu"
 KINDS = (DOMAIN, OVF, QEMU)

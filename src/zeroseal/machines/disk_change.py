@@ -7,14 +7,13 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.in_place import InPlaceChange
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.verify import check_file_systems
 
 
 @contextmanager
-def changed_disk(path: Path, now: int) -> Iterator[Subject]:
+def changed_disk(path: Path, now: int) -> Iterator[Inspection]:
     """Gives the guest of a disk to be changed, and brings the changes to the disk at the end.
 
     What is removed is not zeroed: a real guest does not do that either. All changes are staged
@@ -22,9 +21,10 @@ def changed_disk(path: Path, now: int) -> Iterator[Subject]:
     """
     with InPlaceChange(path) as change:
         staged = StagedStore(change.image)
-        subject = Subject.read(staged, opener_for_editing(now, zero_removed=False))
-        yield subject
-        subject.opened.guest.finish()
+        inspection = Inspection.read(staged)
+        inspection.guest.start_editing(now, zero_removed=False)
+        yield inspection
+        inspection.guest.finish()
         check_file_systems(staged)
         change.take(staged)
         change.commit()

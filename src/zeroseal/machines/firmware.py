@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from zeroseal.errors import NoGuestError
+from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened
+from zeroseal.sealing.inspection import Inspection
 
 # UEFI, "Removable Media Boot Behavior": what is started where the variables name nothing, and what
 # the loaders of distributions lie beside
@@ -20,9 +20,9 @@ def guess_firmware(image: Path, reach: Reach = OWN_FOLDER) -> str:
     Raises:
         ImageError, RefusedError: the image cannot be read.
     """
-    with opened(image, reach=reach) as disk:
+    with opened_image(image, reach=reach) as disk:
         try:
-            guest = Subject.read(disk).opened.guest
+            guest = Inspection.read(disk).guest
         except NoGuestError:
             return "uefi"
         loaders = [path for pattern in _LOADERS for path in guest.glob(pattern)]

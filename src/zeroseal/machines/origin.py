@@ -11,13 +11,14 @@ from zeroseal.errors import DamagedError, MissingError, UsageError
 from zeroseal.images.convert import write_disk
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.create import ContainerSpec
+from zeroseal.images.detect import opened_image
+from zeroseal.images.facts import read_image_facts
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.images.reach import Reach
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.sheet.model import Origin
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.survey import opened, read_image_facts
 from zeroseal.volumes.grow import grow_disk
 
 MEBIBYTE = 1 << 20
@@ -53,7 +54,7 @@ def make_first_disk(loaded: LoadedSheet, folder: Path, progress: Progress = quie
         copy_image_file(base, folder / name)
         (folder / name).chmod(0o644)
         return name
-    with opened(base, reach=reach) as image:
+    with opened_image(base, reach=reach) as image:
         _write_grown(image, folder / "disk.qcow2", wanted_bytes, progress)
     return "disk.qcow2"
 

@@ -21,8 +21,8 @@ def live_through(machine: YardMachine, sheet: BuildSheet, yard: Yard, now: int) 
         UsageError: a file belongs to an account that is not there.
     """
     use = sheet.use
-    with changed_disk(machine.disk, now) as subject:
-        life = GuestLife(subject.opened.guest, now, machine.definition.mac, yard.lease, None)
+    with changed_disk(machine.disk, now) as inspection:
+        life = GuestLife(inspection.guest, now, machine.definition.mac, yard.lease, None)
         for day in range(use.days, 0, -1):
             if use.visitor:
                 text = f"Accepted publickey for {use.visitor} from 192.0.2.17"
@@ -33,7 +33,7 @@ def live_through(machine: YardMachine, sheet: BuildSheet, yard: Yard, now: int) 
             if file.deleted:
                 life.guest.remove(file.path)
         if use.swap_text:
-            for volume in subject.opened.swaps:
+            for volume in inspection.swaps:
                 _dirty_swap(volume.store, use.swap_text.encode())
 
 

@@ -12,12 +12,12 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 
 from zeroseal.errors import DamagedError, RefusedError, UnsupportedError, UsageError
+from zeroseal.images.facts import read_image_facts
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.qcow2.snapshots import drop_snapshot, revert_to_snapshot, take_snapshot
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.machines.yard import YardMachine
-from zeroseal.sealing.survey import read_image_facts
 
 NOTES_FILE = "snapshots.json"
 

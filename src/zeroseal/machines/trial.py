@@ -23,6 +23,8 @@ from zeroseal.guests.windows.answer_build import FirstStartAnswers, build_answer
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import issue_identity
 from zeroseal.guests.windows.services import WindowsServices
+from zeroseal.images.detect import opened_image
+from zeroseal.images.facts import ImageFacts, read_image_facts
 from zeroseal.images.qcow2.overlay import make_overlay
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.blueprint import SEED_FILE
@@ -51,8 +53,7 @@ from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.house_rules import rules_of
 from zeroseal.sealing.identity_value import IdentityValue
 from zeroseal.sealing.identity_values import read_values
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import ImageFacts, opened, read_image_facts
+from zeroseal.sealing.inspection import Inspection
 
 NAMES = ("trial-one", "trial-two")
 ACCOUNT = "trial"
@@ -192,8 +193,8 @@ def _throwaway_yard() -> Iterator[Yard]:
 
 def _is_windows(image: Path, wish: TrialWish) -> bool:
     """Whether the image holds a Windows, which no host but the simulated one starts here."""
-    with opened(image, reach=wish.reach) as disk:
-        is_windows = Subject.read(disk).windows is not None
+    with opened_image(image, reach=wish.reach) as disk:
+        is_windows = Inspection.read(disk).windows is not None
     if is_windows and wish.host != LABEL:
         raise RefusedError(
             f"{image} holds a Windows, which is tried on the simulated host only: use --host "
@@ -204,15 +205,15 @@ def _is_windows(image: Path, wish: TrialWish) -> bool:
 
 def _tell_windows(machine: YardMachine, now: int) -> None:
     """A Windows takes no seed: it is told in its disk, as a clone is."""
-    with changed_disk(machine.disk, now) as subject:
-        assert subject.windows is not None  # the image has one
-        assert subject.registry is not None
-        guest, name = subject.opened.guest, machine.definition.name
-        if subject.windows.identity.first_start.makes_identity:
+    with changed_disk(machine.disk, now) as inspection:
+        assert inspection.windows is not None  # the image has one
+        assert inspection.registry is not None
+        guest, name = inspection.guest, machine.definition.name
+        if inspection.windows.identity.first_start.makes_identity:
             guest.put_file(CACHED_PATHS[0], build_answer_file(FirstStartAnswers(name)), 0o644)
         else:
-            sid = subject.windows.identity.sid
-            issue_identity(guest, subject.registry, name, sid, now)
+            sid = inspection.windows.identity.sid
+            issue_identity(guest, inspection.registry, name, sid, now)
 
 
 def _make_machine(
@@ -300,10 +301,10 @@ def _ask_accepted(shell: Shell, accept: Accept) -> list[str]:
 def _read_machine(
     machine: YardMachine, wish: TrialWish, failed: list[str], refused: list[str], told: list[str]
 ) -> TrialMachine:
-    with opened(machine.disk) as image:
-        subject = Subject.read(image)
-        values = read_values(subject)
-        guest = subject.opened.guest
+    with opened_image(machine.disk) as image:
+        inspection = Inspection.read(image)
+        values = read_values(inspection)
+        guest = inspection.guest
         if wish.accept.no_failed_units:
             failed = failed or read_failed_services(guest)
     if wish.accept.no_failed_units and not failed:  # a console cuts long names
@@ -326,11 +327,11 @@ def _console_lines(folder: Path) -> list[str]:
 
 
 def _judge(disk: Path, machines: tuple[TrialMachine, ...], wish: TrialWish) -> Iterator[Regrowth]:
-    with opened(disk) as image:
-        subject = Subject.read(image)
-        wanted = _wanted_kinds(subject.opened.guest)
-        if subject.registry:
-            wanted = _wanted_of_windows(subject.registry)
+    with opened_image(disk) as image:
+        inspection = Inspection.read(image)
+        wanted = _wanted_kinds(inspection.guest)
+        if inspection.registry:
+            wanted = _wanted_of_windows(inspection.registry)
     for kind in wanted:
         sets = [{v.shown for v in machine.values if v.kind == kind} for machine in machines]
         missing = [machine.name for machine, found in zip(machines, sets, strict=True) if not found]

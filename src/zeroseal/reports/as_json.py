@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ResidueError, ZeroSealError
+from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
@@ -12,7 +13,7 @@ from zeroseal.sealing.readiness import Readiness
 from zeroseal.sealing.rehearsal import Rehearsal
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, SealResult
-from zeroseal.sealing.survey import ImageFacts, Survey, by_trace
+from zeroseal.sealing.survey import Survey, by_trace
 from zeroseal.sealing.tree_seal import TreeResult
 from zeroseal.templates.export import ExportResult
 from zeroseal.traces.finding import Finding

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from zeroseal.filesystems.driver import VolumeState
 from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.guests.windows.volumes import NtfsFacts
 from zeroseal.reports.as_json import Json, head, image_to_json, survey_to_json, volume_to_json
 from zeroseal.sealing.data_survey import DataSurvey
 from zeroseal.sealing.survey import Survey
@@ -40,11 +40,11 @@ def any_survey_to_json(survey: Survey | DataSurvey) -> Json:
         return data_survey_to_json(survey)
     found = survey_to_json(survey)
     if survey.windows:
-        found |= {"windows": _windows(survey.windows), "ntfs": _volumes(survey.ntfs)}
+        found |= {"windows": _windows(survey.windows), "ntfs": _volumes(survey.volume_states)}
     return found
 
 
-def _volumes(volumes: tuple[NtfsFacts, ...]) -> list[Json]:
+def _volumes(volumes: tuple[VolumeState, ...]) -> list[Json]:
     return [
         {
             "volume": facts.volume,

@@ -11,11 +11,12 @@ from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.progress import Progress, Step
 from zeroseal.sealing.apply_to_registry import apply_to_registry
 from zeroseal.sealing.first_boot import plant
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.plan import Plan
-from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import (
     BlankSwapFile,
     EmptyFile,
+    ForgetFileChanges,
     PathChange,
     PutFile,
     RegistryChange,
@@ -25,31 +26,41 @@ from zeroseal.traces.changes import (
     ReplaceContent,
     RewriteInitramfs,
     TextChange,
-    VolumeChange,
+    WritePatches,
 )
 from zeroseal.traces.initramfs_finder import rewritten_initramfs
 from zeroseal.traces.swap_file_finder import header_bytes
 from zeroseal.traces.text_edits import rewrite_text
-from zeroseal.traces.volume_finders import blank
 
 
-def apply_plan(plan: Plan, subject: Subject, progress: Progress, now: int) -> None:
+def apply_plan(plan: Plan, inspection: Inspection, progress: Progress, now: int) -> None:
     """Does all that the plan says.
 
+    Stale ranges come first: edits then begin on a volume without any, and leave none behind.
+
     Args:
-        plan: made from the same store.
-        subject: read from the staged store, with trees that can be changed.
+        plan: made from the same inspection.
+        inspection: of a store that may be changed; its guest is opened for editing here.
         progress: told of each finding.
         now: the moment that changed keys of a registry are given, seconds since 1970.
     """
-    guest = subject.opened.guest
-    hives = HiveSet(guest, now)
+    guest = inspection.guest
     changes = [finding.change for finding in plan.treated]
+    for change in changes:
+        if isinstance(change, WritePatches):
+            store = inspection.store_of(change.volume)
+            for patch in change.patches:
+                patch.apply(store)
+    guest.start_editing(now)
+    hives = HiveSet(guest, now)
     for number, change in enumerate(changes):
         progress(Step("removing", number, len(changes), "findings"))
         if isinstance(change, RegistryChange):
             apply_to_registry(change, hives)
-        elif not isinstance(change, VolumeChange | ReissueSid):
+        elif isinstance(change, ForgetFileChanges):
+            mount = next(item for item in guest.mounts if item.volume.name == change.volume)
+            mount.driver.forget_changes(guest.editor_of(mount))
+        elif not isinstance(change, WritePatches | ReissueSid):
             apply_to_path(change, guest)
     hives.finish()
     for change in changes:
@@ -59,10 +70,6 @@ def apply_plan(plan: Plan, subject: Subject, progress: Progress, now: int) -> No
     if plan.planted_files:
         plant(guest, plan.guard.planted, Services(guest), also_always=plan.choices.plants)
     guest.finish()
-    context = subject.context(plan.choices)
-    for change in changes:
-        if isinstance(change, VolumeChange):
-            blank(change, context)
     progress(Step("removing", len(changes), len(changes), "findings"))
 
 

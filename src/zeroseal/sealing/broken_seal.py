@@ -10,10 +10,9 @@ from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
 from zeroseal.images.image import Image
+from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.places import PlaceFinder
 from zeroseal.sealing.record import SealRecord
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import recoverable
 from zeroseal.volumes.disk import Disk
 
 _MOST_FILES = 20
@@ -74,12 +73,12 @@ def explain_changes(image: Image, record: SealRecord, changed: tuple[int, ...]) 
     try:
         # a clone that was switched off is told of all the same
         with recoverable(image, recover=True) as store:
-            subject = Subject.read(store, recover=True)
-            volumes = _volumes_of(subject.disk, changed)
-            guest = subject.opened.guest
+            inspection = Inspection.read(store, recover=True)
+            volumes = _volumes_of(inspection.disk, changed)
+            guest = inspection.guest
             later = list(_changed_files(guest, record.sealed_at))
             files = tuple(sorted(later)[:_MOST_FILES])
-            located = tuple(_locate(subject, changed, image.size_bytes))
+            located = tuple(_locate(inspection, changed, image.size_bytes))
             told = _looks_like(guest, later, located, image.size_bytes, record)
     except ZeroSealError as error:
         told = _size_sentence(image.size_bytes, record)
@@ -130,8 +129,8 @@ def _size_sentence(size_bytes: int, record: SealRecord) -> str:
     return "the disk was made smaller after it was sealed" if size_bytes < record.size_bytes else ""
 
 
-def _locate(subject: Subject, changed: tuple[int, ...], end: int) -> Iterator[ChangedChunk]:
-    finder = PlaceFinder(subject)
+def _locate(inspection: Inspection, changed: tuple[int, ...], end: int) -> Iterator[ChangedChunk]:
+    finder = PlaceFinder(inspection)
     for number in changed[:_MOST_LOCATED]:
         start = number * CHUNK_BYTES
         offsets = range(start, min(start + CHUNK_BYTES, end), _STEP_BYTES)

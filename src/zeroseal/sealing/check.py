@@ -9,18 +9,18 @@ from pathlib import Path
 
 from zeroseal.blocks.digest import digest_store
 from zeroseal.errors import DamagedError, ZeroSealError
+from zeroseal.images.detect import opened_image
 from zeroseal.images.host_file import sha256_of
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules
+from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.quick_look import look_quickly
 from zeroseal.sealing.record import SealRecord, find_record, record_path
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed, place_without_offset
 from zeroseal.sealing.searched_value import ValueSet
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened, recoverable
 from zeroseal.sealing.values import collect_values, house_values
 from zeroseal.traces.finding import Finding
 
@@ -121,7 +121,7 @@ def check_image(
     Raises:
         ImageError: the container itself cannot be read.
     """
-    with opened(path, reach=rules.reach) as image:
+    with opened_image(path, reach=rules.reach) as image:
         try:
             record = find_record(path)
         except DamagedError as error:
@@ -140,7 +140,7 @@ def check_record(path: Path, progress: Progress = quiet) -> CheckResult:
     Raises:
         ImageError: the container itself cannot be read.
     """
-    with opened(path) as image:
+    with opened_image(path) as image:
         try:
             record = find_record(path)
         except DamagedError as error:
@@ -207,7 +207,7 @@ def _backing_of(image: Image, progress: Progress) -> BackingState | None:
     if not image.has_parent:
         return None
     path = image.chain[1]
-    with opened(path) as parent:
+    with opened_image(path) as parent:
         try:
             record = find_record(path)
         except DamagedError as error:
@@ -228,12 +228,15 @@ def _values_of(original: Path | None, record: SealRecord | None, rules: HouseRul
             keep_root_login=record.keep_root_login,
             reissue_sid=any(item.trace == "identity.machine-sid" for item in record.treated),
         )
-    with opened(original, reach=rules.reach) as source, recoverable(source, recover=True) as store:
-        subject = Subject.read(store, recover=True)
-        known = set(subject.account_names)
+    with (
+        opened_image(original, reach=rules.reach) as source,
+        recoverable(source, recover=True) as store,
+    ):
+        inspection = Inspection.read(store, recover=True)
+        known = set(inspection.account_names)
         retained = record.retained_accounts if record else ()
         kept = tuple(name for name in retained if name in known)
-        return collect_values(subject, replace(choices, retained_accounts=kept))
+        return collect_values(inspection, replace(choices, retained_accounts=kept))
 
 
 def _known(skipped: tuple[str, ...], rules: HouseRules) -> tuple[str, ...]:
@@ -326,8 +329,8 @@ def _full(
     progress: Progress,
 ) -> CheckResult:
     try:
-        subject = Subject.read(image)
-        found = subject.find_all(_choices_of(record, subject, rules), progress)
+        inspection = Inspection.read(image)
+        found = inspection.find_all(_choices_of(record, inspection, rules), progress)
     except ZeroSealError as error:
         return CheckResult(path, Verdict.UNKNOWN, level, error.message, record=record, error=error)
     skipped = record.skipped if record else ()
@@ -347,11 +350,13 @@ def _full(
     return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=skipped)
 
 
-def _choices_of(record: SealRecord | None, subject: Subject, rules: HouseRules) -> SealChoices:
+def _choices_of(
+    record: SealRecord | None, inspection: Inspection, rules: HouseRules
+) -> SealChoices:
     """What the seal was told to keep is no finding; accounts that have gone since are no error."""
     if record is None:
-        return subject.settle(SealChoices(rules=rules))
-    known = set(subject.account_names)
+        return inspection.settle(SealChoices(rules=rules))
+    known = set(inspection.account_names)
     return SealChoices(
         retained_accounts=tuple(name for name in record.retained_accounts if name in known),
         keep_root_login=record.keep_root_login,

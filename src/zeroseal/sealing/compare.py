@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import UsageError
+from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.identity_value import IdentityValue, Severity
 from zeroseal.sealing.identity_values import read_values
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened
+from zeroseal.sealing.inspection import Inspection
 
 
 def letter_of(number: int) -> str:
@@ -71,8 +71,8 @@ def compare_images(
     values = []
     for number, path in enumerate(paths):
         progress(Step("reading identities", number, len(paths), "images"))
-        with opened(path, reach=reach) as image:
-            values.append(tuple(read_values(Subject.read(image))))
+        with opened_image(path, reach=reach) as image:
+            values.append(tuple(read_values(Inspection.read(image))))
     owners: dict[IdentityValue, list[int]] = {}
     for number, found in enumerate(values):
         for value in found:

@@ -6,19 +6,15 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import NoGuestError
-from zeroseal.guests.windows.volumes import NtfsFacts
+from zeroseal.filesystems.driver import VolumeState
+from zeroseal.filesystems.drivers import read_disk
+from zeroseal.images.detect import opened_image
+from zeroseal.images.facts import ImageFacts, facts_of, stored_by_part
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.survey import (
-    ImageFacts,
-    Survey,
-    facts_of,
-    opened,
-    read_ntfs_volumes,
-    stored_by_part,
-    survey_image,
-)
-from zeroseal.volumes.disk import Disk, read_disk
+from zeroseal.sealing.inspection import iter_states
+from zeroseal.sealing.survey import Survey, survey_image
+from zeroseal.volumes.disk import Disk
 
 
 @dataclass(frozen=True)
@@ -32,7 +28,7 @@ class DataSurvey:
     image: ImageFacts
     disk: Disk
     stored: tuple[int, ...]
-    volumes: tuple[NtfsFacts, ...]
+    volumes: tuple[VolumeState, ...]
 
     @property
     def blockers(self) -> list[str]:
@@ -55,9 +51,9 @@ def survey_any(
     try:
         return survey_image(path, choices, progress, snapshot)
     except NoGuestError:
-        with opened(path, snapshot, choices.rules.reach) as image:
+        with opened_image(path, snapshot, choices.rules.reach) as image:
             disk = read_disk(image)
-            volumes = read_ntfs_volumes(disk)
+            volumes = tuple(iter_states(disk))
             if not volumes:
                 raise
             return DataSurvey(facts_of(image), disk, stored_by_part(image), volumes)

@@ -9,10 +9,9 @@ from zeroseal.blocks.pieced import PiecedStore
 from zeroseal.blocks.store import SliceStore, Store
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
+from zeroseal.traces.changes import WritePatches
 from zeroseal.traces.finding import Finding
-from zeroseal.traces.volume_finders import RangeChange, ranges_of
 
 CELLS = 256
 _PIECE_BYTES = 64 << 10
@@ -51,7 +50,7 @@ class DiskMap:
 
 def read_disk_map(
     image: Image,
-    subject: Subject,
+    inspection: Inspection,
     findings: Sequence[Finding],
     cells: int = CELLS,
     progress: Progress = quiet,
@@ -60,7 +59,7 @@ def read_disk_map(
 
     Args:
         image: the disk.
-        subject: what is on it.
+        inspection: what is on it.
         findings: of the whole catalogue on it; those that are ranges are what is left.
         cells: how many parts.
         progress: told how far it is.
@@ -70,15 +69,15 @@ def read_disk_map(
     for extent in image.iter_extents(0, image.size_bytes):
         if not extent.is_zero:
             _count(image, extent.offset_bytes, extent.length, part, stored, progress)
-    context = subject.context(SealChoices())
     for finding in findings:
-        if isinstance(finding.change, RangeChange):
-            for store, offset, length in ranges_of(finding.change, context):
-                for start, size in _on_disk(store, offset, length, subject):
+        if isinstance(finding.change, WritePatches):
+            store = inspection.store_of(finding.change.volume)
+            for patch in finding.change.patches:
+                for start, size in _on_disk(store, patch.offset_bytes, patch.length, inspection):
                     _count(image, start, size, part, left, progress)
     volumes = tuple(
         MapVolume(volume.name, volume.content.kind, volume.offset_bytes, volume.size_bytes)
-        for volume in subject.disk.volumes
+        for volume in inspection.disk.volumes
         if not volume.is_logical
     )
     return DiskMap(image.size_bytes, tuple(stored), tuple(left), volumes)
@@ -98,9 +97,11 @@ def _count(
         progress(Step("mapping the disk", end, image.size_bytes))
 
 
-def _on_disk(store: Store, offset: int, length: int, subject: Subject) -> Iterator[tuple[int, int]]:
+def _on_disk(
+    store: Store, offset: int, length: int, inspection: Inspection
+) -> Iterator[tuple[int, int]]:
     """Where a range of a volume, or of the disk itself, lies on the disk: (offset, length)."""
-    volume = next((item for item in subject.disk.volumes if item.store is store), None)
+    volume = next((item for item in inspection.disk.volumes if item.store is store), None)
     if volume is None or not isinstance(store, PiecedStore):
         yield offset + (volume.offset_bytes if volume else _start_of(store)), length
         return

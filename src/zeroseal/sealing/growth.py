@@ -7,7 +7,6 @@ from zeroseal.sealing.outlook import Outlook
 from zeroseal.volumes.volume import Volume
 
 _FOLDERS = ("/usr/bin", "/usr/sbin", "/bin", "/sbin")
-_FS_GROWERS = {"xfs": "xfs_growfs", "btrfs": "btrfs"}
 _BY_ITSELF = {
     "/usr/share/initramfs-tools/scripts/local-bottom/growroot": "the initramfs (growroot)",
     "/usr/lib/dracut/modules.d/50growroot": "the initramfs (growroot)",
@@ -54,9 +53,8 @@ def grows_with_seed(outlook: Outlook) -> bool:
 
 def can_plant(outlook: Outlook) -> bool:
     """Whether a planted script finds what it needs to let root grow."""
-    root = outlook.guest.mounts[0].volume
-    grower = _FS_GROWERS.get(root.content.kind, "resize2fs")
-    is_plain = outlook.subject.disk.table == "none"
+    grower = outlook.guest.mounts[0].driver.grower
+    is_plain = outlook.inspection.disk.table == "none"
     return _has(outlook, grower) and (
         is_plain or _has(outlook, "growpart") or _has(outlook, "sfdisk")
     )
@@ -71,10 +69,10 @@ def _volumes_behind(outlook: Outlook, root: Volume) -> list[Volume]:
         return []
     return [
         volume
-        for volume in outlook.subject.disk.volumes
+        for volume in outlook.inspection.disk.volumes
         if not volume.is_logical and volume.offset_bytes > root.offset_bytes
     ]
 
 
 def _kind(volume: Volume) -> str:
-    return f" ({volume.content.kind})" if volume.content.kind not in ("unknown", "empty") else ""
+    return f" ({volume.content.kind})" if volume.content.is_known else ""

@@ -13,21 +13,21 @@ from zeroseal.guests.services import Services
 from zeroseal.guests.windows.identity import CURRENT
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.sealing.house_rules import HouseRules
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.some_of import some_of
-from zeroseal.sealing.subject import Subject
 
 _DAY = 86400
 
 
-def find_unmet(subject: Subject, rules: HouseRules) -> Iterator[str]:
+def find_unmet(inspection: Inspection, rules: HouseRules) -> Iterator[str]:
     """Sentences about what the rules require and the guest lacks; each stops a seal."""
-    guest = subject.opened.guest
+    guest = inspection.guest
     if rules.packages:
-        installed = _installed(subject)
+        installed = _installed(inspection)
         for name in rules.packages:
             if name not in installed:
                 yield f"The house rules require the package {name}, which is not installed."
-    services = WindowsServices(subject.registry) if subject.registry else Services(guest)
+    services = WindowsServices(inspection.registry) if inspection.registry else Services(guest)
     for service in rules.services:
         if not services.is_enabled(service):
             yield f"The house rules require the service {service}, which is not enabled."
@@ -35,7 +35,7 @@ def find_unmet(subject: Subject, rules: HouseRules) -> Iterator[str]:
         found = guest.glob(pattern)
         if found:
             yield f"The house rules want {some_of(found)} to be absent."
-    if subject.windows:
+    if inspection.windows:
         return
     if rules.newest_kernel:
         yield from _kernel(guest)
@@ -43,11 +43,11 @@ def find_unmet(subject: Subject, rules: HouseRules) -> Iterator[str]:
         yield from _lists(guest, rules.oldest_lists_days)
 
 
-def _installed(subject: Subject) -> set[str]:
+def _installed(inspection: Inspection) -> set[str]:
     """The names of packages, or of a Windows' programs."""
-    if subject.registry is None:
-        return {package.name for package in read_packages(subject.opened.guest)}
-    listed = subject.registry.values(f"{CURRENT}\\Uninstall\\*", "DisplayName")
+    if inspection.registry is None:
+        return {package.name for package in read_packages(inspection.guest)}
+    listed = inspection.registry.values(f"{CURRENT}\\Uninstall\\*", "DisplayName")
     return {str(values.typed(value)) for _found, value in listed}
 
 

@@ -12,7 +12,7 @@ from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.sealing.identity_value import IdentityValue
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.windows.identity_values import read_windows_values
 
 _LEASES = ("/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*.lease")
@@ -39,20 +39,20 @@ _NEUTRAL_NAMES = ("localhost", "")
 _MOST_HASHED = 1 << 20
 
 
-def read_values(subject: Subject) -> list[IdentityValue]:
+def read_values(inspection: Inspection) -> list[IdentityValue]:
     """All identity values of a disk, each once, in a fixed order."""
-    guest = subject.opened.guest
-    if subject.windows and subject.registry:
-        own = read_windows_values(subject.windows, subject.registry, guest)
-        return list(dict.fromkeys([*own, *_volume_ids(subject)]))
+    guest = inspection.guest
+    if inspection.windows and inspection.registry:
+        own = read_windows_values(inspection.windows, inspection.registry, guest)
+        return list(dict.fromkeys([*own, *_volume_ids(inspection)]))
     found = [
         *_machine_ids(guest),
         *_host_keys(guest),
         *_random_seeds(guest),
-        *_host_names(subject),
+        *_host_names(inspection),
         *_small_files(guest),
         *_network(guest),
-        *_volume_ids(subject),
+        *_volume_ids(inspection),
     ]
     return list(dict.fromkeys(found))
 
@@ -82,9 +82,9 @@ def _random_seeds(guest: Guest) -> Iterator[IdentityValue]:
             yield IdentityValue("random seed", f"hash {_short_hash(guest.read_file(path))}")
 
 
-def _host_names(subject: Subject) -> Iterator[IdentityValue]:
-    if subject.facts.host_name not in _NEUTRAL_NAMES:
-        yield IdentityValue("host name", subject.facts.host_name)
+def _host_names(inspection: Inspection) -> Iterator[IdentityValue]:
+    if inspection.facts.host_name not in _NEUTRAL_NAMES:
+        yield IdentityValue("host name", inspection.facts.host_name)
 
 
 def _small_files(guest: Guest) -> Iterator[IdentityValue]:
@@ -124,10 +124,10 @@ def is_given_to_all(address: str) -> bool:
         return False
 
 
-def _volume_ids(subject: Subject) -> Iterator[IdentityValue]:
-    if subject.disk.disk_uuid:
-        yield IdentityValue("disk GUID", subject.disk.disk_uuid)
-    for volume in subject.disk.volumes:
+def _volume_ids(inspection: Inspection) -> Iterator[IdentityValue]:
+    if inspection.disk.disk_uuid:
+        yield IdentityValue("disk GUID", inspection.disk.disk_uuid)
+    for volume in inspection.disk.volumes:
         if volume.content.uuid:
             yield IdentityValue("volume UUID", volume.content.uuid)
 

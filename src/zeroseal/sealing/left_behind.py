@@ -6,8 +6,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.filesystems.kinds import find_owned_nodes
-from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.guests.accounts import Account
 from zeroseal.guests.guest import Mount
 from zeroseal.sealing.outlook import Outlook
@@ -61,19 +59,9 @@ def _find(outlook: Outlook, in_acls: bool) -> list[LeftBehind]:
     doomed = {account.uid: account for account in outlook.context.doomed}
     found: dict[int, list[tuple[str, int]]] = {uid: [] for uid in doomed}
     for mount in outlook.guest.mounts:
-        tree = mount.tree
-        if isinstance(tree, PlainTree) and not in_acls:
-            nodes = {no: node.uid for no, node in tree.nodes.items() if node.uid in doomed}
-            for uid, path, size in _iter_named(outlook, mount, nodes):
-                found[uid].append((path, size))
-        if not doomed or not mount.volume.content.can_be_root:
-            continue
-        nodes = find_owned_nodes(
-            mount.volume.content.kind, mount.volume.store, mount.volume.name, doomed, in_acls
-        )
-        if nodes:
-            for uid, path, size in _iter_named(outlook, mount, nodes):
-                found[uid].append((path, size))
+        nodes = mount.driver.find_owned(mount.tree, doomed, in_acls) if doomed else {}
+        for uid, path, size in _iter_named(outlook, mount, nodes) if nodes else ():
+            found[uid].append((path, size))
     return [
         LeftBehind(
             doomed[uid], tuple(path for path, _size in files), sum(size for _path, size in files)

@@ -28,8 +28,8 @@ from zeroseal.sealing.first_boot import (
 )
 from zeroseal.sealing.growth import can_plant, find_grower, find_obstacle, grows_with_seed
 from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.outlook import Outlook
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.guard import guard_windows
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.finding import Finding
@@ -53,10 +53,10 @@ _NETWORK_SERVICES = (
 _SERVERS = ("/usr/sbin/sshd", "/usr/bin/sshd", "/usr/sbin/dropbear", "/usr/bin/dropbear")
 
 
-def guard(subject: Subject, treated: list[Finding], choices: SealChoices) -> Guard:
+def guard(inspection: Inspection, treated: list[Finding], choices: SealChoices) -> Guard:
     """Judges what a seal with these findings treated would lead to."""
-    outlook = Outlook.of(subject, treated, choices)
-    if subject.windows:
+    outlook = Outlook.of(inspection, treated, choices)
+    if inspection.windows:
         return guard_windows(outlook)
     login = _login(outlook)
     is_seeded = login.needs_seed or choices.expects_seed
@@ -252,7 +252,7 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
 
 def _growth(outlook: Outlook) -> _Answer:
     choices = outlook.choices
-    if outlook.guest.mounts[0].volume.content.kind == "tree":
+    if not outlook.guest.mounts[0].driver.has_volume:
         return _Answer(True, "")  # no disk is seen here, so nothing of its size
     if choices.same_size_clones or choices.rules.allows_same_size_clones:
         return _Answer(True, "Larger disks: every clone's disk is as large as the template's.")

@@ -10,7 +10,7 @@ from zeroseal.guests.cloud_init import CloudInit, read_cloud_init
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.services import Services
 from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.traces.changes import RemovePath
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finding import Finding
@@ -41,21 +41,21 @@ class GonePaths(Collection[str]):
 class Outlook:
     """A guest as clones will have it: what stays, what starts, what is gone."""
 
-    subject: Subject
+    inspection: Inspection
     context: FindContext
     choices: SealChoices
     gone: GonePaths
 
     @classmethod
-    def of(cls, subject: Subject, treated: list[Finding], choices: SealChoices) -> Outlook:
+    def of(cls, inspection: Inspection, treated: list[Finding], choices: SealChoices) -> Outlook:
         """The outlook after these findings are treated."""
         gone = [item.change.path for item in treated if isinstance(item.change, RemovePath)]
-        return cls(subject, subject.context(choices), choices, GonePaths(gone))
+        return cls(inspection, inspection.context(choices), choices, GonePaths(gone))
 
     @property
     def guest(self) -> Guest:
         """The guest as it is now."""
-        return self.subject.opened.guest
+        return self.inspection.guest
 
     @property
     def services(self) -> Services:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from zeroseal.blocks.pieced import PiecedStore
 from zeroseal.blocks.store import SliceStore
-from zeroseal.filesystems.kinds import PlaceNames, place_names
 from zeroseal.filesystems.tree import FileTree, Kind
+from zeroseal.guests.guest import Mount
 from zeroseal.sealing.common_words import NAMES_SUFFIX
-from zeroseal.sealing.subject import Subject
-from zeroseal.volumes.volume import Volume
+from zeroseal.sealing.inspection import Inspection
+from zeroseal.volumes.volume import LVM_KIND, Volume
 
 LVM_METADATA = "LVM metadata of "
 
@@ -16,20 +16,19 @@ LVM_METADATA = "LVM metadata of "
 class PlaceFinder:
     """Answers for one disk; what a volume's files hold is listed at the first question about it."""
 
-    def __init__(self, subject: Subject) -> None:
-        self._subject = subject
-        self._structures: dict[str, PlaceNames | None] = {}
+    def __init__(self, inspection: Inspection) -> None:
+        self._inspection = inspection
         self._paths: dict[str, dict[int, str]] = {}
-        self._strangers = tuple(_name_of(volume) for volume in subject.opened.strangers)
+        self._unmounted = tuple(_name_of(volume) for volume in inspection.unmounted)
 
     def is_unused(self, place: str) -> bool:
         """Whether nothing that the guest could read lies at a place that ``place_of`` named."""
-        return not place.startswith(("/", *self._strangers))
+        return not place.startswith(("/", *self._unmounted))
 
     def place_of(self, offset: int) -> str:
         """A path of the guest (``/etc (names)`` for a folder), or where else on the disk."""
         for volume in reversed(
-            self._subject.disk.volumes
+            self._inspection.disk.volumes
         ):  # logical volumes before their partition
             inside = _offset_in(volume, offset)
             if inside is not None:
@@ -37,29 +36,24 @@ class PlaceFinder:
         return f"between the volumes, at byte {offset}"
 
     def _place_on(self, volume: Volume, offset: int) -> str:
-        for mount in self._subject.opened.guest.mounts:
+        for mount in self._inspection.guest.mounts:
             if mount.volume.name == volume.name:
                 prefix = mount.path.rstrip("/")
-                return self._place_by_node(mount.tree, volume, prefix, offset)
-        if volume.content.kind == "lvm":
+                return self._place_by_node(mount, prefix, offset)
+        if volume.content.kind == LVM_KIND:
             return f"{LVM_METADATA}{volume.name}"
         return f"{_name_of(volume)}, at its byte {offset}"
 
-    def _place_by_node(self, tree: FileTree, volume: Volume, prefix: str, offset: int) -> str:
-        name = volume.name
-        if name not in self._structures:
-            self._structures[name] = place_names(volume.content.kind, tree)
-        structures = self._structures[name]
-        if structures is None:
-            return f"{_name_of(volume)}, at its byte {offset}"
-        owner = structures.owner_of(offset)
+    def _place_by_node(self, mount: Mount, prefix: str, offset: int) -> str:
+        name, inventory = mount.volume.name, self._inspection.inventory_of(mount)
+        owner = inventory.owner_of(offset)
         if owner is not None:
             if name not in self._paths:
-                self._paths[name] = _paths_by_node(tree, prefix)
+                self._paths[name] = _paths_by_node(mount.tree, prefix)
             path = self._paths[name].get(owner)
             if path:
                 return path
-        return f"{name}, {structures.describe(offset)}, at its byte {offset}"
+        return f"{name}, {inventory.describe(offset)}, at its byte {offset}"
 
 
 def _name_of(volume: Volume) -> str:

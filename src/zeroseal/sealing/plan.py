@@ -9,9 +9,9 @@ from zeroseal.guests.services import Services
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.first_boot import check_plantable, planted_paths
 from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.readiness import Readiness
-from zeroseal.sealing.subject import Subject
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import SEAL_FAMILIES
 
@@ -51,7 +51,7 @@ class Plan:
 
 
 def plan_seal(
-    subject: Subject, findings: list[Finding], choices: SealChoices, readiness: Readiness
+    inspection: Inspection, findings: list[Finding], choices: SealChoices, readiness: Readiness
 ) -> Plan:
     """Makes the plan; writes nothing.
 
@@ -59,11 +59,11 @@ def plan_seal(
         RefusedError: a first-boot unit was asked for and could not work.
     """
     if choices.plants:
-        check_plantable(subject.opened.guest, Services(subject.opened.guest))
+        check_plantable(inspection.guest, Services(inspection.guest))
     treated = [finding for finding in findings if choices.treats(finding.trace)]
-    assured = guard(subject, treated, choices)
-    guest = subject.opened.guest
-    is_planting = (choices.plants or assured.planted) and not subject.windows
+    assured = guard(inspection, treated, choices)
+    guest = inspection.guest
+    is_planting = (choices.plants or assured.planted) and not inspection.windows
     planted = planted_paths(guest, Services(guest)) if is_planting else ()
     skipped = [finding for finding in findings if not choices.treats(finding.trace)]
     return Plan(

@@ -15,9 +15,9 @@ from blake3 import blake3
 
 from zeroseal.blocks.digest import CHUNK_BYTES, stored_chunks
 from zeroseal.errors import ZeroSealError
+from zeroseal.filesystems.drivers import read_disk
 from zeroseal.images.image import Image
 from zeroseal.sealing.record import HINT_BYTES, SealRecord
-from zeroseal.volumes.disk import read_disk
 
 _SAMPLE_CHUNKS = 64
 

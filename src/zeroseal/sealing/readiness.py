@@ -5,28 +5,21 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.errors import ImageError
-from zeroseal.filesystems.ext.check_folders import find_folders_without_sums
-from zeroseal.filesystems.ext.read import ExtTree
-from zeroseal.filesystems.kinds import used_share
+from zeroseal.filesystems.driver import Recovery
 from zeroseal.images.image import Image
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_requirements import find_unmet
 from zeroseal.sealing.house_rules import any_pattern_fits
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.places import LVM_METADATA
 from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
 from zeroseal.sealing.remark import BLOCKERS, CONSEQUENCES, Remark
 from zeroseal.sealing.some_of import some_of
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 from zeroseal.traces.finding import Finding
-
-if TYPE_CHECKING:
-    from zeroseal.filesystems.ext.recover import Recovery
 
 _NEARLY_FULL = 0.95
 
@@ -48,33 +41,33 @@ class Readiness:
 
 
 def assess(
-    image: Image, subject: Subject, findings: list[Finding], choices: SealChoices
+    image: Image, inspection: Inspection, findings: list[Finding], choices: SealChoices
 ) -> Readiness:
     """Judges a machine by what is on its disk, and by its definition where that is known.
 
     Args:
         image: the container.
-        subject: what is on the disk.
+        inspection: what is on the disk.
         findings: all that was found, treated or not.
         choices: what is to be treated; house rules may make a blocker of advice, and the other way.
     """
     treated = [finding for finding in findings if choices.treats(finding.trace)]
-    outlook = Outlook.of(subject, treated, choices)
+    outlook = Outlook.of(inspection, treated, choices)
     handled = {item.place for item in treated}
     rules = choices.rules
     blockers = [
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."
-        for reason in subject.opened.unread
+        for reason in inspection.unread
     ]
-    blockers += find_unmet(subject, rules)
+    blockers += find_unmet(inspection, rules)
     hints: list[str] = []
     consequences: list[str] = []
-    if subject.windows:
+    if inspection.windows:
         remarks = list(find_windows_remarks(outlook))
     else:
         remarks = [*find_blockers(outlook), *find_advice(image, outlook, handled)]
-        remarks += _named_after_host(subject, choices)
-        remarks += _folders_without_sums(subject)
+        remarks += _named_after_host(inspection, choices)
+        remarks += _weaknesses(inspection)
     for remark in remarks:
         if remark.code in rules.ignored_remarks:
             continue
@@ -89,44 +82,44 @@ def assess(
     if choices.machine:
         blockers += choices.machine.blockers
         hints += choices.machine.hints
-    advice = [_describe_recovery(recovery) for recovery in subject.recovered]
-    advice += subject.disk.notes
+    advice = [_describe_recovery(recovery) for recovery in inspection.recovered]
+    advice += inspection.disk.notes
     advice += [
         f"{reason} is not looked into: what is there, such as the loader's random seed, stays."
-        for reason in subject.opened.boot_unread
+        for reason in inspection.boot_unread
     ]
     advice += [
         f"{volume.name} ({volume.content.kind}) is not mounted by the guest and stays as it is."
-        for volume in subject.opened.strangers
-        if not any(volume.name in reason for reason in subject.opened.boot_unread)
+        for volume in inspection.unmounted
+        if not any(volume.name in reason for reason in inspection.boot_unread)
     ]
     advice += image.remarks
-    advice += _boot_gap(image, subject)
+    advice += _boot_gap(image, inspection)
     if image.snapshots:
         count = len(image.snapshots)
         kept = "an internal snapshot" if count == 1 else f"{count} internal snapshots"
         advice.append(f"The image keeps {kept}, which a new file does not have.")
     if image.has_parent:
         advice.append("The image has a backing file; a new file is whole without one.")
-    advice += _full_volumes(subject)
+    advice += _full_volumes(inspection)
     return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences))
 
 
-def _named_after_host(subject: Subject, choices: SealChoices) -> Iterator[Remark]:
+def _named_after_host(inspection: Inspection, choices: SealChoices) -> Iterator[Remark]:
     """Names that no seal can change, because boot loader and mounts go by them."""
-    host = subject.facts.host_name.partition(".")[0]
+    host = inspection.facts.host_name.partition(".")[0]
     if not host or not choices.treats_id("identity.host-name") or choices.allow_residue:
         return
     word = re.compile(rf"(?i)(?<![a-z0-9]){re.escape(host)}(?![a-z0-9])")
-    groups = {volume.group for volume in subject.disk.volumes if volume.group}
-    logical = {volume.name for volume in subject.disk.volumes if volume.logical_name}
+    groups = {volume.group for volume in inspection.disk.volumes if volume.group}
+    logical = {volume.name for volume in inspection.disk.volumes if volume.logical_name}
     named = [f"the volume group {name}" for name in sorted(groups) if word.search(name)]
     named += [
         f"the logical volume {name}"
         for name in sorted(logical)
         if word.search(name.partition("/")[2])
     ]
-    places = [f"{LVM_METADATA}{volume.name}" for volume in subject.disk.physical_volumes]
+    places = [f"{LVM_METADATA}{volume.name}" for volume in inspection.disk.physical_volumes]
     if named and not all(any_pattern_fits(choices.rules.residue_paths, place) for place in places):
         yield Remark(
             "named-after-host",
@@ -137,21 +130,11 @@ def _named_after_host(subject: Subject, choices: SealChoices) -> Iterator[Remark
         )
 
 
-def _folders_without_sums(subject: Subject) -> Iterator[Remark]:
-    for mount in subject.opened.guest.mounts:
-        if not isinstance(mount.tree, ExtTree):
-            continue
-        try:
-            found = find_folders_without_sums(mount.tree.volume)
-        except ImageError:
-            continue  # the consistency check says what is wrong
-        if found:
-            lack = "1 folder lacks" if len(found) == 1 else f"{len(found)} folders lack"
-            yield Remark(
-                "folder-checksums",
-                f"On {mount.volume.name} {lack} checksums that the kernel wants, as tune2fs -O "
-                "metadata_csum leaves them: run e2fsck -fD on it in the guest or on a copy.",
-            )
+def _weaknesses(inspection: Inspection) -> Iterator[Remark]:
+    """What file systems say against a seal though they are sound."""
+    for mount in inspection.guest.mounts:
+        for weakness in mount.driver.find_weaknesses(mount.tree, mount.volume.name):
+            yield Remark(weakness.code, weakness.text)
 
 
 def _describe_recovery(recovery: Recovery) -> str:
@@ -172,9 +155,9 @@ def _describe_recovery(recovery: Recovery) -> str:
     )
 
 
-def _boot_gap(image: Image, subject: Subject) -> list[str]:
+def _boot_gap(image: Image, inspection: Inspection) -> list[str]:
     """On an MBR disk, whatever lies before the first partition is taken for a boot loader."""
-    offset, length = subject.disk.boot_gap
+    offset, length = inspection.disk.boot_gap
     if not length or not any(image.read(offset, length)):
         return []
     return [
@@ -183,13 +166,12 @@ def _boot_gap(image: Image, subject: Subject) -> list[str]:
     ]
 
 
-def _full_volumes(subject: Subject) -> list[str]:
+def _full_volumes(inspection: Inspection) -> list[str]:
     found = []
-    for mount in subject.opened.guest.mounts:
-        volume = mount.volume
-        if not volume.content.can_be_root:
+    for mount in inspection.guest.mounts:
+        if "linux" not in mount.driver.holds_root_of:
             continue
-        used = used_share(volume.content.kind, volume.store, volume.name)
+        used = mount.driver.used_share(mount.tree)
         if used > _NEARLY_FULL:
             found.append(f"{mount.path} is {used:.0%} full: clones will soon have no room.")
     return found

@@ -19,9 +19,10 @@ from zeroseal import __version__
 from zeroseal.blocks.digest import CHUNK_BYTES, DiskDigest
 from zeroseal.errors import DamagedError
 from zeroseal.guests.facts import SystemFacts
+from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan
-from zeroseal.sealing.survey import ImageFacts, by_trace
+from zeroseal.sealing.survey import by_trace
 from zeroseal.sealing.verify import Proof
 from zeroseal.traces.load import catalogue_digest
 

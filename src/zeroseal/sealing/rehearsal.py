@@ -12,16 +12,15 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.detect import open_image
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.common_words import NAMES_SUFFIX
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.plan import check_allowed
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.seal import PlannedSeal, plan_opened, values_of
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.verify import Proof, left_over_of, prove
 
 
@@ -54,12 +53,13 @@ def rehearse_image(
     image = open_image(source, snapshot, choices.rules.reach)
     staged = StagedStore(image)
     try:
-        subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
-        choices = subject.settle(choices)
-        planned = plan_opened(image, subject, choices, progress)
+        inspection = Inspection.read(staged, choices.recover_journal)
+        inspection.guest.check_editable()
+        choices = inspection.settle(choices)
+        planned = plan_opened(image, inspection, choices, progress)
         check_allowed(planned.plan)
-        values = values_of(subject, choices)
-        apply_plan(planned.plan, subject, progress, now)
+        values = values_of(inspection, choices)
+        apply_plan(planned.plan, inspection, progress, now)
         progress(Step("checking the result", 0, 0))
         proof = prove(staged, planned.plan, values, progress)
     finally:

@@ -6,19 +6,19 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from zeroseal.blocks.search import MOST_EACH, Hit, search_store
+from zeroseal.blocks.search import MOST_EACH, Hit, Searcher, search_store
 from zeroseal.blocks.store import Store
+from zeroseal.guests.guest import Guest
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.common_words import ShippedFiles
-from zeroseal.sealing.hidden_content import search_hidden
 from zeroseal.sealing.house_rules import HouseRules, any_pattern_fits
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
 from zeroseal.sealing.places import PlaceFinder
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.short_names import find_short_names
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
 from zeroseal.sealing.some_of import some_of
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.hive_places import HivePlaces
 
 _MOST_NAMED = 2000
@@ -67,14 +67,14 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
         progress: told how far the search is.
     """
     hits = search_store(disk, values.needles + signature_needles(len(values.values)), progress)
-    subject = Subject.read(disk)
-    packed = search_packed_files(subject.opened.guest, values, progress)
-    sorter = _HitSorter(disk, subject, values)
+    inspection = Inspection.read(disk)
+    packed = search_packed_files(inspection.guest, values, progress)
+    sorter = _HitSorter(disk, inspection, values)
     for hit in hits:
         sorter.take(hit)
-    short, common = find_short_names(subject.opened.guest, dict(values.short_names))
-    hidden, unread = search_hidden(subject.opened.guest, values)
-    found = [*_with_keys(sorter.residue(), subject, values)]
+    short, common = find_short_names(inspection.guest, dict(values.short_names))
+    hidden, unread = search_hidden(inspection.guest, values)
+    found = [*_with_keys(sorter.residue(), inspection, values)]
     stopping = {value.label for value in values.values if not value.is_told}
     found += [Residue(*one, 0, 1) for one in _inside(packed) if one[0] in stopping]
     found += [Residue(*one, 0, 1) for one in short]
@@ -99,12 +99,33 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
     return ValueSearch(tuple(found), tuple(sorter.secrets()), not_searched, packed.opened)
 
 
-def _with_keys(residue: list[Residue], subject: Subject, values: ValueSet) -> Iterator[Residue]:
+def search_hidden(guest: Guest, values: ValueSet) -> tuple[list[tuple[str, str]], list[str]]:
+    """((label of a value, place) of each hit, sentences about what could not be read).
+
+    What the bytes of a volume do not show is searched as its file system reads it.
+    """
+    searcher, shipped = Searcher(values.needles), ShippedFiles(guest)
+    found: dict[tuple[str, str], None] = {}
+    unread: list[str] = []
+    for mount in guest.mounts if searcher.longest else ():
+        hits, told = mount.driver.search_hidden(mount.tree, searcher)
+        unread += told
+        for hit in hits:
+            path = mount.path.rstrip("/") + hit.path
+            value = values.values[hit.value_no]
+            if not (value.is_word and shipped.holds(path)):
+                found[value.label, path] = None
+    return list(found), unread
+
+
+def _with_keys(
+    residue: list[Residue], inspection: Inspection, values: ValueSet
+) -> Iterator[Residue]:
     """Residue in hives of a Windows by the keys that hold it, as far as those can be found."""
-    if subject.windows is None or not residue:
+    if inspection.windows is None or not residue:
         yield from residue
         return
-    places = HivePlaces(subject.opened.guest)
+    places = HivePlaces(inspection.guest)
     known = {value.label: value for value in values.values}
     for item in residue:
         value = known.get(item.label)
@@ -139,11 +160,11 @@ def _inside(packed: PackedResult) -> list[tuple[str, str]]:
 class _HitSorter:
     """Groups hits by value and place, and tells residue from what may stay."""
 
-    def __init__(self, disk: Store, subject: Subject, values: ValueSet) -> None:
+    def __init__(self, disk: Store, inspection: Inspection, values: ValueSet) -> None:
         self._disk = disk
         self._values = values.values
-        self._finder = PlaceFinder(subject)
-        self._shipped = ShippedFiles(subject.opened.guest)
+        self._finder = PlaceFinder(inspection)
+        self._shipped = ShippedFiles(inspection.guest)
         self._residue: dict[tuple[str, str], list[Hit]] = {}
         self._secrets: dict[tuple[str, str], list[Hit]] = {}
         self._words: dict[str, set[str]] = {}

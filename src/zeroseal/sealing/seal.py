@@ -13,10 +13,10 @@ from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CancellableStore, PaddedStore
 from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.guests.facts import SystemFacts
-from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
-from zeroseal.images.detect import open_image
+from zeroseal.images.detect import open_image, opened_image
+from zeroseal.images.facts import ImageFacts, facts_of, read_image_facts
 from zeroseal.images.host_file import HostFile, sha256_of
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
@@ -24,6 +24,7 @@ from zeroseal.images.reach import Reach, check_output_name
 from zeroseal.progress import CancelToken, Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import (
@@ -35,8 +36,6 @@ from zeroseal.sealing.record import (
     record_path,
 )
 from zeroseal.sealing.searched_value import ValueSet
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts, recoverable
 from zeroseal.sealing.values import collect_values
 from zeroseal.sealing.verify import Proof, verify_result
 
@@ -116,11 +115,11 @@ def plan_image(
     """
     recover = choices.recover_journal
     with (
-        opened(source, snapshot, choices.rules.reach) as image,
+        opened_image(source, snapshot, choices.rules.reach) as image,
         recoverable(image, recover) as store,
     ):
-        subject = Subject.read(store, recover=recover)
-        return plan_opened(image, subject, subject.settle(choices), progress)
+        inspection = Inspection.read(store, recover=recover)
+        return plan_opened(image, inspection, inspection.settle(choices), progress)
 
 
 def seal_image(
@@ -157,12 +156,13 @@ def seal_image(
         container = output.container_for(image)
         check_output_name(output.path, container.format_name)
         before = _fingerprint(image)
-        subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
-        choices = subject.settle(choices)
-        planned = plan_opened(image, subject, choices, progress)
+        inspection = Inspection.read(staged, choices.recover_journal)
+        inspection.guest.check_editable()
+        choices = inspection.settle(choices)
+        planned = plan_opened(image, inspection, choices, progress)
         check_allowed(planned.plan)
-        values = values_of(subject, choices)
-        apply_plan(planned.plan, subject, progress, now)
+        values = values_of(inspection, choices)
+        apply_plan(planned.plan, inspection, progress, now)
         with (
             ThreadPoolExecutor(1) as pool,
             open_output(output.path, output.overwrite_device, image.size_bytes) as target,
@@ -206,9 +206,9 @@ def _file_of(container: ContainerSpec, file: HostFile, token: CancelToken) -> Se
     return SealedFile(container.format_name, file.size_bytes, sha256_of(file.path, token.check))
 
 
-def values_of(subject: Subject, choices: SealChoices) -> ValueSet:
+def values_of(inspection: Inspection, choices: SealChoices) -> ValueSet:
     """The values to search for afterwards; none where that is not wanted."""
-    return collect_values(subject, choices) if choices.search_values else ValueSet((), ())
+    return collect_values(inspection, choices) if choices.search_values else ValueSet((), ())
 
 
 def count_changes(staged: StagedStore) -> tuple[int, int]:
@@ -238,12 +238,12 @@ def result_of(
 
 
 def plan_opened(
-    image: Image, subject: Subject, choices: SealChoices, progress: Progress
+    image: Image, inspection: Inspection, choices: SealChoices, progress: Progress
 ) -> PlannedSeal:
     """Surveys and plans an image that is open."""
-    findings = subject.find_all(choices, progress)
-    plan = plan_seal(subject, findings, choices, assess(image, subject, findings, choices))
-    return PlannedSeal(facts_of(image), subject.facts, plan)
+    findings = inspection.find_all(choices, progress)
+    plan = plan_seal(inspection, findings, choices, assess(image, inspection, findings, choices))
+    return PlannedSeal(facts_of(image), inspection.facts, plan)
 
 
 def _check_output_free(path: Path) -> None:

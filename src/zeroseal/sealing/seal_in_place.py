@@ -9,18 +9,16 @@ from typing import TYPE_CHECKING
 from zeroseal.blocks.digest import digest_before, digest_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.errors import NotProvenError, RefusedError
-from zeroseal.filesystems.kinds import NTFS
-from zeroseal.guests.open import opener_for_editing
 from zeroseal.images.children import find_children
 from zeroseal.images.image import Image
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.plan import check_allowed
 from zeroseal.sealing.record import NO_LINEAGE, Lineage, RecordExtras, build_record, record_path
 from zeroseal.sealing.seal import SealResult, count_changes, plan_opened, result_of, values_of
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.verify import verify_result
 
 if TYPE_CHECKING:
@@ -58,14 +56,15 @@ def seal_in_place(
         _check_alone(source, change.image)
         staged = StagedStore(change.image, change.folder)
         try:
-            subject = Subject.read(staged, opener_for_editing(now), choices.recover_journal)
+            inspection = Inspection.read(staged, choices.recover_journal)
+            inspection.guest.check_editable()
             if not also_ntfs:
-                _check_no_ntfs(source, subject)
-            choices = subject.settle(choices)
-            planned = plan_opened(change.image, subject, choices, progress)
+                _check_no_ntfs(source, inspection)
+            choices = inspection.settle(choices)
+            planned = plan_opened(change.image, inspection, choices, progress)
             check_allowed(planned.plan)
-            values = values_of(subject, choices)
-            apply_plan(planned.plan, subject, progress, now)
+            values = values_of(inspection, choices)
+            apply_plan(planned.plan, inspection, progress, now)
             progress(Step("checking the result", 0, 0))
             proof = verify_result(staged, planned.plan, values)
             digest = digest_store(staged, "reading the disk", progress)
@@ -98,13 +97,14 @@ def seal_in_place(
     return replace(result, record=change.folder / record_path(source).name)
 
 
-def _check_no_ntfs(path: Path, subject: Subject) -> None:
+def _check_no_ntfs(path: Path, inspection: Inspection) -> None:
     """NTFS is changed in place only where that was asked for by name: no chkdsk judged it here."""
-    for mount in subject.opened.guest.mounts:
-        if mount.volume.content.kind == NTFS:
+    for mount in inspection.guest.mounts:
+        if not mount.driver.is_sealed_in_place:
             raise RefusedError(
-                f"{path} is not sealed in place: {mount.volume.name} is NTFS; seal into a new file "
-                "with -o, which leaves the old one as it is, or say --ntfs-in-place as well"
+                f"{path} is not sealed in place: {mount.volume.name} is {mount.driver.name}; "
+                "seal into a new file with -o, which leaves the old one as it is, or say "
+                "--ntfs-in-place as well"
             )
 
 

@@ -14,8 +14,8 @@ from zeroseal.blocks.search import Needle
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.searched_value import SearchedValue
-from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import Change, EditKeys, EmptyFile, RemovePath
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finders import find_trace
@@ -34,12 +34,12 @@ _KEY_KIND = re.compile(rb"[a-z0-9@.-]{6}")  # ecdsa-sha2-nistp256: in every such
 _NOT_SECRET = re.compile(r"(\.pub|/authorized_keys2?|/known_hosts(\.old)?|/config)$")
 
 
-def removed_secrets(subject: Subject, choices: SealChoices) -> Iterator[SearchedValue]:
+def removed_secrets(inspection: Inspection, choices: SealChoices) -> Iterator[SearchedValue]:
     """Keys that a seal removes besides the SSH host keys: of services, people and the site."""
-    guest, context = subject.opened.guest, subject.context(choices)
+    guest, context = inspection.guest, inspection.context(choices)
     paths: dict[str, None] = {}
     passwords: dict[str, str] = {}  # what an edit takes out of a file, and the file
-    for change in _changes_of_secrets(subject, context, choices):
+    for change in _changes_of_secrets(inspection, context, choices):
         if isinstance(change, RemovePath | EmptyFile):
             paths[change.path] = None
         elif isinstance(change, EditKeys):
@@ -59,13 +59,13 @@ def removed_secrets(subject: Subject, choices: SealChoices) -> Iterator[Searched
 
 
 def _changes_of_secrets(
-    subject: Subject, context: FindContext, choices: SealChoices
+    inspection: Inspection, context: FindContext, choices: SealChoices
 ) -> Iterator[Change]:
     """What is done to places of traces that are secrets."""
     for trace in choices.catalogue:
         is_secret = trace.family == "keys" or trace.id == "people.ssh-keys"
         is_other = trace.id in ("keys.ssh-host", "keys.windows-ssh-host")
-        is_other = is_other or trace.guest not in ("any", subject.facts.family)
+        is_other = is_other or trace.guest not in ("any", inspection.facts.family)
         if is_secret and not is_other and choices.treats(trace):
             yield from (finding.change for finding in find_trace(trace, context, set()))
 

@@ -2,68 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import Store
+from zeroseal.filesystems.driver import VolumeState
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.guests.windows.volumes import NtfsFacts, read_ntfs_facts
-from zeroseal.images.detect import open_image
-from zeroseal.images.image import Image
-from zeroseal.images.reach import OWN_FOLDER, Reach
+from zeroseal.images.detect import opened_image
+from zeroseal.images.facts import ImageFacts, facts_of, stored_by_part
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.readiness import Readiness, assess
-from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import RegistryChange, ReissueSid
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
 from zeroseal.volumes.disk import Disk
-
-STRIP_CELLS = 72
-TREE_FORMATS = ("folder", "tar")
-
-
-@dataclass(frozen=True)
-class ImageFacts:
-    """The container of a disk.
-
-    Attributes:
-        variant: what kind of the format it is; may be empty.
-        size_bytes: of the virtual disk; ``file_bytes`` the length of the container's files, and
-            ``allocated_bytes`` what they take of the host's disk.
-        extents: the container's other files, where it has several.
-        chain: the backing files beneath it.
-        snapshots: the names of those it keeps inside.
-        remarks: what else is to be known of it, sentences.
-    """
-
-    path: Path
-    format_name: str
-    variant: str
-    size_bytes: int
-    file_bytes: int
-    allocated_bytes: int
-    extents: tuple[Path, ...]
-    chain: tuple[Path, ...]
-    snapshots: tuple[str, ...]
-    remarks: tuple[str, ...]
-
-    @property
-    def is_tree(self) -> bool:
-        """Whether it is no disk but a root file system by itself."""
-        return self.format_name in TREE_FORMATS
-
-    @property
-    def other_files(self) -> tuple[Path, ...]:
-        """What must come along when the image is copied."""
-        return self.extents + self.chain
 
 
 @dataclass(frozen=True)
@@ -76,7 +32,7 @@ class Survey:
         findings: in the order of the catalogue.
         guard: what a seal with these choices would lead to.
         choices: what was asked for.
-        windows, ntfs: more of a Windows, and of its volumes of NTFS.
+        windows: more of a Windows, and ``volume_states`` of its volumes.
     """
 
     image: ImageFacts
@@ -89,7 +45,7 @@ class Survey:
     guard: Guard
     choices: SealChoices
     windows: WindowsFacts | None = None
-    ntfs: tuple[NtfsFacts, ...] = ()
+    volume_states: tuple[VolumeState, ...] = ()
 
     @property
     def is_ready(self) -> bool:
@@ -106,94 +62,30 @@ def survey_image(
         ImageError, RefusedError: the image cannot be read or handled.
     """
     recover = choices.recover_journal
-    with opened(path, snapshot, choices.rules.reach) as image, recoverable(image, recover) as store:
-        subject = Subject.read(store, recover=recover)
-        choices = subject.settle(choices)
-        findings = subject.find_all(choices, progress)
+    with (
+        opened_image(path, snapshot, choices.rules.reach) as image,
+        recoverable(image, recover) as store,
+    ):
+        inspection = Inspection.read(store, recover=recover)
+        choices = inspection.settle(choices)
+        findings = inspection.find_all(choices, progress)
         return Survey(
             image=facts_of(image),
-            disk=subject.disk,
+            disk=inspection.disk,
             stored=stored_by_part(image),
-            system=subject.facts,
-            mounts=tuple((m.path, m.volume.name) for m in subject.opened.guest.mounts),
+            system=inspection.facts,
+            mounts=tuple((m.path, m.volume.name) for m in inspection.guest.mounts),
             findings=tuple(findings),
-            readiness=assess(image, subject, findings, choices),
+            readiness=assess(image, inspection, findings, choices),
             guard=guard(
-                subject,
+                inspection,
                 [finding for finding in findings if choices.treats(finding.trace)],
                 choices,
             ),
             choices=choices,
-            windows=subject.windows,
-            ntfs=read_ntfs_volumes(subject.disk) if subject.windows else (),
+            windows=inspection.windows,
+            volume_states=inspection.volume_states() if inspection.windows else (),
         )
-
-
-def read_ntfs_volumes(disk: Disk) -> tuple[NtfsFacts, ...]:
-    """The facts of a disk's volumes of NTFS."""
-    return tuple(read_ntfs_facts(item) for item in disk.volumes if item.content.kind == "ntfs")
-
-
-def stored_by_part(image: Image) -> tuple[int, ...]:
-    """How many bytes are stored of each of ``STRIP_CELLS`` equal parts of a disk."""
-    part = max(1, -(-image.size_bytes // STRIP_CELLS))
-    stored = [0] * STRIP_CELLS
-    for extent in image.iter_extents(0, image.size_bytes):
-        position, end = extent.offset_bytes, extent.offset_bytes + extent.length
-        while position < end and not extent.is_zero:
-            stop = min(end, (position // part + 1) * part)
-            stored[position // part] += stop - position
-            position = stop
-    return tuple(stored)
-
-
-@contextmanager
-def opened(path: Path, snapshot: str = "", reach: Reach = OWN_FOLDER) -> Iterator[Image]:
-    """Opens an image, or one of its snapshots, for reading and closes it again."""
-    image = open_image(path, snapshot, reach)
-    try:
-        yield image
-    finally:
-        image.close()
-
-
-@contextmanager
-def recoverable(image: Image, recover: bool) -> Iterator[Store]:
-    """An image, or a layer over it where its file systems are to be recovered in appearance."""
-    if not recover:
-        yield image
-        return
-    staged = StagedStore(image)
-    try:
-        yield staged
-    finally:
-        staged.close()
-
-
-def read_image_facts(path: Path, reach: Reach = OWN_FOLDER) -> ImageFacts:
-    """The facts of an image file.
-
-    Raises:
-        ImageError, RefusedError: it cannot be opened.
-    """
-    with opened(path, reach=reach) as image:
-        return facts_of(image)
-
-
-def facts_of(image: Image) -> ImageFacts:
-    """The facts of an opened image."""
-    return ImageFacts(
-        path=image.path,
-        format_name=image.format_name,
-        size_bytes=image.size_bytes,
-        variant=image.variant,
-        file_bytes=sum(file.size_bytes for file in image.files),
-        allocated_bytes=sum(file.allocated_bytes for file in image.files),
-        extents=tuple(file.path for file in image.files[1:]),
-        chain=tuple(image.chain[1:]),
-        snapshots=tuple(image.snapshots),
-        remarks=tuple(image.remarks),
-    )
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,7 @@ from zeroseal.filesystems.plain.folder import FolderSource
 from zeroseal.filesystems.plain.tar import TarSource
 from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.filesystems.tree import Kind
+from zeroseal.images.facts import STRIP_CELLS
 from zeroseal.images.output import OutputFile
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
@@ -29,8 +30,8 @@ from zeroseal.sealing.residue import Residue, not_allowed
 from zeroseal.sealing.seal import PlannedSeal, plan_opened
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.some_of import some_of
-from zeroseal.sealing.survey import STRIP_CELLS, Survey
-from zeroseal.sealing.tree_source import FileStore, TreeImage, open_source, subject_of
+from zeroseal.sealing.survey import Survey
+from zeroseal.sealing.tree_source import FileStore, TreeImage, inspect_tree, open_source
 from zeroseal.sealing.values import collect_values
 from zeroseal.sealing.verify import Proof
 
@@ -61,14 +62,14 @@ def survey_tree(path: Path, choices: SealChoices, progress: Progress = quiet) ->
     """
     source = open_source(path)
     try:
-        subject = subject_of(source.tree)
-        choices = subject.settle(choices)
-        planned = plan_opened(TreeImage(path), subject, choices, progress)
+        inspection = inspect_tree(source.tree)
+        choices = inspection.settle(choices)
+        planned = plan_opened(TreeImage(path), inspection, choices, progress)
         return Survey(
             image=planned.source,
-            disk=subject.disk,
+            disk=inspection.disk,
             stored=(0,) * STRIP_CELLS,
-            system=subject.facts,
+            system=inspection.facts,
             mounts=(("/", "all files"),),
             findings=(*planned.plan.treated, *planned.plan.skipped),
             readiness=planned.plan.readiness,
@@ -83,8 +84,8 @@ def plan_tree(path: Path, choices: SealChoices, progress: Progress = quiet) -> P
     """Plans the seal of a folder or a tar archive; writes nothing."""
     source = open_source(path)
     try:
-        subject = subject_of(source.tree)
-        return plan_opened(TreeImage(path), subject, subject.settle(choices), progress)
+        inspection = inspect_tree(source.tree)
+        return plan_opened(TreeImage(path), inspection, inspection.settle(choices), progress)
     finally:
         source.close()
 
@@ -116,12 +117,12 @@ def seal_tree(
     try:
         if output is None and not isinstance(source, FolderSource):
             raise UsageError("only a folder is sealed in place: name a new archive with -o OUT.tar")
-        subject = subject_of(source.tree)
-        choices = subject.settle(choices)
-        planned = plan_opened(TreeImage(path), subject, choices, progress)
+        inspection = inspect_tree(source.tree)
+        choices = inspection.settle(choices)
+        planned = plan_opened(TreeImage(path), inspection, choices, progress)
         check_allowed(planned.plan)
-        values = collect_values(subject, choices) if choices.search_values else ValueSet((), ())
-        apply_plan(planned.plan, subject, progress, now)
+        values = collect_values(inspection, choices) if choices.search_values else ValueSet((), ())
+        apply_plan(planned.plan, inspection, progress, now)
         proof = _prove(source.tree, planned.plan, values, progress)
         if output is None:
             assert isinstance(source, FolderSource)  # checked above
@@ -154,8 +155,8 @@ def check_tree(path: Path, progress: Progress = quiet, rules: HouseRules = NO_RU
         )
     source = open_source(path)
     try:
-        subject = subject_of(source.tree)
-        choices = subject.settle(SealChoices(rules=rules))
+        inspection = inspect_tree(source.tree)
+        choices = inspection.settle(SealChoices(rules=rules))
         if record:
             choices = SealChoices(
                 retained_accounts=record.retained_accounts,
@@ -163,7 +164,7 @@ def check_tree(path: Path, progress: Progress = quiet, rules: HouseRules = NO_RU
                 rules=rules,
             )
         skipped = record.skipped if record else ()
-        found = subject.find_all(choices, progress)
+        found = inspection.find_all(choices, progress)
         findings = tuple(item for item in found if item.trace.id not in skipped)
     finally:
         source.close()
@@ -230,7 +231,7 @@ def _write_archive(
 
 def _check_nothing_left(tree: PlainTree, plan: Plan) -> None:
     """Raises NotProvenError where the catalogue still finds what was treated."""
-    found = subject_of(tree).find_all(plan.choices)
+    found = inspect_tree(tree).find_all(plan.choices)
     left = [finding.place for finding in found if plan.choices.treats(finding.trace)]
     if left:
         raise NotProvenError(

@@ -1,4 +1,4 @@
-"""A root file system that is no disk: a folder of the host or a tar archive, as a subject."""
+"""A root file system that is no disk: a folder of the host or a tar archive, as a inspection."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from pathlib import Path
 
 from zeroseal.blocks.store import Extent, MemoryStore, Store
 from zeroseal.errors import NoGuestError
+from zeroseal.filesystems.plain.driver import TREE_KIND
 from zeroseal.filesystems.plain.folder import FolderSource
 from zeroseal.filesystems.plain.tar import TarSource
 from zeroseal.filesystems.plain.tree import PlainTree
@@ -14,13 +15,12 @@ from zeroseal.guests.facts import read_facts
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.open import OpenedGuest, looks_like_root
 from zeroseal.images.container_file import ContainerFile
+from zeroseal.images.facts import TREE_FORMATS
 from zeroseal.images.image import Image
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import TREE_FORMATS
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Content, Volume
 
-TREE_KIND = "tree"
 NOT_VISIBLE = (
     "Swap, journals, slack, free space and what lies between volumes are not visible here: seal "
     "the disk image to have them zeroed too."
@@ -95,8 +95,8 @@ def open_source(path: Path, now: int = 0) -> FolderSource | TarSource:
     return FolderSource(path, now) if path.is_dir() else TarSource(path, now)
 
 
-def subject_of(tree: PlainTree) -> Subject:
-    """The subject that a tree is.
+def inspect_tree(tree: PlainTree) -> Inspection:
+    """The inspection that a tree is.
 
     Raises:
         NoGuestError: it holds no system that we know.
@@ -108,5 +108,5 @@ def subject_of(tree: PlainTree) -> Subject:
             f"{tree.where} holds no root file system of a Linux system: there is no "
             "/etc/os-release in it"
         )
-    opened = OpenedGuest(guest, unread=[], boot_unread=[], swaps=[], strangers=[])
-    return Subject(Disk("none", "", [], []), opened, read_facts(guest))
+    opened = OpenedGuest(guest, unread=[], boot_unread=[], swaps=[], unmounted=[])
+    return Inspection(volume.store, Disk("none", "", [], []), opened, read_facts(guest))

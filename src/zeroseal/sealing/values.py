@@ -16,10 +16,10 @@ from zeroseal.guests.host_names import read_names
 from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import HouseRules
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.searched_value import SearchedValue, ValueSet, text_needle, wide_needle
 from zeroseal.sealing.secret_values import host_keys, removed_secrets, secret_files
 from zeroseal.sealing.short_names import SHORTEST
-from zeroseal.sealing.subject import Subject
 from zeroseal.sealing.windows.values import windows_values
 from zeroseal.traces.load import get_trace
 
@@ -35,31 +35,31 @@ _INITIATOR, _LONGEST_INITIATOR = "/etc/iscsi/initiatorname.iscsi", 223  # RFC 71
 _NEUTRAL_NAMES = ("localhost", "localhost.localdomain", "")
 
 
-def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
+def collect_values(inspection: Inspection, choices: SealChoices) -> ValueSet:
     """Reads the values of a disk that a seal with these choices removes."""
-    guest = subject.opened.guest
+    guest = inspection.guest
     values: list[SearchedValue] = []
     skipped: list[str] = []
 
     def treats(trace_id: str) -> bool:
         return choices.treats(get_trace(trace_id))
 
-    if subject.windows:
-        values += windows_values(subject, choices)
-        values += removed_secrets(subject, choices)
-        _add_windows_names(subject, choices, values, skipped)
+    if inspection.windows:
+        values += windows_values(inspection, choices)
+        values += removed_secrets(inspection, choices)
+        _add_windows_names(inspection, choices, values, skipped)
         values += house_values(choices.rules).values
         return _chosen(values, skipped, choices.rules)
     for trace_id, read in _READERS:
         if treats(trace_id):
             values += read(guest)
-    values += removed_secrets(subject, choices)
-    names = dict(_names_of(subject, choices))
+    values += removed_secrets(inspection, choices)
+    names = dict(_names_of(inspection, choices))
     for name, label in names.items():
         if not _is_short(name):
             _add_name(label, name, values, skipped)
     if treats("people.accounts"):
-        for account in subject.context(choices).doomed:
+        for account in inspection.context(choices).doomed:
             values += _password_hash(guest, account.name)
     if treats("people.root-password") and not choices.keeps_root:
         values += _password_hash(guest, "root")
@@ -68,17 +68,17 @@ def collect_values(subject: Subject, choices: SealChoices) -> ValueSet:
     return _chosen(values, skipped, choices.rules, short)
 
 
-def _names_of(subject: Subject, choices: SealChoices) -> Iterator[tuple[str, str]]:
+def _names_of(inspection: Inspection, choices: SealChoices) -> Iterator[tuple[str, str]]:
     """(name, label) of all names that the machine has had, and of accounts that go."""
     if choices.treats_id("identity.host-name"):
-        present = subject.facts.host_name
+        present = inspection.facts.host_name
         if present not in _NEUTRAL_NAMES:
             yield present, f"host name ({present})"
-        for name in read_names(subject.opened.guest):
+        for name in read_names(inspection.guest):
             if name not in (present.lower(), present.partition(".")[0].lower()):
                 yield name, f"earlier host name ({name})"
     if choices.treats_id("people.accounts"):
-        for account in subject.context(choices).doomed:
+        for account in inspection.context(choices).doomed:
             yield account.name, f"account name {account.name}"
 
 
@@ -106,13 +106,13 @@ def _chosen(
 
 
 def _add_windows_names(
-    subject: Subject, choices: SealChoices, values: list[SearchedValue], skipped: list[str]
+    inspection: Inspection, choices: SealChoices, values: list[SearchedValue], skipped: list[str]
 ) -> None:
-    name = subject.facts.host_name
+    name = inspection.facts.host_name
     if choices.treats_id("identity.computer-name") and name != NEUTRAL_COMPUTER_NAME:
         _add_name(f"computer name ({name})", name, values, skipped)
     if choices.treats_id("people.windows-accounts"):
-        windows = subject.context(choices).of_windows
+        windows = inspection.context(choices).of_windows
         names = [account.name for account in windows.doomed]
         names += [
             profile.name

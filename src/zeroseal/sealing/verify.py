@@ -6,13 +6,12 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError, ResidueError
-from zeroseal.filesystems.kinds import CHECKERS, check_file_system, family_of, is_closed
+from zeroseal.filesystems.drivers import driver_of, read_disk
 from zeroseal.progress import Progress, quiet
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
-from zeroseal.sealing.subject import Subject
-from zeroseal.volumes.disk import read_disk
 
 _MOST_NAMED = 3
 
@@ -74,7 +73,7 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
     checked = check_file_systems(staged)
     left = [
         finding
-        for finding in Subject.read(staged).find_all(plan.choices, progress)
+        for finding in Inspection.read(staged).find_all(plan.choices, progress)
         if plan.choices.treats(finding.trace)
     ]
     if left:
@@ -113,17 +112,17 @@ def check_file_systems(staged: Store) -> list[str]:
     """
     checked = []
     for volume in read_disk(staged).volumes:
-        kind = volume.content.kind
-        if not volume.content.is_readable or not is_closed(kind, volume.store, volume.name):
+        driver = driver_of(volume)
+        if driver is None or not driver.is_closed(volume.store, volume.name):
             continue
-        problems = check_file_system(kind, volume.store, volume.name)
+        problems = driver.check(volume.store, volume.name)
         if problems:
             told = "; ".join(
                 f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
             )
             raise NotProvenError(
                 f"the file system of {volume.name} is not consistent ({told}): nothing was "
-                f"written; run {CHECKERS[family_of(kind)]} on it in the guest or on a copy, then "
+                f"written; run {driver.checker} on it in the guest or on a copy, then "
                 "seal again",
                 got=len(problems),
             )

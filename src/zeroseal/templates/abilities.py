@@ -10,10 +10,10 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.network_files import find_network_service
 from zeroseal.guests.services import Services
 from zeroseal.guests.windows.identity import FirstStart
+from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.sealing.first_boot import SEED, read_tasks
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.traces.finders import regrower
 from zeroseal.traces.load import get_trace
 
@@ -53,11 +53,11 @@ def read_abilities(image: Path, reach: Reach = OWN_FOLDER) -> Abilities:
     Raises:
         ImageError, RefusedError: it cannot be read.
     """
-    with opened(image, reach=reach) as disk:
-        subject = Subject.read(disk)
-        if subject.windows:
-            return _of_windows(subject.opened.guest, subject.windows.identity.first_start)
-        return abilities_of(subject.opened.guest)
+    with opened_image(image, reach=reach) as disk:
+        inspection = Inspection.read(disk)
+        if inspection.windows:
+            return _of_windows(inspection.guest, inspection.windows.identity.first_start)
+        return abilities_of(inspection.guest)
 
 
 def abilities_of(guest: Guest) -> Abilities:

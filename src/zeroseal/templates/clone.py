@@ -11,6 +11,7 @@ from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError, ZeroSealError
 from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.images.facts import ImageFacts, read_image_facts
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.batch import Batch
 from zeroseal.machines.blueprint import SEED_FILE
@@ -33,7 +34,6 @@ from zeroseal.machines.yard import MachineState, Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
 from zeroseal.sealing.house_rules import rules_of
-from zeroseal.sealing.survey import ImageFacts, read_image_facts
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_abilities
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish

@@ -15,10 +15,10 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.name_edits import read_locale, read_time_zone
 from zeroseal.guests.static_addresses import find_static_addresses
 from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.images.detect import opened_image
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened, recoverable
+from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.templates.clone_sheet.load import CloneWish, LoadedCloneSheet
 
 
@@ -68,14 +68,14 @@ def check_clone(
         ImageError, RefusedError: the disk cannot be read.
     """
     progress(Step("reading the clone", 0, 0))
-    with opened(disk) as image, recoverable(image, recover=True) as store:
-        subject = Subject.read(store, recover=True)
-        guest = subject.opened.guest
-        if subject.windows:
-            answers = list(_answers_of_windows(subject.windows, wish))
+    with opened_image(disk) as image, recoverable(image, recover=True) as store:
+        inspection = Inspection.read(store, recover=True)
+        guest = inspection.guest
+        if inspection.windows:
+            answers = list(_answers_of_windows(inspection.windows, wish))
         else:
             answers = list(_answers_of_guest(guest, wish))
-        answers += _answers_of_size(subject, image.size_bytes, wish)
+        answers += _answers_of_size(inspection, image.size_bytes, wish)
     return answers + (list(_answers_of_definition(definition, wish)) if definition else [])
 
 
@@ -134,14 +134,16 @@ def _answers_of_addresses(guest: Guest, asked: list[str]) -> Iterator[CloneAnswe
         yield CloneAnswer("address", address, address if is_there else ", ".join(found), is_there)
 
 
-def _answers_of_size(subject: Subject, size_bytes: int, wish: CloneWish) -> Iterator[CloneAnswer]:
+def _answers_of_size(
+    inspection: Inspection, size_bytes: int, wish: CloneWish
+) -> Iterator[CloneAnswer]:
     if not wish.disk_bytes:
         return
     asked = size_text(wish.disk_bytes)
     yield CloneAnswer("disk", asked, size_text(size_bytes), size_bytes == wish.disk_bytes)
-    root = subject.opened.guest.mounts[0].volume
+    root = inspection.guest.mounts[0].volume
     end = max(
-        (item.offset_bytes + item.size_bytes for item in subject.disk.volumes if item.number),
+        (item.offset_bytes + item.size_bytes for item in inspection.disk.volumes if item.number),
         default=size_bytes,
     )
     # partitions end at a whole MiB, before the backup of the table

@@ -9,15 +9,17 @@ from pathlib import Path
 from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.errors import UsageError, environment_error
+from zeroseal.filesystems.drivers import recognise
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.create import ContainerSpec
+from zeroseal.images.detect import opened_image
+from zeroseal.images.facts import ImageFacts
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.overlay import make_overlay
 from zeroseal.images.reach import Reach
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.survey import ImageFacts, opened
 from zeroseal.volumes.gpt import move_backup
 from zeroseal.volumes.grow import grow_disk, grow_last_partition
 
@@ -98,7 +100,7 @@ def flatten(disk: Path, progress: Progress = quiet) -> bool:
     """
     whole = disk.with_name(f".{disk.name}.whole")
     whole.unlink(missing_ok=True)  # of a command that was killed
-    with opened(disk) as image:
+    with opened_image(disk) as image:
         if not image.has_parent:
             return False
         with OutputFile(whole) as target:
@@ -123,7 +125,7 @@ def _make_overlay(wish: DiskWish, template: ImageFacts, path: Path, final: Path)
         staged = StagedStore(change.image)
         move_backup(staged)
         if wish.grow_last:
-            grow_last_partition(staged)
+            grow_last_partition(staged, recognise)
         change.take(staged)
         change.commit()
         staged.close()
@@ -131,12 +133,12 @@ def _make_overlay(wish: DiskWish, template: ImageFacts, path: Path, final: Path)
 
 def _write_anew(wish: DiskWish, template: ImageFacts, path: Path, progress: Progress) -> None:
     with (
-        opened(template.path, reach=Reach(template.format_name)) as image,
+        opened_image(template.path, reach=Reach(template.format_name)) as image,
         OutputFile(path) as target,
     ):
         grown, _moved = grow_disk(image, wish.size_bytes)
         if wish.grow_last:
-            grow_last_partition(grown)
+            grow_last_partition(grown, recognise)
         container = ContainerSpec(wish.format_name or template.format_name)
         digest = write_disk(grown, target.file, container, path.name, progress)
         read_back(target.file, digest, container.format_name, progress)

@@ -8,11 +8,12 @@ from pathlib import Path
 from zeroseal.blocks.store import Store
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
+from zeroseal.images.detect import opened_image
+from zeroseal.images.facts import ImageFacts, facts_of, read_image_facts
 from zeroseal.images.output import open_output, write_small_file
 from zeroseal.images.reach import OWN_FOLDER, Reach, check_output_name
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.record import find_record, record_path
-from zeroseal.sealing.survey import ImageFacts, facts_of, opened, read_image_facts
 from zeroseal.volumes.grow import grow_disk
 
 
@@ -71,7 +72,7 @@ def export_image(source: Path, request: ExportRequest, progress: Progress = quie
     moved = False
     check_output_name(request.output, request.container.format_name)
     with (
-        opened(source, request.snapshot, request.reach) as image,
+        opened_image(source, request.snapshot, request.reach) as image,
         open_output(request.output, request.overwrite_device, image.size_bytes) as target,
     ):
         disk: Store = image

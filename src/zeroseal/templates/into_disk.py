@@ -45,8 +45,8 @@ def settle_into(disk: Path, seed: Seed, now: int) -> list[str]:
         RefusedError: the guest cannot be told that; nothing was written.
         ImageError: the disk cannot be read.
     """
-    with changed_disk(disk, now) as subject:
-        return _settle(subject.opened.guest, seed, now)
+    with changed_disk(disk, now) as inspection:
+        return _settle(inspection.guest, seed, now)
 
 
 def _settle(guest: Guest, seed: Seed, now: int) -> list[str]:

@@ -16,6 +16,8 @@ from pathlib import Path
 from zeroseal.errors import RefusedError, UsageError
 from zeroseal.guests.packages import changed_packages, read_packages, versions_of
 from zeroseal.images.copying import copy_image_file
+from zeroseal.images.detect import opened_image
+from zeroseal.images.facts import read_image_facts
 from zeroseal.images.output import write_small_file
 from zeroseal.machines import FILE_NAME, snapshots
 from zeroseal.machines.blueprint import KEY_FILE
@@ -30,11 +32,10 @@ from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.record import Lineage
 from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
 from zeroseal.sealing.signing import RecordSigner
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened, read_image_facts
 from zeroseal.templates.shelf.entry import VERSION_PATTERN, Template
 from zeroseal.templates.shelf.shelf import CURRENT, NewTemplate, Shelf
 
@@ -256,8 +257,8 @@ def _copy_to_seal(
 
 
 def _package_versions(machine: YardMachine) -> dict[str, str]:
-    with opened(machine.disk) as image:
-        return versions_of(read_packages(Subject.read(image).opened.guest))
+    with opened_image(machine.disk) as image:
+        return versions_of(read_packages(Inspection.read(image).guest))
 
 
 def _lineage(shelf: Shelf, name: str, changes: list[str]) -> Lineage:

@@ -20,7 +20,7 @@ from zeroseal.guests.windows.answer_build import (
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import MOST_NAME, issue_identity
 from zeroseal.machines.disk_change import changed_disk
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.templates.abilities import WINDOWS_SET_UP, Abilities
 from zeroseal.templates.clone_sheet.load import CloneWish
 
@@ -90,12 +90,12 @@ def settle_windows(disk: Path, wish: CloneWish, reissues: bool, now: int) -> lis
     Raises:
         ImageError, RefusedError: the disk cannot be read or changed.
     """
-    with changed_disk(disk, now) as subject:
-        assert subject.windows is not None  # its template was one
-        assert subject.registry is not None
-        if subject.windows.identity.first_start.makes_identity:
-            return _put_answers(subject, wish)
-        return _settle_plain(subject, subject.registry, wish, reissues, now)
+    with changed_disk(disk, now) as inspection:
+        assert inspection.windows is not None  # its template was one
+        assert inspection.registry is not None
+        if inspection.windows.identity.first_start.makes_identity:
+            return _put_answers(inspection, wish)
+        return _settle_plain(inspection, inspection.registry, wish, reissues, now)
 
 
 def answers_of(wish: CloneWish) -> FirstStartAnswers:
@@ -118,8 +118,8 @@ def answers_of(wish: CloneWish) -> FirstStartAnswers:
     )
 
 
-def _put_answers(subject: Subject, wish: CloneWish) -> list[str]:
-    guest, told = subject.opened.guest, []
+def _put_answers(inspection: Inspection, wish: CloneWish) -> list[str]:
+    guest, told = inspection.guest, []
     for path in CACHED_PATHS:
         if guest.is_file(path):
             guest.zero_content(path, 0)
@@ -130,11 +130,11 @@ def _put_answers(subject: Subject, wish: CloneWish) -> list[str]:
 
 
 def _settle_plain(
-    subject: Subject, registry: Registry, wish: CloneWish, reissues: bool, now: int
+    inspection: Inspection, registry: Registry, wish: CloneWish, reissues: bool, now: int
 ) -> list[str]:
-    assert subject.windows is not None  # the caller looked
-    sid = subject.windows.identity.sid if reissues else ""
-    issue_identity(subject.opened.guest, registry, wish.host_name, sid, now)
+    assert inspection.windows is not None  # the caller looked
+    sid = inspection.windows.identity.sid if reissues else ""
+    issue_identity(inspection.guest, registry, wish.host_name, sid, now)
     if reissues:
         return []
     return [

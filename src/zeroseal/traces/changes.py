@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zeroseal.blocks.patches import Patch
 from zeroseal.guests.windows.hives import hive_title
 from zeroseal.traces.key_edits import KeyEdit
 
@@ -130,48 +131,6 @@ class RewriteInitramfs:
 
 
 @dataclass(frozen=True)
-class BlankSwap:
-    """Zeroes a swap volume behind its header."""
-
-    volume: str
-
-
-@dataclass(frozen=True)
-class BlankJournal:
-    """Zeroes the body of a file system's journal."""
-
-    volume: str
-
-
-@dataclass(frozen=True)
-class BlankFreeInodes:
-    """Zeroes the inodes that no file uses."""
-
-    volume: str
-
-
-@dataclass(frozen=True)
-class BlankFreeSpace:
-    """Zeroes all blocks that no file uses; done last, when everything else is gone."""
-
-    volume: str
-
-
-@dataclass(frozen=True)
-class BlankSlack:
-    """Zeroes what lies unread inside the structures of a file system."""
-
-    volume: str
-
-
-@dataclass(frozen=True)
-class BlankGaps:
-    """Zeroes what lies between the volumes; ``volume`` says where, in words."""
-
-    volume: str
-
-
-@dataclass(frozen=True)
 class RemoveKey:
     """Removes a key of the registry with all below it; ``file`` is its hive's."""
 
@@ -277,25 +236,34 @@ class CleanHive:
 
 
 @dataclass(frozen=True)
+class WritePatches:
+    """Makes stale ranges as they should be: zeros, or what the format has in their place.
+
+    Attributes:
+        place: what they are part of, as a plan names it.
+        volume: the name of the volume that they lie on; empty where it is the disk itself.
+        patches: the ranges, exactly as they will be written.
+    """
+
+    place: str
+    volume: str
+    patches: tuple[Patch, ...]
+
+
+@dataclass(frozen=True)
+class ForgetFileChanges:
+    """Empties a volume's journal of changes to its files, and what names the volume in it."""
+
+    volume: str
+    size_bytes: int
+
+
+@dataclass(frozen=True)
 class ReissueSid:
     """Puts a new random identifier in the place of the machine's own, everywhere."""
 
     volume: str
     sid: str
-
-
-@dataclass(frozen=True)
-class BlankShadowHeader:
-    """Zeroes the header that leads to a volume's shadow copies, in its boot sectors."""
-
-    volume: str
-
-
-@dataclass(frozen=True)
-class ForgetHosts:
-    """Takes the names of hosts out of the LVM metadata on a physical volume."""
-
-    volume: str
 
 
 TextChange = (
@@ -324,16 +292,7 @@ RegistryChange = (
     | DisableAccount
     | CleanHive
 )
-VolumeChange = (
-    BlankSwap
-    | BlankJournal
-    | BlankFreeInodes
-    | BlankFreeSpace
-    | BlankSlack
-    | BlankGaps
-    | BlankShadowHeader
-    | ForgetHosts
-)
+VolumeChange = WritePatches | ForgetFileChanges
 Change = PathChange | RegistryChange | VolumeChange | ReissueSid
 
 
@@ -372,14 +331,7 @@ def place_of(change: Change) -> str:
             | RewriteInitramfs(path=path)
         ):
             return path
-        case (
-            BlankSwap()
-            | BlankJournal()
-            | BlankFreeInodes()
-            | BlankFreeSpace()
-            | BlankSlack()
-            | BlankGaps()
-            | BlankShadowHeader()
-            | ForgetHosts()
-        ):
-            return change.volume
+        case WritePatches(place=place):
+            return place
+        case ForgetFileChanges(volume=volume):
+            return volume

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from zeroseal.filesystems.inventory import Inventory
 from zeroseal.guests.accounts import Account, read_accounts
-from zeroseal.guests.guest import Guest
+from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.host_names import read_names
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Registry
 from zeroseal.guests.services import Services
@@ -90,6 +91,7 @@ class FindContext:
 
     Attributes:
         swaps: swap volumes of the disk.
+        inventory_of: gives the inventory of a mounted volume.
         gaps: ranges of the disk that belong to nothing.
         physical_volumes: those of LVM.
         retained: names of human accounts that stay.
@@ -103,6 +105,7 @@ class FindContext:
 
     guest: Guest
     swaps: list[Volume]
+    inventory_of: Callable[[Mount], Inventory]
     gaps: tuple[Gap, ...] = ()
     physical_volumes: tuple[PhysicalVolume, ...] = ()
     retained: frozenset[str] = frozenset()
@@ -145,8 +148,3 @@ class FindContext:
         if self.windows is None:
             raise TypeError("the guest is no Windows")
         return self.windows
-
-    def get_volume(self, name: str) -> Volume:
-        """The guest's volume of that name."""
-        volumes = [mount.volume for mount in self.guest.mounts] + self.swaps
-        return next(volume for volume in volumes if volume.name == name)

@@ -23,6 +23,7 @@ from zeroseal.traces.changes import (
     Change,
     EditKeys,
     EmptyFile,
+    ForgetFileChanges,
     PathChange,
     RegistryChange,
     ReissueSid,
@@ -66,7 +67,6 @@ from zeroseal.traces.volume_finders import (
     find_shadow_headers,
     find_slack,
     find_swaps,
-    stored_bytes,
 )
 from zeroseal.traces.windows_account_finders import (
     find_windows_accounts,
@@ -131,9 +131,7 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
             continue
         for change, evidence in _find_changes(where, context):
             if isinstance(change, VolumeChange):
-                size = stored_bytes(change, context)
-                if size:
-                    yield Finding(trace, where.treatment, change, 0, size, evidence)
+                yield Finding(trace, where.treatment, change, 0, _stale_bytes(change), evidence)
             elif isinstance(change, ReissueSid):
                 yield Finding(trace, where.treatment, change, 0, 0, evidence)
             elif isinstance(change, RegistryChange):
@@ -141,6 +139,12 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
                     yield Finding(trace, where.treatment, change, 0, 0, evidence)
             elif not _is_claimed(change.path, claimed):
                 yield _of_path(trace, where, change, evidence, context, claimed)
+
+
+def _stale_bytes(change: VolumeChange) -> int:
+    if isinstance(change, ForgetFileChanges):
+        return change.size_bytes
+    return sum(patch.stale_bytes for patch in change.patches)
 
 
 def regrower(trace: Trace, guest: Guest, services: Services, gone: Collection[str] = ()) -> str:

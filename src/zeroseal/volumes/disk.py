@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from zeroseal.blocks.store import SliceStore, Store
@@ -16,8 +17,9 @@ from zeroseal.volumes.lvm.read import (
     read_physical_volume,
 )
 from zeroseal.volumes.mbr import find_mbr
-from zeroseal.volumes.recognise import recognise
-from zeroseal.volumes.volume import Volume
+from zeroseal.volumes.volume import LVM_KIND, Content, Volume
+
+Recogniser = Callable[[Store], Content]
 
 
 @dataclass(frozen=True)
@@ -44,8 +46,12 @@ class Disk:
     boot_gap: tuple[int, int] = (0, 0)
 
 
-def read_disk(store: Store) -> Disk:
+def read_volumes(store: Store, recognise: Recogniser) -> Disk:
     """Reads the partition table and recognises every volume.
+
+    Args:
+        store: the disk.
+        recognise: names what lies on a volume; ``filesystems.drivers.recognise`` knows most.
 
     A disk without a table but with a file system on it is one volume, ``whole disk``.
 
@@ -57,9 +63,9 @@ def read_disk(store: Store) -> Disk:
         notes = []
         if gpt.from_backup:
             notes.append("The primary partition table is damaged; its backup was read.")
-        parts = _volumes(store, gpt.partitions)
+        parts = _volumes(store, gpt.partitions, recognise)
         gaps = gaps_of_disk(store, parts, gpt.table_ranges)
-        volumes, physical = _with_logical(parts)
+        volumes, physical = _with_logical(parts, recognise)
         gaps += gaps_of_lvm(physical)
         return Disk(
             "GPT",
@@ -79,11 +85,11 @@ def read_disk(store: Store) -> Disk:
                 f"there (looked for {GPT_SIGNATURE.decode()} with sectors of "
                 f"{' and '.join(map(str, SECTOR_SIZES))} bytes)"
             )
-        parts = _volumes(store, partitions)
+        parts = _volumes(store, partitions, recognise)
         boot_end = min(part.offset_bytes for part in parts)
         tables = [(0, min(boot_end, MBR_TRACK_BYTES)), *((offset, 512) for offset in mbr.sectors)]
         gaps = gaps_of_disk(store, parts, tables)
-        volumes, physical = _with_logical(parts)
+        volumes, physical = _with_logical(parts, recognise)
         return Disk(
             "MBR",
             partitions[0].part_uuid[:8],
@@ -94,14 +100,14 @@ def read_disk(store: Store) -> Disk:
             boot_gap=(512, min(boot_end, MBR_TRACK_BYTES) - 512),
         )
     content = recognise(store)
-    if content.kind in ("unknown", "empty"):
+    if not content.is_known:
         return Disk("none", "", [], [])
-    volumes, physical = _with_logical([Volume("whole disk", 0, store, 0, content)])
+    volumes, physical = _with_logical([Volume("whole disk", 0, store, 0, content)], recognise)
     unused = tuple(gaps_of_lvm(physical))
     return Disk("none", "", volumes, [], gaps=unused, physical_volumes=tuple(physical))
 
 
-def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
+def _volumes(store: Store, partitions: list[Partition], recognise: Recogniser) -> list[Volume]:
     volumes = []
     for partition in partitions:
         part = SliceStore(store, partition.offset_bytes, partition.size_bytes)
@@ -120,18 +126,20 @@ def _volumes(store: Store, partitions: list[Partition]) -> list[Volume]:
     return volumes
 
 
-def _with_logical(volumes: list[Volume]) -> tuple[list[Volume], list[PhysicalVolume]]:
+def _with_logical(
+    volumes: list[Volume], recognise: Recogniser
+) -> tuple[list[Volume], list[PhysicalVolume]]:
     """Adds the logical volumes that lie on the physical ones, which come with them."""
     physical = [
         read_physical_volume(volume.name, volume.store)
         for volume in volumes
-        if volume.content.kind == "lvm"
+        if volume.content.kind == LVM_KIND
     ]
-    logical = [_volume_of(item) for item in read_logical_volumes(physical)]
+    logical = [_volume_of(item, recognise) for item in read_logical_volumes(physical)]
     return volumes + logical, physical
 
 
-def _volume_of(item: LogicalVolume) -> Volume:
+def _volume_of(item: LogicalVolume, recognise: Recogniser) -> Volume:
     return Volume(
         name=f"{item.group}/{item.name}",
         number=0,

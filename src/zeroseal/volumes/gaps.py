@@ -18,12 +18,16 @@ MBR_TRACK_BYTES = 1 << 20  # partitions begin at 63 sectors or, since long, at 1
 
 @dataclass(frozen=True)
 class Gap:
-    """A range that belongs to nothing; ``where`` names it."""
+    """A range that belongs to nothing; ``where`` names it.
+
+    ``volume`` is the name of the volume that it lies on; empty for the disk itself.
+    """
 
     store: Store
     offset_bytes: int
     length: int
     where: str
+    volume: str = ""
 
 
 def gaps_of_disk(store: Store, volumes: list[Volume], tables: list[tuple[int, int]]) -> list[Gap]:
@@ -53,5 +57,5 @@ def gaps_of_lvm(physical: list[PhysicalVolume]) -> list[Gap]:
         for offset, length in used:
             free.discard(offset, offset + length)
         where = f"outside the logical volumes of {volume.name}"
-        found += [Gap(volume.store, start, end - start, where) for start, end in free]
+        found += [Gap(volume.store, start, end - start, where, volume.name) for start, end in free]
     return found

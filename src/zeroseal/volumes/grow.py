@@ -8,10 +8,11 @@ from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
 from zeroseal.volumes import gpt, mbr
-from zeroseal.volumes.disk import read_disk
+from zeroseal.volumes.disk import Recogniser, read_volumes
 from zeroseal.volumes.gpt import move_backup
 from zeroseal.volumes.lvm.grow import grow_physical_volume
 from zeroseal.volumes.lvm.read import read_physical_volume
+from zeroseal.volumes.volume import LVM_KIND
 
 _SECTOR_BYTES = 512
 
@@ -36,8 +37,12 @@ def grow_disk(disk: Store, size_bytes: int) -> tuple[StagedStore, bool]:
     return grown, move_backup(grown)
 
 
-def grow_last_partition(disk: Store) -> str:
+def grow_last_partition(disk: Store, recognise: Recogniser) -> str:
     """Gives the room behind the last partition to it, and to an LVM physical volume on it.
+
+    Args:
+        disk: the disk.
+        recognise: names what lies on a volume.
 
     Returns:
         The volume's name; empty where there is no partition table.
@@ -45,15 +50,16 @@ def grow_last_partition(disk: Store) -> str:
     Raises:
         UnsupportedError: the last one is of a kind that is left to the guest.
     """
-    before = read_disk(disk)
+    before = read_volumes(disk, recognise)
     partitions = [volume for volume in before.volumes if volume.number]
     if not partitions or before.table == "none":
         return ""
     last = max(partitions, key=lambda volume: volume.offset_bytes)
     extend = gpt.extend_partition if before.table == "GPT" else mbr.extend_partition
     size_bytes = extend(disk, last.number)
-    if last.content.kind == "lvm":
-        here = [volume for volume in read_disk(disk).volumes if volume.content.kind == "lvm"]
+    if last.content.kind == LVM_KIND:
+        volumes = read_volumes(disk, recognise).volumes
+        here = [volume for volume in volumes if volume.content.kind == LVM_KIND]
         members = [
             read_physical_volume(volume.name, volume.store)
             for volume in here

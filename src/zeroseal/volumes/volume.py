@@ -6,6 +6,9 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
 
+SWAP_KIND, LVM_KIND = "swap", "lvm"
+_NOTHING_KNOWN = ("unknown", "empty")
+
 
 @dataclass(frozen=True)
 class Content:
@@ -24,24 +27,14 @@ class Content:
     refusal: str = ""
 
     @property
-    def is_ext(self) -> bool:
-        """Whether it is one of ext2, ext3 and ext4."""
-        return self.kind in ("ext2", "ext3", "ext4")
+    def holds_data(self) -> bool:
+        """Whether something was recognised that is no mere part of LVM."""
+        return self.is_known and self.kind != LVM_KIND
 
     @property
-    def is_readable(self) -> bool:
-        """Whether it is a file system that can be read and changed here."""
-        return self.is_ext or self.kind in ("xfs", "ntfs", "vfat")
-
-    @property
-    def has_journal(self) -> bool:
-        """Whether it is a file system with a journal and a table of its files."""
-        return self.is_ext or self.kind in ("xfs", "ntfs")
-
-    @property
-    def can_be_root(self) -> bool:
-        """Whether a Linux system can lie on it."""
-        return self.is_ext or self.kind == "xfs"
+    def is_known(self) -> bool:
+        """Whether anything was recognised."""
+        return self.kind not in _NOTHING_KNOWN
 
 
 @dataclass(frozen=True)

@@ -39,30 +39,6 @@ def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
     return _Checker(volume).run()
 
 
-def find_unclaimed(volume: ExtVolume) -> list[tuple[int, int]]:
-    """(first block, count) of what neither a structure nor an inode owns.
-
-    Raises:
-        DamagedError: two own the same, or a structure contradicts itself.
-    """
-    checker = _Checker(volume)
-    problems = checker.claim_all()
-    if problems:
-        raise volume.damaged(f"{problems[0].where}: {problems[0].what}")
-    return list(checker.claims.iter_unclaimed())
-
-
-def find_claims(volume: ExtVolume) -> Claims:
-    """What everybody owns, whether or not they do rightly.
-
-    Raises:
-        DamagedError: a structure cannot be read at all.
-    """
-    checker = _Checker(volume)
-    checker.claim_all()
-    return checker.claims
-
-
 class _Checker:
     def __init__(self, volume: ExtVolume) -> None:
         self._volume = volume
@@ -72,12 +48,6 @@ class _Checker:
         )
         self._inodes = InodePass(volume, self.claims, self._report)
         self._per_group = volume.superblock.inodes_per_group
-
-    def claim_all(self) -> list[Problem]:
-        """Finds out what everybody owns."""
-        for one in (self._claim_structures, self._inodes.run, self._settle_claims):
-            one()
-        return self._problems
 
     def run(self) -> list[Problem]:
         """Runs all passes; a structure that cannot be read at all ends the check."""

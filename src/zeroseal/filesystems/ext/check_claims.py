@@ -56,23 +56,6 @@ class Claims:
         for index in np.flatnonzero(shared if ratio > 1 else ()).tolist():
             yield int(owners[index + 1]), f"it shares a cluster at block {int(starts[index + 1])}"
 
-    def owner_of(self, block_no: int) -> int | None:
-        """Whose a block is, after ``settle``; None for nobody's."""
-        index = int(np.searchsorted(self._starts, block_no, side="right")) - 1
-        if index < 0 or block_no >= self._ends[index]:
-            return None
-        return int(self._owners[index])
-
-    def iter_unclaimed(self) -> Iterator[tuple[int, int]]:
-        """Yields (first block, count) of what nobody owns, after ``settle``."""
-        following = self._first_block
-        for start, end in zip(self._starts.tolist(), self._ends.tolist(), strict=True):
-            if start > following:
-                yield following, start - following
-            following = max(following, end)
-        if following < self._end_block:
-            yield following, self._end_block - following
-
     def bitmap(self, base: int, size: int) -> bytes:
         """The bitmap of the clusters of ``size`` blocks from ``base`` on, after ``settle``."""
         first = int(np.searchsorted(self._ends, base, side="right"))

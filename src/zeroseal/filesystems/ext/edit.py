@@ -17,8 +17,9 @@ from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.mapping_edit import write_extents
 from zeroseal.filesystems.ext.names_edit import NameWriter
-from zeroseal.filesystems.ext.quota import update_quotas
+from zeroseal.filesystems.ext.quota_edit import update_quotas
 from zeroseal.filesystems.ext.read import ExtTree
+from zeroseal.filesystems.ext.volume import ExtVolume
 
 _MAX_FOLDER_LINKS = 65000
 _DEFAULT_EXTRA_ISIZE = 32
@@ -34,15 +35,21 @@ class ExtEditor(ExtTree):
         where: the volume's name, for messages.
         zero_removed: whether content and inodes that go are zeroed; without it they stay behind as
             a kernel leaves them.
+        volume: the opened volume of a tree that was read, if there is one.
 
     Raises:
         UnsupportedError: it has a feature that we can read but not change.
     """
 
     def __init__(
-        self, store: Store, now: int, where: str = "the volume", zero_removed: bool = True
+        self,
+        store: Store,
+        now: int,
+        where: str = "the volume",
+        zero_removed: bool = True,
+        volume: ExtVolume | None = None,
     ) -> None:
-        super().__init__(store, where)
+        super().__init__(store, where, volume)
         self.volume.check_editable()
         self._now = now
         self._zero_removed = zero_removed

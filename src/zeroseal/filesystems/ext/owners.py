@@ -7,7 +7,6 @@ from collections.abc import Collection, Iterator
 
 import numpy as np
 
-from zeroseal.blocks.store import Store
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.rows import inode_rows, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
@@ -29,12 +28,6 @@ _ACL_INDEXES = (2, 3)  # system.posix_acl_access, system.posix_acl_default: fs/e
 _ACL_HEADER_BYTES = 4
 _ACL_USER = 2  # ACL_USER of fs/ext4/acl.h; entries of other kinds without an id are shorter
 _ACL_WITH_ID = (0x02, 0x08)
-
-
-def owned_nodes(store: Store, where: str, uids: Collection[int], in_acls: bool) -> dict[int, int]:
-    """Nodes of some users, or whose access lists name them: {node: uid}."""
-    volume = ExtVolume(store, where)
-    return find_in_acls(volume, uids) if in_acls else find_owned(volume, uids)
 
 
 def find_owned(volume: ExtVolume, uids: Collection[int]) -> dict[int, int]:

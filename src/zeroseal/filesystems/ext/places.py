@@ -8,10 +8,8 @@ from bisect import bisect_right
 from zeroseal.blocks.bitmaps import bit_is_set
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.allocate import Allocator
-from zeroseal.filesystems.ext.check import find_claims
-from zeroseal.filesystems.ext.check_claims import NOBODY, Claims
 from zeroseal.filesystems.ext.mapping import read_mapping
-from zeroseal.filesystems.ext.read import ExtTree
+from zeroseal.filesystems.ext.owned_blocks import VOLUME_ITSELF, OwnedBlocks
 from zeroseal.filesystems.ext.volume import ExtVolume
 
 _INODE = re.compile(r"\(inode (\d+)\)")
@@ -23,7 +21,7 @@ class PlaceNames:
     def __init__(self, volume: ExtVolume) -> None:
         self._volume = volume
         self._allocator = Allocator(volume)
-        self._claims: Claims | None = None
+        self._owned: OwnedBlocks | None = None
         self._journal: list[tuple[int, int]] = []
         if volume.superblock.compat & layout.COMPAT_HAS_JOURNAL:
             number = volume.superblock.journal_inode
@@ -37,10 +35,10 @@ class PlaceNames:
             DamagedError: the volume cannot be read.
         """
         volume = self._volume
-        if self._claims is None:
-            self._claims = find_claims(volume)
-        owner = self._claims.owner_of(offset_bytes // volume.block_bytes)
-        if owner == NOBODY:
+        if self._owned is None:
+            self._owned = OwnedBlocks(volume)
+        owner = self._owned.owner_of(offset_bytes // volume.block_bytes)
+        if owner == VOLUME_ITSELF:
             inside = _INODE.search(self.describe(offset_bytes))
             return int(inside[1]) if inside else None
         return owner
@@ -80,8 +78,3 @@ class PlaceNames:
                 number = other * per_group + inside // volume.inode_bytes + 1
                 return f"the inode table (inode {number})"
         return "a file's mapping or attributes"
-
-
-def places_of(tree: ExtTree) -> PlaceNames:
-    """The places of the volume beneath a tree."""
-    return PlaceNames(tree.volume)

@@ -1,8 +1,7 @@
-"""Quota files: who uses how much, kept right after files came and went.
+"""Quota files: who uses how much, as the files say and as the inodes say.
 
 With the *quota* feature hidden inodes hold one file each for users, groups and projects: a header,
-then a tree over the four bytes of an id, whose leaves lead to blocks of entries. A changed file is
-built anew from what the inodes say; limits and grace times are taken over.
+then a tree over the four bytes of an id, whose leaves lead to blocks of entries.
 
 Source: Linux 6.1 ``fs/quota/quotaio_v2.h`` and ``fs/quota/quota_tree.h`` (format ``vfsv1``). What
 is counted for whom: e2fsprogs ``lib/support/mkquota.c`` and ``e2fsck/pass1.c``.
@@ -19,7 +18,6 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from zeroseal.filesystems.ext import layout
-from zeroseal.filesystems.ext.content_edit import ContentWriter
 from zeroseal.filesystems.ext.mapping import read_content, read_mapping
 from zeroseal.filesystems.ext.rows import inode_rows, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
@@ -28,14 +26,14 @@ from zeroseal.filesystems.ext.xattrs import count_values
 QuotaKind = Literal["user", "group", "project"]
 
 BLOCK_BYTES = 1024
-_ROOT_BLOCK = 1
-_TREE_DEPTH = 4
+ROOT_BLOCK = 1
+TREE_DEPTH = 4
 _REFERENCES = BLOCK_BYTES // 4
-_ENTRY = struct.Struct("<II8Q")  # id, pad, then the fields of Quota
+ENTRY = struct.Struct("<II8Q")  # id, pad, then the fields of Quota
 _LEAF_HEADER_BYTES = 16
-_PER_LEAF = (BLOCK_BYTES - _LEAF_HEADER_BYTES) // _ENTRY.size
-_VERSION = 1
-_MAGICS: dict[QuotaKind, int] = {"user": 0xD9C01F11, "group": 0xD9C01927, "project": 0xD9C03F14}
+PER_LEAF = (BLOCK_BYTES - _LEAF_HEADER_BYTES) // ENTRY.size
+VERSION = 1
+MAGICS: dict[QuotaKind, int] = {"user": 0xD9C01F11, "group": 0xD9C01927, "project": 0xD9C03F14}
 _MAX_FILE_BYTES = 1 << 28
 
 _FIELDS: dict[str, tuple[int, DTypeLike]] = {
@@ -84,34 +82,6 @@ class QuotaFile:
     quotas: dict[int, Quota] = field(default_factory=dict)
 
 
-def update_quotas(volume: ExtVolume, content: ContentWriter) -> None:
-    """Writes the quota files of a volume anew, if it has any.
-
-    Raises:
-        DamagedError: a quota file is none.
-    """
-    inodes = quota_inodes(volume)
-    if not inodes:
-        return
-    usage = count_usage(volume)
-    for kind, number in inodes.items():
-        old = read_quota_file(volume, kind, number)
-        quotas = old.quotas
-        for quota in quotas.values():
-            quota.inodes = quota.space_bytes = 0
-        for owner, (inodes_used, space) in usage[kind].items():
-            quota = quotas.setdefault(owner, Quota())
-            quota.inodes, quota.space_bytes = inodes_used, space
-        old.quotas = {owner: quota for owner, quota in quotas.items() if quota.says_something}
-        raw = build_quota_file(kind, old)
-        inode = volume.read_inode(number)
-        mapping = read_mapping(volume, number, inode)
-        size = volume.block_bytes
-        blocks = [raw[at : at + size].ljust(size, b"\0") for at in range(0, len(raw), size)]
-        inode.size = len(raw)
-        content.replace_blocks(number, inode, mapping, blocks)
-
-
 def quota_inodes(volume: ExtVolume) -> dict[QuotaKind, int]:
     """The inodes of a volume's quota files; empty without the feature."""
     superblock = volume.superblock
@@ -148,19 +118,19 @@ def parse_quota_file(kind: QuotaKind, raw: bytes) -> QuotaFile:
     Raises:
         ValueError: it is none, or its tree is wrong.
     """
-    if len(raw) < 2 * BLOCK_BYTES or struct.unpack_from("<II", raw) != (_MAGICS[kind], _VERSION):
+    if len(raw) < 2 * BLOCK_BYTES or struct.unpack_from("<II", raw) != (MAGICS[kind], VERSION):
         raise ValueError("it does not begin as one")
     found = QuotaFile(raw[8:20])
     seen: set[int] = set()
 
     def walk(block_no: int, depth: int) -> None:
-        if not 0 < block_no < len(raw) // BLOCK_BYTES or (block_no in seen and depth < _TREE_DEPTH):
+        if not 0 < block_no < len(raw) // BLOCK_BYTES or (block_no in seen and depth < TREE_DEPTH):
             raise ValueError(f"block {block_no} is pointed to")
         if block_no in seen:
             return
         seen.add(block_no)
         block = raw[block_no * BLOCK_BYTES : (block_no + 1) * BLOCK_BYTES]
-        if depth == _TREE_DEPTH:
+        if depth == TREE_DEPTH:
             for owner, quota in _iter_entries(block):
                 found.quotas[owner] = quota
             return
@@ -168,30 +138,8 @@ def parse_quota_file(kind: QuotaKind, raw: bytes) -> QuotaFile:
             if child:
                 walk(child, depth + 1)
 
-    walk(_ROOT_BLOCK, 0)
+    walk(ROOT_BLOCK, 0)
     return found
-
-
-def build_quota_file(kind: QuotaKind, file: QuotaFile) -> bytes:
-    """Builds a quota file with as few blocks as its entries need."""
-    blocks = [bytearray(BLOCK_BYTES), bytearray(BLOCK_BYTES)]
-    owners = sorted(file.quotas)
-    leaf_no = 0
-    for start in range(0, len(owners), _PER_LEAF):
-        part = owners[start : start + _PER_LEAF]
-        leaf = bytearray(struct.pack("<IIHHI", 0, 0, len(part), 0, 0))
-        leaf += b"".join(
-            _ENTRY.pack(owner, 0, *vars(file.quotas[owner]).values()) for owner in part
-        )
-        leaf_no = len(blocks)
-        blocks.append(leaf.ljust(BLOCK_BYTES, b"\0"))
-        for owner in part:
-            _point_to(blocks, owner, leaf_no)
-    with_room = leaf_no if len(owners) % _PER_LEAF else 0
-    header = struct.pack("<II", _MAGICS[kind], _VERSION) + file.settings
-    header += struct.pack("<III", len(blocks), 0, with_room)
-    blocks[0][: len(header)] = header
-    return b"".join(blocks)
 
 
 def count_usage(volume: ExtVolume) -> dict[QuotaKind, dict[int, tuple[int, int]]]:
@@ -220,27 +168,11 @@ def count_usage(volume: ExtVolume) -> dict[QuotaKind, dict[int, tuple[int, int]]
     return totals
 
 
-def _point_to(blocks: list[bytearray], owner: int, leaf_no: int) -> None:
-    """Makes the tree lead from an id to its leaf."""
-    block_no = _ROOT_BLOCK
-    for depth in range(_TREE_DEPTH):
-        offset = (owner >> (8 * (_TREE_DEPTH - 1 - depth)) & 0xFF) * 4
-        if depth == _TREE_DEPTH - 1:
-            blocks[block_no][offset : offset + 4] = leaf_no.to_bytes(4, "little")
-            return
-        child = int.from_bytes(blocks[block_no][offset : offset + 4], "little")
-        if not child:
-            child = len(blocks)
-            blocks[block_no][offset : offset + 4] = child.to_bytes(4, "little")
-            blocks.append(bytearray(BLOCK_BYTES))
-        block_no = child
-
-
 def _iter_entries(block: bytes) -> Iterator[tuple[int, Quota]]:
-    for index in range(_PER_LEAF):
-        offset = _LEAF_HEADER_BYTES + index * _ENTRY.size
-        if any(block[offset : offset + _ENTRY.size]):
-            owner, _pad, *values = _ENTRY.unpack_from(block, offset)
+    for index in range(PER_LEAF):
+        offset = _LEAF_HEADER_BYTES + index * ENTRY.size
+        if any(block[offset : offset + ENTRY.size]):
+            owner, _pad, *values = ENTRY.unpack_from(block, offset)
             yield owner, Quota(*values)
 
 

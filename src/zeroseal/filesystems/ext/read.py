@@ -53,8 +53,10 @@ class ExtTree:
 
     root = layout.ROOT_INODE
 
-    def __init__(self, store: Store, where: str = "the volume") -> None:
-        self.volume = ExtVolume(store, where)
+    def __init__(
+        self, store: Store, where: str = "the volume", volume: ExtVolume | None = None
+    ) -> None:
+        self.volume = volume or ExtVolume(store, where)
         self._indexed: tuple[int, IndexedBlocks] | None = None
         self.has_types = bool(self.volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
 

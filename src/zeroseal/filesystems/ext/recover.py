@@ -9,34 +9,18 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NeedsRecoveryError, ZeroSealError
+from zeroseal.filesystems.driver import Recovery
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.attributes_edit import AttributeWriter
 from zeroseal.filesystems.ext.checksums import orphan_block_checksum
 from zeroseal.filesystems.ext.content_edit import ContentWriter
 from zeroseal.filesystems.ext.journal_read import Journal
 from zeroseal.filesystems.ext.mapping import read_mapping
-from zeroseal.filesystems.ext.quota import update_quotas
+from zeroseal.filesystems.ext.quota_edit import update_quotas
 from zeroseal.filesystems.ext.volume import ExtVolume
-
-
-@dataclass(frozen=True)
-class Recovery:
-    """What a recovery did.
-
-    Attributes:
-        where: the volume's name.
-        transactions: how many were found committed, and ``blocks`` how many blocks they wrote.
-        orphans: inodes that were finished off.
-    """
-
-    where: str
-    transactions: int
-    blocks: int
-    orphans: int
 
 
 def needs_recovery(store: Store, where: str) -> bool:

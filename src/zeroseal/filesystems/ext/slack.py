@@ -11,12 +11,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from enum import Enum
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
-from zeroseal.filesystems.cleaner import iter_near
+from zeroseal.blocks.patches import Patch, differing_patches, iter_near
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.checksums import xattr_block_checksum
 from zeroseal.filesystems.ext.index import (
@@ -67,25 +66,7 @@ class SlackKind(Enum):
     VOLUME = "in the volume's own structures"
 
 
-class Slack(NamedTuple):
-    """Slack that holds something.
-
-    Attributes:
-        node: the inode it belongs to.
-        offset_bytes: on the volume, with ``length``.
-        clean: what is to lie there instead; None for zeros.
-        stale_bytes: how many bytes of it are not zero now.
-    """
-
-    kind: SlackKind
-    node: int
-    offset_bytes: int
-    length: int
-    clean: bytes | None
-    stale_bytes: int
-
-
-def iter_slack(volume: ExtVolume) -> Iterator[Slack]:
+def iter_slack(volume: ExtVolume) -> Iterator[Patch]:
     """Yields all slack that holds anything but zeros, in the order of the inodes.
 
     Raises:
@@ -97,18 +78,6 @@ def iter_slack(volume: ExtVolume) -> Iterator[Slack]:
         yield from scan.scan_group(group)
 
 
-def clean_slack(volume: ExtVolume) -> int:
-    """Zeroes all slack; returns how many bytes of it held something."""
-    total = 0
-    for slack in list(iter_slack(volume)):
-        total += slack.stale_bytes
-        if slack.clean is None:
-            volume.store.zero(slack.offset_bytes, slack.length)
-        else:
-            volume.store.write(slack.offset_bytes, slack.clean)
-    return total
-
-
 class _Scan:
     def __init__(self, volume: ExtVolume) -> None:
         self._volume = volume
@@ -116,20 +85,20 @@ class _Scan:
         self._seen_xattr_blocks: set[int] = set()
         self._row = inode_rows(_FIELDS, volume.inode_bytes)
 
-    def scan_volume(self) -> Iterator[Slack]:
+    def scan_volume(self) -> Iterator[Patch]:
         """What the superblock and the block of multiple-mount protection say of the last mount."""
         volume = self._volume
         content = volume.store.read(layout.SUPERBLOCK_OFFSET, layout.SUPERBLOCK_BYTES)
         clean = clean_superblock(content)
-        yield from self._changed(SlackKind.VOLUME, 0, layout.SUPERBLOCK_OFFSET, content, clean)
+        yield from _changed(SlackKind.VOLUME, layout.SUPERBLOCK_OFFSET, content, clean)
         if volume.superblock.incompat & layout.INCOMPAT_MMP:
             block_no = volume.superblock.mmp_block
             content = volume.read_block(block_no)
             clean = clean_mmp(content, volume.checksum_seed if volume.has_checksums else None)
             place = block_no * volume.block_bytes
-            yield from self._changed(SlackKind.VOLUME, 0, place, content, clean)
+            yield from _changed(SlackKind.VOLUME, place, content, clean)
 
-    def scan_group(self, group: int) -> Iterator[Slack]:
+    def scan_group(self, group: int) -> Iterator[Patch]:
         volume = self._volume
         table = read_inode_table(volume, group)
         if not table:
@@ -170,7 +139,7 @@ class _Scan:
         last: NDArray[np.void] = rows["extents"][np.arange(len(rows)), index]
         return last
 
-    def _scan_tails(self, rows: NDArray[np.void], numbers: NDArray[np.int64]) -> Iterator[Slack]:
+    def _scan_tails(self, rows: NDArray[np.void], numbers: NDArray[np.int64]) -> Iterator[Patch]:
         """What lies between the end of a plain file and the end of its last block."""
         size = rows["size_hi"].astype(np.int64) << 32 | rows["size_lo"]
         last, block = self._last_extents(rows), self._volume.block_bytes
@@ -194,7 +163,7 @@ class _Scan:
                 if not window or content.count(0) < count:
                     yield from self._range(SlackKind.FILE, number, start, count)
 
-    def _scan_node(self, node: int, inode: Inode) -> Iterator[Slack]:
+    def _scan_node(self, node: int, inode: Inode) -> Iterator[Patch]:
         """A folder, a link, or a file with a mapping that is not plain."""
         if not owns_blocks(self._volume, inode):
             return
@@ -213,7 +182,7 @@ class _Scan:
             if kept < length and not inode.flags & layout.INODE_VERITY:
                 yield from self._range(SlackKind.FILE, node, start + kept, length - kept)
 
-    def _scan_tree_blocks(self, node: int, inode: Inode, mapping: Mapping) -> Iterator[Slack]:
+    def _scan_tree_blocks(self, node: int, inode: Inode, mapping: Mapping) -> Iterator[Patch]:
         """Nodes of an extent tree, behind their entries; a list of blocks has no slack."""
         if not inode.flags & layout.INODE_EXTENTS:
             return
@@ -221,12 +190,12 @@ class _Scan:
             content = self._volume.read_block(block_no)
             clean = clean_extent_node(content, self._own_seed(node, inode))
             place = block_no * self._volume.block_bytes
-            yield from self._changed(SlackKind.MAPPING, node, place, content, clean)
+            yield from _changed(SlackKind.MAPPING, place, content, clean)
 
     def _own_seed(self, node: int, inode: Inode) -> int | None:
         return self._volume.inode_seed(node, inode) if self._volume.has_checksums else None
 
-    def _range(self, kind: SlackKind, node: int, offset: int, length: int) -> Iterator[Slack]:
+    def _range(self, kind: SlackKind, node: int, offset: int, length: int) -> Iterator[Patch]:
         """A range that should be zeros; ranges known to be so are not read."""
         store = self._volume.store
         if offset < 0 or offset + length > store.size_bytes:
@@ -239,11 +208,11 @@ class _Scan:
                 content = store.read(start, min(_PIECE_BYTES, end - start))
                 stale = len(content) - content.count(0)
                 if stale:
-                    yield Slack(kind, node, start, len(content), None, stale)
+                    yield Patch(start, len(content), kind.value, stale_bytes=stale)
 
     # folders
 
-    def _scan_folder(self, node: int, inode: Inode) -> Iterator[Slack]:
+    def _scan_folder(self, node: int, inode: Inode) -> Iterator[Patch]:
         volume = self._volume
         if inode.size > _MAX_FOLDER_BYTES:
             raise volume.damaged(f"inode {node} should be a folder")
@@ -261,9 +230,7 @@ class _Scan:
                 clean = clean_index(content, index[logical])
             else:
                 clean = clean_leaf(content, self._has_types, self._own_seed(node, inode))
-            yield from self._changed(
-                SlackKind.FOLDER, node, physical * volume.block_bytes, content, clean
-            )
+            yield from _changed(SlackKind.FOLDER, physical * volume.block_bytes, content, clean)
 
     def _index_blocks(self, node: int, inode: Inode) -> dict[int, int]:
         """Logical numbers of the blocks that are index, to where their entries begin."""
@@ -287,7 +254,7 @@ class _Scan:
 
     def _scan_slots(
         self, table: bytes, rows: NDArray[np.void], used: NDArray[np.int64], first: int
-    ) -> Iterator[Slack]:
+    ) -> Iterator[Patch]:
         """The slots in which something may lie behind or between the fields, and shared blocks."""
         size = self._volume.inode_bytes
         view = np.frombuffer(table, dtype=np.uint8).reshape(-1, size)
@@ -307,9 +274,7 @@ class _Scan:
             slot = table[index * size : (index + 1) * size]
             inode, node = parse_inode(slot), first + index
             clean = self._clean_slot(node, inode, slot)
-            yield from self._changed(
-                SlackKind.INODE, node, self._volume.inode_offset(node), slot, clean
-            )
+            yield from _changed(SlackKind.INODE, self._volume.inode_offset(node), slot, clean)
             if inode.xattr_block and inode.xattr_block not in self._seen_xattr_blocks:
                 self._seen_xattr_blocks.add(inode.xattr_block)
                 yield from self._scan_xattr_block(node, inode.xattr_block)
@@ -352,7 +317,7 @@ class _Scan:
             start = layout.INODE_BASE_BYTES + inode.extra_isize + 4 + offset
             slot[start : start + len(rest)] = clean_rest
 
-    def _scan_xattr_block(self, node: int, block_no: int) -> Iterator[Slack]:
+    def _scan_xattr_block(self, node: int, block_no: int) -> Iterator[Patch]:
         volume = self._volume
         content = read_xattr_block(volume, block_no)
         first, last = self._unused_of(node, content, XattrBlockHeader.SIZE)
@@ -362,8 +327,8 @@ class _Scan:
             value = xattr_block_checksum(volume.checksum_seed, block_no, bytes(clean))
             offset = XattrBlockHeader.offset_of("checksum")
             clean[offset : offset + 4] = value.to_bytes(4, "little")
-        yield from self._changed(
-            SlackKind.ATTRIBUTES, node, block_no * volume.block_bytes, content, bytes(clean)
+        yield from _changed(
+            SlackKind.ATTRIBUTES, block_no * volume.block_bytes, content, bytes(clean)
         )
 
     def _unused_of(self, node: int, area: bytes, start: int) -> tuple[int, int]:
@@ -382,10 +347,6 @@ class _Scan:
             raise self._volume.damaged(f"extended attributes of inode {node} lie over each other")
         return end, lowest
 
-    @staticmethod
-    def _changed(
-        kind: SlackKind, node: int, offset: int, content: bytes, clean: bytes
-    ) -> Iterator[Slack]:
-        if clean != content:
-            stale = sum(a != b and a != 0 for a, b in zip(content, clean, strict=True))
-            yield Slack(kind, node, offset, len(content), clean, stale)
+
+def _changed(kind: SlackKind, offset: int, content: bytes, clean: bytes) -> Iterator[Patch]:
+    return differing_patches(offset, content, clean, kind.value)

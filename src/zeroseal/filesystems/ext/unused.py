@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.blocks.bitmaps import find_runs
+from zeroseal.blocks.patches import ByteRange
 from zeroseal.filesystems.ext import journal_layout, layout
 from zeroseal.filesystems.ext.allocate import Allocator, is_unwritten, structures_in
-from zeroseal.filesystems.ext.check import find_unclaimed
 from zeroseal.filesystems.ext.journal_layout import JournalSuperblock
 from zeroseal.filesystems.ext.mapping import read_mapping
+from zeroseal.filesystems.ext.owned_blocks import OwnedBlocks
 from zeroseal.filesystems.ext.volume import ExtVolume
-
-ByteRange = tuple[int, int]  # (offset, length)
 
 
 def iter_free_space(volume: ExtVolume) -> Iterator[ByteRange]:
@@ -22,7 +21,7 @@ def iter_free_space(volume: ExtVolume) -> Iterator[ByteRange]:
     they are found by asking all inodes what they own.
     """
     if volume.cluster_blocks > 1:
-        for first, count in find_unclaimed(volume):
+        for first, count in OwnedBlocks(volume).iter_unowned():
             yield first * volume.block_bytes, count * volume.block_bytes
     else:
         yield from _iter_free_by_bitmaps(volume)

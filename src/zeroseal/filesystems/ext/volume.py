@@ -88,6 +88,11 @@ class ExtVolume(Geometry):
             f"{self.where} is damaged: {what}; run e2fsck on it in the guest or on a copy", **facts
         )
 
+    def reread(self) -> None:
+        """Reads again what is kept of the volume; its bytes were changed beneath it."""
+        self.superblock = Superblock.parse(self.store.read(SUPERBLOCK_OFFSET, SUPERBLOCK_BYTES))
+        self._groups.clear()
+
     def check_editable(self) -> None:
         """Raises UnsupportedError where reading is safe but changing is not."""
         unknown = self.superblock.ro_compat & ~RO_EDITABLE & ~RO_ORPHAN_PRESENT
@@ -256,10 +261,3 @@ def _feature_names(bits: int, names: dict[int, str]) -> str:
         if bits >> position & 1
     ]
     return "the feature " + found[0] if len(found) == 1 else "the features " + ", ".join(found)
-
-
-def used_share(store: Store, where: str) -> float:
-    """How much of a volume is in use, from 0 to 1."""
-    volume = ExtVolume(store, where)
-    free = volume.superblock.free_blocks_lo | volume.superblock.free_blocks_hi << 32
-    return 1 - free / volume.block_count

@@ -15,6 +15,7 @@ from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.folders import Named, build_long_entries, make_short_name
 from zeroseal.filesystems.fat.layout import Entry, FsInfo
 from zeroseal.filesystems.fat.read import FatTree, cluster_runs
+from zeroseal.filesystems.fat.volume import FatVolume
 
 _SIZE = layout.ENTRY_BYTES
 
@@ -27,12 +28,18 @@ class FatEditor(FatTree):
         now: the moment that changed and new entries are given, seconds since 1970.
         where: the volume's name, for messages.
         zero_removed: whether content and names that go are zeroed.
+        volume: the opened volume of a tree that was read, if there is one.
     """
 
     def __init__(
-        self, store: Store, now: int, where: str = "the volume", zero_removed: bool = True
+        self,
+        store: Store,
+        now: int,
+        where: str = "the volume",
+        zero_removed: bool = True,
+        volume: FatVolume | None = None,
     ) -> None:
-        super().__init__(store, where)
+        super().__init__(store, where, volume)
         self._date, self._time = _fat_moment(now)
         self._zero_removed = zero_removed
         self._changed = False

@@ -24,15 +24,16 @@ class PlaceNames:
                     self._add(tree, entry.node)
         self._owned.sort()
 
-    def owner_of(self, offset: int) -> int | None:
+    def owner_of(self, offset_bytes: int) -> int | None:
         """The node whose content or names lie there; no two files share a byte."""
-        index = bisect_right(self._owned, offset, key=lambda item: item[0]) - 1
-        if index >= 0 and offset < self._owned[index][1]:
+        index = bisect_right(self._owned, offset_bytes, key=lambda item: item[0]) - 1
+        if index >= 0 and offset_bytes < self._owned[index][1]:
             return self._owned[index][2]
         return None
 
-    def describe(self, _offset: int) -> str:
+    def describe(self, offset_bytes: int) -> str:
         """FAT says no more of the rest."""
+        del offset_bytes
         return "outside of files"
 
     def _add(self, tree: FatTree, node: int) -> None:

@@ -24,8 +24,10 @@ class FatTree:
 
     root = 0
 
-    def __init__(self, store: Store, where: str = "the volume") -> None:
-        self.volume = FatVolume(store, where)
+    def __init__(
+        self, store: Store, where: str = "the volume", volume: FatVolume | None = None
+    ) -> None:
+        self.volume = volume or FatVolume(store, where)
 
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name, in any case of letters."""

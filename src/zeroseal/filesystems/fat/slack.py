@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from zeroseal.blocks.patches import Patch, differing_patches
 from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.filesystems.tree import Kind
@@ -11,8 +12,8 @@ from zeroseal.filesystems.tree import Kind
 _SIZE = layout.ENTRY_BYTES
 
 
-def iter_slack(tree: FatTree) -> Iterator[tuple[int, bytes, bytes]]:
-    """Yields (offset on the volume, what lies there, what is to lie there) of all stale slack.
+def iter_slack(tree: FatTree) -> Iterator[Patch]:
+    """Yields all stale slack.
 
     Raises:
         DamagedError: a chain or a folder contradicts itself.
@@ -31,13 +32,7 @@ def iter_slack(tree: FatTree) -> Iterator[tuple[int, bytes, bytes]]:
                 yield from _file_slack(tree, item.node)
 
 
-def clean_slack(tree: FatTree) -> None:
-    """Zeroes all slack."""
-    for offset, _stale, clean in list(iter_slack(tree)):
-        tree.volume.store.write(offset, clean)
-
-
-def _file_slack(tree: FatTree, node: int) -> Iterator[tuple[int, bytes, bytes]]:
+def _file_slack(tree: FatTree, node: int) -> Iterator[Patch]:
     """The rest of the last cluster, and clusters behind the end."""
     size, cluster_bytes = tree.get_facts(node).size_bytes, tree.volume.cluster_bytes
     for number, cluster in enumerate(tree.file_clusters(node)):
@@ -46,10 +41,11 @@ def _file_slack(tree: FatTree, node: int) -> Iterator[tuple[int, bytes, bytes]]:
             offset = tree.volume.cluster_offset(cluster) + kept
             stale = tree.volume.store.read(offset, cluster_bytes - kept)
             if any(stale):
-                yield offset, stale, bytes(len(stale))
+                yield Patch(offset, len(stale), "behind the end of a file",
+                            stale_bytes=len(stale) - stale.count(0))  # fmt: skip
 
 
-def _folder_slack(tree: FatTree, folder: int) -> Iterator[tuple[int, bytes, bytes]]:
+def _folder_slack(tree: FatTree, folder: int) -> Iterator[Patch]:
     ended = False
     for offset, length in tree.folder_ranges(folder):
         stale = tree.volume.store.read(offset, length)
@@ -61,5 +57,4 @@ def _folder_slack(tree: FatTree, folder: int) -> Iterator[tuple[int, bytes, byte
                 clean[start : start + _SIZE] = bytes(_SIZE)
             elif first == layout.DELETED:
                 clean[start : start + _SIZE] = bytes([first]) + bytes(_SIZE - 1)
-        if clean != stale:
-            yield offset, stale, bytes(clean)
+        yield from differing_patches(offset, stale, bytes(clean), "in a folder")

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from zeroseal.blocks.store import Store
 from zeroseal.blocks.tables import parse_table
-from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError, ZeroSealError
+from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
 from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.layout import BootSector
 
@@ -142,19 +142,3 @@ class FatVolume:
                 f"{self.where} (FAT) was not unmounted cleanly: start the machine and shut it down "
                 "properly, or run fsck.fat on a copy"
             )
-
-
-def is_closed(store: Store, where: str) -> bool:
-    """Whether a volume was unmounted cleanly; one that was not is left alone, and not judged."""
-    try:
-        FatVolume(store, where)
-    except ZeroSealError:
-        return False
-    return True
-
-
-def used_share(store: Store, where: str) -> float:
-    """How much of a volume is in use, from 0 to 1, by its allocation table."""
-    volume = FatVolume(store, where)
-    free = sum(volume.table[cluster] == 0 for cluster in range(2, volume.cluster_count + 2))
-    return 1 - free / volume.cluster_count

@@ -22,11 +22,11 @@ from zeroseal.filesystems.ntfs.nodes import Attribute, Node
 from zeroseal.filesystems.ntfs.read import ticks_of
 from zeroseal.filesystems.ntfs.reparse import build_symlink
 from zeroseal.filesystems.ntfs.replace import ByteReplacer, Pairs
-from zeroseal.filesystems.ntfs.state import SHUT_DOWN
+from zeroseal.filesystems.ntfs.state import require_editable
 from zeroseal.filesystems.ntfs.streams import iter_places
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import Kind
 
-_LEAST_INDEX_BLOCK = 1024
 _SMALLEST_ROOT = 88
 _MOST_LINKS = 1024
 _NAME_BYTES = layout.RESIDENT_BYTES + FileName.SIZE + 8  # of its attribute, but for its letters
@@ -40,6 +40,7 @@ class NtfsEditor(NameEditor):
         now: the time that changes are given, seconds since 1970.
         where: how messages name the volume.
         zero_removed: whether clusters that files no longer use are zeroed at once.
+        volume: the opened volume of a tree that was read, if there is one.
 
     Raises:
         NeedsRecoveryError: the volume was not closed.
@@ -47,12 +48,15 @@ class NtfsEditor(NameEditor):
     """
 
     def __init__(
-        self, store: Store, now: int, where: str = "the volume", zero_removed: bool = True
+        self,
+        store: Store,
+        now: int,
+        where: str = "the volume",
+        zero_removed: bool = True,
+        volume: NtfsVolume | None = None,
     ) -> None:
-        super().__init__(store, now, where, zero_removed)
-        if self.volume.index_bytes < _LEAST_INDEX_BLOCK:
-            raise self.volume.unsupported("its index blocks are too small to be built anew")
-        self._require_awake()
+        super().__init__(store, now, where, zero_removed, volume)
+        require_editable(self)
 
     # -- making
 
@@ -361,14 +365,6 @@ class NtfsEditor(NameEditor):
             writer.set_mapped(node, bitmap, built.bitmap)
         else:
             writer.set_value(node, bitmap, built.bitmap)
-
-    def _require_awake(self) -> None:
-        """Refuses a volume on which Windows sleeps: it would go on from its memory."""
-        if self.is_asleep():
-            raise RefusedError(
-                f"Windows hibernates on {self.volume.where} (ntfs), or was shut down for a fast "
-                f"start: shut it down fully once ({SHUT_DOWN}), then try again"
-            )
 
 
 def _read_only(mode: int) -> int:

@@ -11,7 +11,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Iterator
 
-from zeroseal.filesystems.cleaner import ByteRange
+from zeroseal.blocks.patches import ByteRange, OnesPattern, Patch
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node, load_node
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, count_clusters
@@ -20,6 +20,7 @@ from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
 CHANGES, LIMITS = "$J", "$Max"
 _PIECE_BYTES = 1 << 20
+_OBJECT_ID_BYTES = 16
 _ID_AT = 16  # in the limits: size, growth, identifier, lowest valid number
 
 
@@ -30,8 +31,14 @@ def log_ranges(volume: NtfsVolume) -> list[ByteRange]:
     return [(run.lcn * size, run.clusters * size) for run in attribute.runs if run.lcn != HOLE]
 
 
-def is_empty_log(volume: NtfsVolume) -> bool:
-    """Whether the log is filled with ones."""
+def iter_stale_log(volume: NtfsVolume) -> Iterator[Patch]:
+    """Yields the log, unless it is empty: filled with ones, which the next mount begins anew."""
+    if not _is_empty_log(volume):
+        for offset, length in log_ranges(volume):
+            yield Patch(offset, length, "log", OnesPattern(), length)
+
+
+def _is_empty_log(volume: NtfsVolume) -> bool:
     for offset, length in log_ranges(volume):
         for start in range(offset, offset + length, _PIECE_BYTES):
             piece = volume.store.read(start, min(_PIECE_BYTES, offset + length - start))
@@ -40,17 +47,13 @@ def is_empty_log(volume: NtfsVolume) -> bool:
     return True
 
 
-def clear_log(volume: NtfsVolume) -> None:
-    """Leaves an empty log, which the next mount begins anew."""
-    if is_empty_log(volume):
-        return
-    for offset, length in log_ranges(volume):
-        for start in range(offset, offset + length, _PIECE_BYTES):
-            size = min(_PIECE_BYTES, offset + length - start)
-            volume.store.write(start, b"\xff" * size)
+def stored_changes(volume: NtfsVolume, journal: Node | None) -> int:
+    """How many bytes the change journal and the volume's own object identifier take."""
+    identifier = _OBJECT_ID_BYTES if volume_object_id(volume) else 0
+    return identifier + sum(length for _offset, length in _change_ranges(volume, journal))
 
 
-def change_ranges(volume: NtfsVolume, journal: Node | None) -> Iterator[ByteRange]:
+def _change_ranges(volume: NtfsVolume, journal: Node | None) -> Iterator[ByteRange]:
     """Yields where the change journal is stored."""
     attribute = journal.find(layout.DATA, CHANGES) if journal else None
     if attribute is not None and attribute.value is None:

@@ -15,8 +15,8 @@ from zeroseal.filesystems.ntfs.names import from_bytes, is_storable, to_wide
 from zeroseal.filesystems.ntfs.node_writer import NodeWriter
 from zeroseal.filesystems.ntfs.nodes import Attribute, NameHead, Node, parse_name
 from zeroseal.filesystems.ntfs.read import NtfsTree, ticks_of
-from zeroseal.filesystems.ntfs.state import require_closed
 from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
 
 class NameEditor(NtfsTree):
@@ -27,9 +27,10 @@ class NameEditor(NtfsTree):
         ImageError, RefusedError: it cannot be read, or not be changed.
     """
 
-    def __init__(self, store: Store, now: int, where: str, zero_removed: bool) -> None:
-        super().__init__(store, where)
-        require_closed(self.volume)
+    def __init__(
+        self, store: Store, now: int, where: str, zero_removed: bool, volume: NtfsVolume | None
+    ) -> None:
+        super().__init__(store, where, volume)
         self._now = ticks_of(now)
         self._writer = NodeWriter(self.volume, zero_removed)
         self._indexes: dict[tuple[int, str], ViewEdit] = {}

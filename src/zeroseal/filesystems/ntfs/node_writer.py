@@ -22,7 +22,6 @@ from zeroseal.filesystems.ntfs.pack import (
     record_room,
 )
 from zeroseal.filesystems.ntfs.runs import HOLE, count_clusters, cut_runs, merge_runs
-from zeroseal.filesystems.ntfs.slack import copy_mirror
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups
 
@@ -159,10 +158,20 @@ class NodeWriter:
         self._write_freed()
         self._write_table()
         self.clusters.finish()
-        copy_mirror(self.volume)
+        self._copy_mirror()
         self.changed.clear()
 
     # -- inside
+
+    def _copy_mirror(self) -> None:
+        """Brings the first records of the table to their copy."""
+        volume = self.volume
+        mirror = load_node(volume, layout.MIRROR).find(layout.DATA)
+        if mirror is not None and mirror.value is None:
+            count = mirror.size // volume.record_bytes
+            copies = b"".join(volume.read_raw_record(number) for number in range(count))
+            if copies != read_stream(volume, mirror):
+                write_at(volume, mirror, 0, copies)
 
     def _drop_holes(self, attribute: Attribute) -> None:
         """Gives clusters of compressed or sparse content back: what follows is written plain."""

@@ -7,7 +7,6 @@ from bisect import bisect_right
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.nodes import base_of, node_from_record
-from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
@@ -48,21 +47,21 @@ class PlaceNames:
                     self._owned.append((run.lcn * size, end, number))
         self._owned.sort()
 
-    def owner_of(self, offset: int) -> int | None:
+    def owner_of(self, offset_bytes: int) -> int | None:
         """The node that a byte belongs to, with its content or with its record; None for others."""
-        owner = self._owner(offset)
+        owner = self._owner(offset_bytes)
         if owner == layout.MFT:
-            record = self._record_at(offset)
+            record = self._record_at(offset_bytes)
             owner = self._bases.get(record, record)
         return owner if owner is not None and owner >= layout.FIRST_USER_RECORD else None
 
-    def describe(self, offset: int) -> str:
+    def describe(self, offset_bytes: int) -> str:
         """What structure a byte lies in."""
-        owner = self._owner(offset)
+        owner = self._owner(offset_bytes)
         if owner is None:
             return "free space"
         if owner == layout.MFT:
-            return f"record {self._record_at(offset)} of the file table"
+            return f"record {self._record_at(offset_bytes)} of the file table"
         return _OWN_FILES.get(owner, f"record {owner}")
 
     def _owner(self, offset: int) -> int | None:
@@ -79,8 +78,3 @@ class PlaceNames:
                 return (position + offset - start) // self._volume.record_bytes
             position += run.clusters * size
         return 0
-
-
-def places_of(tree: NtfsTree) -> PlaceNames:
-    """The places of the volume beneath a tree."""
-    return PlaceNames(tree.volume)

@@ -18,6 +18,7 @@ from zeroseal.filesystems.ntfs.names import UPCASE_BYTES, Upcase, from_bytes, to
 from zeroseal.filesystems.ntfs.nodes import Node, load_node, open_volume, parse_name
 from zeroseal.filesystems.ntfs.reparse import ReparsePoint, parse_reparse
 from zeroseal.filesystems.ntfs.streams import iter_places, read_stream
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
 
 _MOST_HELD = 512
@@ -33,8 +34,10 @@ class NtfsTree:
         ImageError: as ``NtfsVolume`` does.
     """
 
-    def __init__(self, store: Store, where: str = "the volume") -> None:
-        self.volume = open_volume(store, where)
+    def __init__(
+        self, store: Store, where: str = "the volume", volume: NtfsVolume | None = None
+    ) -> None:
+        self.volume = volume or open_volume(store, where)
         self.root = layout.ROOT
         self._held: dict[int, Node] = {}
 

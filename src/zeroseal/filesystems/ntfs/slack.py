@@ -7,18 +7,17 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from zeroseal.blocks.bitmaps import bit_is_set
-from zeroseal.filesystems.cleaner import ByteRange, count_stale, iter_near
+from zeroseal.blocks.patches import ByteRange, Patch, differing_patches, iter_near
 from zeroseal.filesystems.ntfs import layout
-from zeroseal.filesystems.ntfs.allocate import write_at
 from zeroseal.filesystems.ntfs.index import FOLDER_INDEX, Index
 from zeroseal.filesystems.ntfs.layout import IndexHeader, MappedHeader
 from zeroseal.filesystems.ntfs.lznt1 import stored_bytes
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node, load_node, node_from_record
+from zeroseal.filesystems.ntfs.pack import build_free_record
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, cut_runs, iter_stored
-from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.filesystems.ntfs.streams import iter_places, read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups, take_fixups
 
 _END_BYTES = 8
@@ -29,24 +28,32 @@ _SHADOW_HEADER = 0x1E00  # in the sectors of $Boot
 _SHADOW_MAGIC = bytes.fromhex("6b870838 76c1 484e b7ae 04046e6cc752".replace(" ", ""))
 
 
-class StaleRecord(NamedTuple):
-    """A record in use whose slack is not zeros, and how it should be."""
+def iter_slack(volume: NtfsVolume) -> Iterator[Patch]:
+    """Yields all slack that holds anything.
 
-    number: int
-    clean: bytes
-    stale_bytes: int
-
-
-class StaleBlock(NamedTuple):
-    """A block of an index with remains, and how it should be (zeros, where it is not in use)."""
-
-    allocation: Attribute
-    offset: int
-    clean: bytes
-    stale_bytes: int
+    Raises:
+        DamagedError: a structure contradicts itself.
+    """
+    found = _SlackPass(volume)
+    yield from found.iter_stale_tails()
+    yield from found.blocks
+    yield from found.records
+    yield from mirror_patches(volume, is_in_use=True)
 
 
-class SlackPass:
+def record_patches(
+    volume: NtfsVolume, number: int, raw: bytes, clean: bytes, what: str
+) -> Iterator[Patch]:
+    """Patches for a record of the table; both contents with their update sequence in place."""
+    step = min(volume.record_bytes, volume.cluster_bytes)
+    for start in range(0, volume.record_bytes, step):
+        place = volume.table_place(number * volume.record_bytes + start)
+        yield from differing_patches(
+            place, raw[start : start + step], clean[start : start + step], what
+        )
+
+
+class _SlackPass:
     """Goes over the table once.
 
     Attributes:
@@ -55,8 +62,8 @@ class SlackPass:
 
     def __init__(self, volume: NtfsVolume) -> None:
         self.volume = volume
-        self.records: list[StaleRecord] = []
-        self.blocks: list[StaleBlock] = []
+        self.records: list[Patch] = []
+        self.blocks: list[Patch] = []
         self.tails: list[ByteRange] = []
         for number, record in volume.iter_records():
             if record is None or not record[22] & layout.IN_USE:
@@ -64,14 +71,7 @@ class SlackPass:
             self._look_at(number, record)
         self.tails.sort()
 
-    @property
-    def stale_bytes(self) -> int:
-        """How much is not as it should be."""
-        counted = sum(record.stale_bytes for record in self.records)
-        counted += sum(block.stale_bytes for block in self.blocks)
-        return counted + sum(length for _offset, length in self.iter_stale_tails())
-
-    def iter_stale_tails(self) -> Iterator[ByteRange]:
+    def iter_stale_tails(self) -> Iterator[Patch]:
         """Yields those tails that hold something."""
         store = self.volume.store
         for group in iter_near(self.tails):
@@ -83,17 +83,7 @@ class SlackPass:
             raw = store.read(start, end - start)
             for offset, length in group:
                 if raw.count(0, offset - start, offset - start + length) != length:
-                    yield offset, length
-
-    def clean(self) -> None:
-        """Makes all of it as it should be."""
-        for offset, length in list(self.iter_stale_tails()):
-            self.volume.store.zero(offset, length)
-        for block in self.blocks:
-            write_at(self.volume, block.allocation, block.offset, block.clean)
-        for record in self.records:
-            self.volume.write_raw_record(record.number, record.clean)
-        copy_mirror(self.volume)
+                    yield Patch(offset, length, "behind content", stale_bytes=length)
 
     # -- inside
 
@@ -104,8 +94,10 @@ class SlackPass:
             return
         clean = clean_record(record)
         if clean != record:
-            stale = count_stale(record, clean)
-            self.records.append(StaleRecord(number, put_fixups(clean), stale))
+            raw = self.volume.read_raw_record(number)
+            self.records += record_patches(
+                self.volume, number, raw, put_fixups(clean), "in the file table"
+            )
         if int.from_bytes(record[32:40], "little"):
             return  # an extension: its base knows it
         node = node_from_record(self.volume, number, record)
@@ -242,8 +234,8 @@ def _iter_compressed_tails(volume: NtfsVolume, attribute: Attribute) -> Iterator
             used = max(0, used - run.clusters * size)
 
 
-def _iter_blocks(volume: NtfsVolume, node: Node, name: str) -> Iterator[StaleBlock]:
-    """Yields the blocks of an index that hold what they should not."""
+def _iter_blocks(volume: NtfsVolume, node: Node, name: str) -> Iterator[Patch]:
+    """Yields what the blocks of an index hold that they should not."""
     index = Index(volume, node, name)
     allocation = index.allocation
     if allocation is None or index.bitmap is None or allocation.value is not None:
@@ -255,10 +247,24 @@ def _iter_blocks(volume: NtfsVolume, node: Node, name: str) -> Iterator[StaleBlo
         raw = whole[offset : offset + index.block_bytes]
         if number // 8 < len(marks) and bit_is_set(marks, number):
             clean = clean_block(raw, name == FOLDER_INDEX)
-            if clean != raw:
-                yield StaleBlock(allocation, offset, clean, count_stale(raw, clean))
-        elif raw.count(0) != len(raw):
-            yield StaleBlock(allocation, offset, bytes(len(raw)), len(raw) - raw.count(0))
+        else:
+            clean = bytes(len(raw))
+        if clean != raw:
+            yield from _content_patches(volume, allocation, offset, raw, clean)
+
+
+def _content_patches(
+    volume: NtfsVolume, attribute: Attribute, offset: int, raw: bytes, clean: bytes
+) -> Iterator[Patch]:
+    """Patches for a part of an attribute's content, in the clusters where it lies."""
+    done = 0
+    for place, length in iter_places(volume, attribute, offset):
+        piece = slice(done, done + length)
+        size = len(raw[piece])
+        yield from differing_patches(place, raw[piece], clean[piece], "in an index")
+        done += size
+        if done == len(raw):
+            return
 
 
 def clean_block(raw: bytes, is_folder: bool) -> bytes:
@@ -290,14 +296,55 @@ def clean_block(raw: bytes, is_folder: bool) -> bytes:
     return raw if patched == plain else put_fixups(patched)
 
 
-def copy_mirror(volume: NtfsVolume) -> None:
-    """Brings the first records of the table to their copy."""
+def mirror_patches(volume: NtfsVolume, is_in_use: bool) -> Iterator[Patch]:
+    """What the copy of the first records holds that the table, without its slack, does not.
+
+    Args:
+        volume: an opened volume.
+        is_in_use: whether the copies of records in use are meant, or those of free ones.
+    """
     mirror = load_node(volume, layout.MIRROR).find(layout.DATA)
-    if mirror is not None and mirror.value is None:
-        count = mirror.size // volume.record_bytes
-        copies = b"".join(volume.read_raw_record(number) for number in range(count))
-        if copies != read_stream(volume, mirror):
-            write_at(volume, mirror, 0, copies)
+    if mirror is None or mirror.value is not None:
+        return
+    size = volume.record_bytes
+    copies = read_stream(volume, mirror)
+    for number in range(len(copies) // size):
+        raw = volume.read_raw_record(number)
+        record = take_fixups(raw) if raw[:4] == layout.FILE_MAGIC else None
+        if is_in_use != bool(record and record[22] & layout.IN_USE):
+            continue
+        clean = raw
+        if record and is_in_use:
+            cleaned = clean_record(record)
+            clean = raw if cleaned == record else put_fixups(cleaned)
+        elif not is_in_use:
+            clean = clean_free_record(volume, number, raw)
+        offset = number * size
+        copy = copies[offset : offset + size]
+        if copy != clean:
+            yield from _content_patches(volume, mirror, offset, copy, clean)
+
+
+def clean_free_record(volume: NtfsVolume, number: int, raw: bytes) -> bytes:
+    """What a free record is to hold: what a format leaves, and its sequence number.
+
+    By that number old references are known as such.
+    """
+    is_file = raw[:4] == layout.FILE_MAGIC
+    if raw.count(0) == len(raw):
+        return raw
+    sequence = int.from_bytes(raw[16:18], "little") if is_file else 1
+    clean = put_fixups(build_free_record(number, sequence, volume.record_bytes))
+    return raw if _without_fixups(raw) == _without_fixups(clean) else clean
+
+
+def _without_fixups(record: bytes) -> bytes:
+    """A free record but for the number of its update sequence, which may be any."""
+    place = record[4] | record[5] << 8
+    mark = record[place : place + 2]
+    if not mark.strip(b"\0") or place > 510:
+        return record
+    return record[:8].ljust(16, b"\0") + record[16:].replace(mark, b"\0\0")
 
 
 def shadow_header(volume: NtfsVolume) -> ByteRange | None:

@@ -5,22 +5,24 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.blocks.bitmaps import count_set
-from zeroseal.blocks.store import Store
-from zeroseal.errors import NeedsRecoveryError, ZeroSealError
+from zeroseal.errors import NeedsRecoveryError, RefusedError
+from zeroseal.filesystems.driver import VolumeState
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import RestartArea, RestartPage, VolumeInformation
 from zeroseal.filesystems.ntfs.names import to_text
-from zeroseal.filesystems.ntfs.nodes import load_node, open_volume
+from zeroseal.filesystems.ntfs.nodes import load_node
+from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, take_fixups
 
 SHUT_DOWN = "shutdown /s /f /t 0"  # what closes a volume for good, without a fast start
 LOG_CLEAN, LOG_EMPTY, LOG_OPEN = "closed", "empty", "open"
 _MOST_PAGE = 1 << 16
+_LEAST_INDEX_BLOCK = 1024
 
 
 @dataclass(frozen=True)
-class VolumeState:
+class OwnState:
     """What a volume says of itself.
 
     Attributes:
@@ -40,7 +42,7 @@ class VolumeState:
         return layout.VOLUME_FLAGS[layout.VOLUME_IS_DIRTY] in self.flags
 
 
-def read_state(volume: NtfsVolume) -> VolumeState:
+def read_state(volume: NtfsVolume) -> OwnState:
     """Version, label, flags and the state of the log.
 
     Raises:
@@ -52,7 +54,7 @@ def read_state(volume: NtfsVolume) -> VolumeState:
         raise volume.damaged("it does not say its version")
     info = VolumeInformation.parse(found.value[: VolumeInformation.SIZE])
     name = node.find(layout.VOLUME_NAME)
-    return VolumeState(
+    return OwnState(
         version=f"{info.major}.{info.minor}",
         label=to_text(name.value) if name and name.value else "",
         flags=tuple(word for bit, word in layout.VOLUME_FLAGS.items() if info.flags & bit),
@@ -60,7 +62,7 @@ def read_state(volume: NtfsVolume) -> VolumeState:
     )
 
 
-def require_closed(volume: NtfsVolume) -> VolumeState:
+def require_closed(volume: NtfsVolume) -> OwnState:
     """The state of a volume that may be changed.
 
     Raises:
@@ -82,6 +84,25 @@ def require_closed(volume: NtfsVolume) -> VolumeState:
             format="ntfs",
         )
     return state
+
+
+def require_editable(tree: NtfsTree) -> None:
+    """Raises where a volume may not be changed.
+
+    Raises:
+        NeedsRecoveryError: it was not closed.
+        RefusedError: Windows sleeps on it: it would go on from its memory.
+        UnsupportedError: its indexes cannot be built anew.
+    """
+    volume = tree.volume
+    require_closed(volume)
+    if volume.index_bytes < _LEAST_INDEX_BLOCK:
+        raise volume.unsupported("its index blocks are too small to be built anew")
+    if tree.is_asleep():
+        raise RefusedError(
+            f"Windows hibernates on {volume.where} (ntfs), or was shut down for a fast start: shut "
+            f"it down fully once ({SHUT_DOWN}), then try again"
+        )
 
 
 def log_state(volume: NtfsVolume) -> str:
@@ -117,18 +138,38 @@ def _restart_area(raw: bytes) -> RestartArea | None:
     return RestartArea.parse(restored[start : start + RestartArea.SIZE])
 
 
-def is_closed(store: Store, where: str) -> bool:
-    """Whether a volume was closed; one that was not is left alone, and not judged."""
-    try:
-        require_closed(open_volume(store, where))
-    except ZeroSealError:
-        return False
-    return True
-
-
-def used_share(store: Store, where: str) -> float:
-    """How much of a volume is in use, from 0 to 1, by its bitmap."""
-    volume = open_volume(store, where)
+def used_clusters(volume: NtfsVolume) -> int:
+    """How many clusters are in use, by the bitmap."""
     bitmap = load_node(volume, layout.BITMAP).find(layout.DATA)
-    used = count_set(read_stream(volume, bitmap), volume.cluster_count) if bitmap else 0
-    return used / volume.cluster_count
+    return count_set(read_stream(volume, bitmap), volume.cluster_count) if bitmap else 0
+
+
+def describe_volume(tree: NtfsTree) -> VolumeState:
+    """Label, version, room, and how the volume was left.
+
+    Raises:
+        DamagedError: the records that say it are not sound.
+    """
+    volume = tree.volume
+    state, sleeps = read_state(volume), tree.is_asleep()
+    reasons = []
+    if sleeps:
+        reasons.append("Windows hibernates on it, or was shut down for a fast start")
+    if state.is_dirty:
+        reasons.append("it is marked dirty")
+    if state.log == LOG_OPEN:
+        reasons.append("it was not closed")
+    way = f": start the machine once and shut it down fully ({SHUT_DOWN})" if reasons else ""
+    size = volume.cluster_bytes
+    return VolumeState(
+        volume=volume.where,
+        label=state.label,
+        version=state.version,
+        flags=state.flags,
+        log=state.log,
+        size_bytes=volume.size_bytes,
+        free_bytes=(volume.cluster_count - used_clusters(volume)) * size,
+        cluster_bytes=size,
+        sleeps=sleeps,
+        against_changing=", ".join(reasons) + way,
+    )

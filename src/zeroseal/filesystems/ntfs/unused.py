@@ -5,14 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.blocks.bitmaps import find_runs
-from zeroseal.filesystems.cleaner import ByteRange
+from zeroseal.blocks.patches import ByteRange, Patch
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import BootSector
 from zeroseal.filesystems.ntfs.nodes import load_node
-from zeroseal.filesystems.ntfs.pack import build_free_record
-from zeroseal.filesystems.ntfs.slack import copy_mirror, shadow_header
+from zeroseal.filesystems.ntfs.slack import (
+    clean_free_record,
+    mirror_patches,
+    record_patches,
+    shadow_header,
+)
 from zeroseal.filesystems.ntfs.streams import read_stream
-from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups
+from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
 
 def iter_free_space(volume: NtfsVolume) -> Iterator[ByteRange]:
@@ -37,11 +41,8 @@ def iter_free_space(volume: NtfsVolume) -> Iterator[ByteRange]:
         yield shadow
 
 
-def iter_stale_records(volume: NtfsVolume) -> Iterator[tuple[int, bytes]]:
-    """Yields (number, record as it should be) of free records that hold more than they need.
-
-    A free record keeps its sequence number, by which old references are known as such.
-    """
+def iter_stale_records(volume: NtfsVolume) -> Iterator[Patch]:
+    """Yields what free records hold beyond what they need."""
     size = volume.record_bytes
     for first, raw in volume.iter_raw_table():
         if raw.count(0) == len(raw):
@@ -49,29 +50,12 @@ def iter_stale_records(volume: NtfsVolume) -> Iterator[tuple[int, bytes]]:
         for start in range(0, len(raw), size):
             record = raw[start : start + size]
             number = first + start // size
-            is_file = record[:4] == layout.FILE_MAGIC
-            if (is_file and record[22] & layout.IN_USE) or record.count(0) == size:
+            if record[:4] == layout.FILE_MAGIC and record[22] & layout.IN_USE:
                 continue
-            sequence = int.from_bytes(record[16:18], "little") if is_file else 1
-            clean = put_fixups(build_free_record(number, sequence, size))
-            if _without_fixups(record) != _without_fixups(clean):
-                yield number, clean
-
-
-def clean_free_records(volume: NtfsVolume) -> None:
-    """Leaves of free records what a format leaves, and their sequence number."""
-    for number, clean in list(iter_stale_records(volume)):
-        volume.write_raw_record(number, clean)
-    copy_mirror(volume)  # of large clusters it holds more than the first four
-
-
-def _without_fixups(record: bytes) -> bytes:
-    """A free record but for the number of its update sequence, which may be any."""
-    place = record[4] | record[5] << 8
-    mark = record[place : place + 2]
-    if not mark.strip(b"\0") or place > 510:
-        return record
-    return record[:8].ljust(16, b"\0") + record[16:].replace(mark, b"\0\0")
+            clean = clean_free_record(volume, number, record)
+            if clean != record:
+                yield from record_patches(volume, number, record, clean, "free records")
+    yield from mirror_patches(volume, is_in_use=False)  # of large clusters it holds more than four
 
 
 def _boot_copy_bytes(volume: NtfsVolume) -> int:

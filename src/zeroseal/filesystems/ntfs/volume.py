@@ -104,15 +104,23 @@ class NtfsVolume:
         Raises:
             DamagedError: the table does not reach so far, or has a hole there.
         """
-        position = number * self.record_bytes
+        return self.table_place(number * self.record_bytes)
+
+    def table_place(self, position: int) -> int:
+        """Where a byte of the table lies on the volume.
+
+        Raises:
+            DamagedError: the table does not reach so far, or has a hole there.
+        """
+        left = position
         for run in self.mft_runs:
             size = run.clusters * self.cluster_bytes
-            if position < size:
+            if left < size:
                 if run.lcn == HOLE:
                     break
-                return run.lcn * self.cluster_bytes + position
-            position -= size
-        raise self.damaged(f"its table has no record {number}")
+                return run.lcn * self.cluster_bytes + left
+            left -= size
+        raise self.damaged(f"its table has no record {position // self.record_bytes}")
 
     def read_raw_record(self, number: int) -> bytes:
         """A record as it lies on the disk, update sequence and all."""

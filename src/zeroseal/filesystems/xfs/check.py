@@ -19,7 +19,7 @@ from zeroseal.filesystems.xfs.check_folders import FolderPass
 from zeroseal.filesystems.xfs.check_groups import GroupCheck
 from zeroseal.filesystems.xfs.check_inodes import InodePass
 from zeroseal.filesystems.xfs.log import last_record, log_range
-from zeroseal.filesystems.xfs.unused import iter_slots
+from zeroseal.filesystems.xfs.slots import iter_slots
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
 _MOST_PROBLEMS = 50

@@ -36,7 +36,7 @@ from zeroseal.filesystems.xfs.forks import (
 )
 from zeroseal.filesystems.xfs.layout import Inode, RemoteHeader
 from zeroseal.filesystems.xfs.read import XfsTree, stamp_of
-from zeroseal.filesystems.xfs.volume import Slot, with_checksum
+from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
 
 _LABEL = b"security.selinux"
 _SHORT_LABEL = b"selinux"
@@ -62,12 +62,18 @@ class XfsEditor(XfsTree):
         now: the moment that changed and new inodes are given, seconds since 1970.
         where: the volume's name, for messages.
         zero_removed: whether content and inodes that go are zeroed.
+        volume: the opened volume of a tree that was read, if there is one.
     """
 
     def __init__(
-        self, store: Store, now: int, where: str = "the volume", zero_removed: bool = True
+        self,
+        store: Store,
+        now: int,
+        where: str = "the volume",
+        zero_removed: bool = True,
+        volume: XfsVolume | None = None,
     ) -> None:
-        super().__init__(store, where)
+        super().__init__(store, where, volume)
         self._now, self._zero_removed = now, zero_removed
         self._allocator = Allocator(self.volume, zero_removed)
         self._open: dict[int, OpenFolder] = {}

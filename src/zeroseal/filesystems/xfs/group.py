@@ -14,34 +14,11 @@ from dataclasses import dataclass
 from zeroseal.blocks.ranges import RangeSet
 from zeroseal.errors import DamagedError, NoSpaceError
 from zeroseal.filesystems.xfs import layout, trees
+from zeroseal.filesystems.xfs.slots import Chunk, chunks_of
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
 
 _ROUNDS = 32
-
-
-@dataclass
-class Chunk:
-    """64 inodes; of a sparse chunk ``holes`` says which four are not there, bit by bit."""
-
-    first: int
-    holes: int
-    count: int
-    free: int
-
-    @property
-    def free_count(self) -> int:
-        """How many inodes of it are free."""
-        return (self.free & self.present).bit_count()
-
-    @property
-    def present(self) -> int:
-        """The mask of inodes that are there."""
-        mask = 0
-        for bit in range(layout.CHUNK_INODES // layout.INODES_PER_HOLE):
-            if not self.holes >> bit & 1:
-                mask |= 0xF << bit * layout.INODES_PER_HOLE
-        return mask
 
 
 @dataclass(frozen=True)
@@ -402,16 +379,6 @@ class Group:
             if row[2] not in (layout.OWN_AG, layout.OWN_INOBT, layout.OWN_REFCOUNT):
                 found.setdefault(row[2], []).append(row)
         return found
-
-
-def chunks_of(volume: XfsVolume, rows: Iterable[Row]) -> Iterator[Chunk]:
-    """The chunks of an inode tree's records."""
-    is_sparse = volume.has_crc and volume.superblock.incompat & layout.INCOMPAT_SPINODES
-    for first, middle, free in rows:
-        if is_sparse:
-            yield Chunk(first, middle >> 16, middle >> 8 & 0xFF, free)
-        else:
-            yield Chunk(first, 0, layout.CHUNK_INODES, free)
 
 
 def _first_blocks(runs: list[tuple[int, int]], count: int) -> Iterator[int]:

@@ -12,8 +12,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from zeroseal.blocks.patches import zero_patches
 from zeroseal.blocks.store import Store
-from zeroseal.filesystems.cleaner import stored_in
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.layout import LogRecord, Superblock
 
@@ -70,7 +70,7 @@ def is_new_log(store: Store, superblock: Superblock) -> bool:
     header, operation = LogRecord.parse(head[: LogRecord.SIZE]), head[layout.SECTOR :]
     if header.cycle != 1 or any(head[48:300]) or any(operation[24:].translate(None, b"\0\1")):
         return False
-    return not stored_in(store, [(start + taken, length - taken)])
+    return not zero_patches(store, [(start + taken, length - taken)], "log")
 
 
 def _record_blocks(superblock: Superblock) -> int:
@@ -78,7 +78,7 @@ def _record_blocks(superblock: Superblock) -> int:
     return max(2, superblock.log_sector_bytes // layout.SECTOR)
 
 
-def empty_log(superblock: Superblock, cycle: int) -> bytes:
+class EmptyLog:
     """The whole body of a log that holds nothing, in a new round.
 
     Behind its one record every block bears the number of the round before, and zeros: without
@@ -86,11 +86,26 @@ def empty_log(superblock: Superblock, cycle: int) -> bytes:
     the superblock's own UUID, also where metadata blocks keep an earlier one (META_UUID): the
     kernel refuses to mount a volume whose log has another (``xlog_header_check_mount``).
     """
-    count = superblock.log_blocks * superblock.block_bytes // layout.SECTOR
-    words = np.zeros((count, layout.SECTOR // 4), dtype=">u4")
+
+    def __init__(self, superblock: Superblock, cycle: int) -> None:
+        self._cycle = cycle
+        self.length = superblock.log_blocks * superblock.block_bytes
+        self._head = _empty_head(superblock, cycle)
+
+    def read(self, start: int, length: int) -> bytes:
+        """A part of it; both in bytes, whole blocks of the log."""
+        words = np.zeros((length // layout.SECTOR, layout.SECTOR // 4), dtype=">u4")
+        words[:, 0] = self._cycle - 1
+        piece = words.tobytes()
+        if start < len(self._head):
+            head = self._head[start : start + length]
+            piece = head + piece[len(head) :]
+        return piece
+
+
+def _empty_head(superblock: Superblock, cycle: int) -> bytes:
+    """The record of an empty log, as many blocks as it takes."""
     taken = _record_blocks(superblock)
-    words[:, 0] = cycle - 1
-    words[:taken, 0] = cycle
     lsn = cycle << 32
     header = LogRecord.blank(
         magic=layout.LOG_RECORD_MAGIC,
@@ -106,16 +121,15 @@ def empty_log(superblock: Superblock, cycle: int) -> bytes:
         uuid=superblock.uuid,
         buffer_bytes=32 << 10,
     )
-    body = bytearray(words.tobytes())
-    body[: layout.SECTOR] = header.build().ljust(layout.SECTOR, b"\0")
     operation = (
         cycle.to_bytes(4, "big")  # in the place of the transaction's number, see first_word
         + (8).to_bytes(4, "big")
         + bytes([layout.LOG_CLIENT, layout.LOG_UNMOUNT_FLAG, 0, 0])
         + layout.LOG_UNMOUNT_MAGIC.to_bytes(2, "little")
     )
-    body[layout.SECTOR : 2 * layout.SECTOR] = operation.ljust(layout.SECTOR, b"\0")
-    return bytes(body)
+    mark = cycle.to_bytes(4, "big").ljust(layout.SECTOR, b"\0")
+    blocks = [header.build().ljust(layout.SECTOR, b"\0"), operation.ljust(layout.SECTOR, b"\0")]
+    return b"".join(blocks + [mark] * (taken - 2))
 
 
 class _Ring:

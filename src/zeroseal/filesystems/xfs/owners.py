@@ -5,20 +5,13 @@ from __future__ import annotations
 import struct
 from collections.abc import Collection, Iterator
 
-from zeroseal.blocks.store import Store
 from zeroseal.filesystems.xfs.attributes import read_attributes
-from zeroseal.filesystems.xfs.unused import iter_slots
+from zeroseal.filesystems.xfs.slots import iter_slots
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
 _ACL_NAMES = (b"trusted.SGI_ACL_FILE", b"trusted.SGI_ACL_DEFAULT")
 _ACL_USER = 2  # struct xfs_acl_entry: tag, id, permissions
 _ACL_ENTRY = struct.Struct(">IIHxx")
-
-
-def owned_nodes(store: Store, where: str, uids: Collection[int], in_acls: bool) -> dict[int, int]:
-    """Nodes of some users, or whose access lists name them: {node: uid}."""
-    volume = XfsVolume(store, where)
-    return find_in_acls(volume, uids) if in_acls else find_owned(volume, uids)
 
 
 def find_owned(volume: XfsVolume, uids: Collection[int]) -> dict[int, int]:

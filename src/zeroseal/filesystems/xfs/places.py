@@ -7,8 +7,8 @@ from bisect import bisect_right
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.forks import read_mapping
 from zeroseal.filesystems.xfs.log import log_range
-from zeroseal.filesystems.xfs.read import XfsTree
-from zeroseal.filesystems.xfs.unused import iter_free_space, iter_slots
+from zeroseal.filesystems.xfs.slots import iter_slots
+from zeroseal.filesystems.xfs.unused import iter_free_space
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
 
@@ -61,8 +61,3 @@ class PlaceNames:
         if offset_bytes % group_bytes < 4 * max(layout.SECTOR, volume.superblock.sector_bytes):
             return "the headers of an allocation group"
         return "the trees of an allocation group"
-
-
-def places_of(tree: XfsTree) -> PlaceNames:
-    """The places of the volume beneath a tree."""
-    return PlaceNames(tree.volume)

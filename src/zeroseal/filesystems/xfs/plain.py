@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import struct
 
-from zeroseal.filesystems.cleaner import ByteRange
+from zeroseal.blocks.patches import ByteRange
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.forks import EXTENT_BYTES, unpack_runs
 from zeroseal.filesystems.xfs.layout import Inode

@@ -43,8 +43,10 @@ class XfsTree:
         ImageError, RefusedError: as ``XfsVolume`` does.
     """
 
-    def __init__(self, store: Store, where: str = "the volume") -> None:
-        self.volume = XfsVolume(store, where)
+    def __init__(
+        self, store: Store, where: str = "the volume", volume: XfsVolume | None = None
+    ) -> None:
+        self.volume = volume or XfsVolume(store, where)
         self.root = self.volume.superblock.root_inode
 
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:

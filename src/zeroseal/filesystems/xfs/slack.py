@@ -9,9 +9,8 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterator
-from typing import NamedTuple
 
-from zeroseal.filesystems.cleaner import ByteRange, count_stale, has_content, iter_near
+from zeroseal.blocks.patches import ByteRange, Patch, differing_patches, has_content, iter_near
 from zeroseal.filesystems.xfs import attributes, folders, layout, trees
 from zeroseal.filesystems.xfs.forks import (
     EXTENT_BYTES,
@@ -26,27 +25,14 @@ from zeroseal.filesystems.xfs.forks import (
 )
 from zeroseal.filesystems.xfs.layout import Agf, Agi, RemoteHeader, Superblock
 from zeroseal.filesystems.xfs.plain import plain_end
+from zeroseal.filesystems.xfs.slots import iter_slots
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
-from zeroseal.filesystems.xfs.unused import iter_slots
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
 
-
-class Slack(NamedTuple):
-    """Slack that holds something.
-
-    Attributes:
-        offset_bytes, length: where it lies on the volume.
-        stale_bytes: how many bytes are not as they should be; of a long range all that is stored.
-        clean: what is to lie there; empty for zeros, so that a range costs no memory.
-    """
-
-    offset_bytes: int
-    length: int
-    stale_bytes: int
-    clean: bytes = b""
+_WHAT = "slack"
 
 
-def iter_slack(volume: XfsVolume) -> Iterator[Slack]:
+def iter_slack(volume: XfsVolume) -> Iterator[Patch]:
     """Yields all slack that holds anything.
 
     Raises:
@@ -65,15 +51,6 @@ def iter_slack(volume: XfsVolume) -> Iterator[Slack]:
         elif end[1]:
             ends.append(end)
     yield from _ends(volume, ends)
-
-
-def clean_slack(volume: XfsVolume) -> None:
-    """Writes all structures without their slack."""
-    for slack in list(iter_slack(volume)):
-        if slack.clean:
-            volume.store.write(slack.offset_bytes, slack.clean)
-        else:
-            volume.store.zero(slack.offset_bytes, slack.length)
 
 
 class _SharedBlocks:
@@ -110,7 +87,7 @@ class _SharedBlocks:
 # -- groups
 
 
-def _headers(volume: XfsVolume, group: int) -> Iterator[Slack]:
+def _headers(volume: XfsVolume, group: int) -> Iterator[Patch]:
     sector = volume.superblock.sector_bytes
     start = volume.header_offset(group, 0)
     raw = volume.store.read(start, sector)
@@ -139,7 +116,7 @@ def _headers(volume: XfsVolume, group: int) -> Iterator[Slack]:
         yield from _differing(start, raw, bytes(len(raw)))
 
 
-def _group_trees(volume: XfsVolume, group: int) -> Iterator[Slack]:
+def _group_trees(volume: XfsVolume, group: int) -> Iterator[Patch]:
     agf, agi = volume.read_agf(group), volume.read_agi(group)
     found = [
         (trees.BNO, agf.bno_root, agf.bno_levels),
@@ -186,7 +163,7 @@ def _node(
 
 def _inode(
     volume: XfsVolume, slot: Slot, shared: _SharedBlocks, ends: list[ByteRange]
-) -> Iterator[Slack]:
+) -> Iterator[Patch]:
     inode = slot.inode
     data = data_fork(volume, slot)
     clean = _fork(volume, slot, data, is_attr=False)
@@ -241,7 +218,7 @@ def _fork(volume: XfsVolume, slot: Slot, fork: bytes, is_attr: bool) -> bytes:
     return used.ljust(len(fork), b"\0")
 
 
-def _map_tree(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Slack]:
+def _map_tree(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Patch]:
     for fsblock in mapping.tree:
         raw = volume.read_block(fsblock)
         level, count = int.from_bytes(raw[4:6], "big"), int.from_bytes(raw[6:8], "big")
@@ -263,7 +240,7 @@ def _content(
     mapping: Mapping,
     shared: _SharedBlocks,
     ends: list[ByteRange],
-) -> Iterator[Slack]:
+) -> Iterator[Patch]:
     """Behind the end of a file, and in blocks that read as zeros whatever lies in them.
 
     The rest of a last block, all that nearly all files have, is only noted in ``ends``.
@@ -281,10 +258,11 @@ def _content(
             continue
         for extent in volume.store.iter_extents(offset, end - first):
             if not extent.is_zero and has_content(volume.store, extent):
-                yield Slack(extent.offset_bytes, extent.length, extent.length)
+                start, length = extent.offset_bytes, extent.length
+                yield Patch(start, length, _WHAT, stale_bytes=length)
 
 
-def _ends(volume: XfsVolume, ends: list[ByteRange]) -> Iterator[Slack]:
+def _ends(volume: XfsVolume, ends: list[ByteRange]) -> Iterator[Patch]:
     """Small ranges that are to be zero; what lies near each other is read at once."""
     zeros = bytes(volume.block_bytes)
     for group in iter_near(sorted(ends)):
@@ -293,10 +271,10 @@ def _ends(volume: XfsVolume, ends: list[ByteRange]) -> Iterator[Slack]:
         for offset, length in group:
             stale = raw[offset - start : offset - start + length]
             if stale != zeros[:length]:
-                yield Slack(offset, length, count_stale(stale, zeros[:length]))
+                yield Patch(offset, length, _WHAT, stale_bytes=length - stale.count(0))
 
 
-def _link(volume: XfsVolume, slot: Slot, mapping: Mapping) -> Iterator[Slack]:
+def _link(volume: XfsVolume, slot: Slot, mapping: Mapping) -> Iterator[Patch]:
     left = slot.inode.size
     for run in mapping.runs:
         raw = volume.read_block(run.fsblock, run.blocks)
@@ -314,7 +292,7 @@ def _link(volume: XfsVolume, slot: Slot, mapping: Mapping) -> Iterator[Slack]:
 # -- folders
 
 
-def _folder(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Slack]:
+def _folder(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Patch]:
     blocks = folders.FolderBlocks(volume, number, mapping)
     for logical in blocks.data_numbers():
         raw = blocks.read(logical)
@@ -377,7 +355,7 @@ def _without_stale(entries: bytes) -> bytes:
 
 def _spread(
     volume: XfsVolume, blocks: folders.FolderBlocks, logical: int, raw: bytes, clean: bytes
-) -> Iterator[Slack]:
+) -> Iterator[Patch]:
     """A folder block's differences, by the file system blocks that it lies in."""
     if raw == clean:
         return
@@ -390,7 +368,7 @@ def _spread(
 # -- attributes
 
 
-def _attributes(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Slack]:
+def _attributes(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Patch]:
     values: dict[int, int] = {}
     for leaf in attributes.iter_leaves(volume, number, mapping):
         clean = bytearray(len(leaf.content))
@@ -437,6 +415,5 @@ def _sealed(volume: XfsVolume, content: bytes, crc_at: int) -> bytes:
     return with_checksum(content, crc_at) if volume.has_crc else content
 
 
-def _differing(offset: int, stale: bytes, clean: bytes) -> Iterator[Slack]:
-    if stale != clean:
-        yield Slack(offset, len(stale), count_stale(stale, clean), clean)
+def _differing(offset: int, stale: bytes, clean: bytes) -> Iterator[Patch]:
+    return differing_patches(offset, stale, clean, _WHAT)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zeroseal.blocks.store import Store
+from zeroseal.blocks.patches import ByteRange, Patch, differing_patches
 from zeroseal.filesystems.xfs import layout, trees
-from zeroseal.filesystems.xfs.allocate import free_inode, write_free_inode
-from zeroseal.filesystems.xfs.group import chunks_of
-from zeroseal.filesystems.xfs.log import empty_log, highest_cycle, is_new_log, log_range
+from zeroseal.filesystems.xfs.allocate import free_inode
+from zeroseal.filesystems.xfs.log import EmptyLog, highest_cycle, is_new_log, log_range
+from zeroseal.filesystems.xfs.slots import iter_slots
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
 
-ByteRange = tuple[int, int]  # (offset, length)
+_PIECE_BYTES = 1 << 20
 
 
 def iter_free_space(volume: XfsVolume) -> Iterator[ByteRange]:
@@ -43,21 +43,13 @@ def iter_free_space(volume: XfsVolume) -> Iterator[ByteRange]:
         yield end, volume.store.size_bytes - end
 
 
-def iter_stale_inodes(volume: XfsVolume) -> Iterator[tuple[int, int, bytes]]:
-    """Yields (number, generation, bytes) of free inodes that hold more than a free one needs."""
-    for group, number, is_free, raw in iter_slots(volume):
-        del group
-        if not is_free:
-            continue
-        generation = volume.parse_core(raw).generation
-        if raw != _clean_inode(volume, number, generation):
-            yield number, generation, raw
-
-
-def clean_free_inodes(volume: XfsVolume) -> None:
-    """Leaves of free inodes what a free one needs: their numbers, and no more."""
-    for number, generation, _raw in list(iter_stale_inodes(volume)):
-        write_free_inode(volume, number, generation)
+def iter_stale_inodes(volume: XfsVolume) -> Iterator[Patch]:
+    """Yields what free inodes hold beyond what a free one needs: their numbers, and no more."""
+    for _group, number, is_free, raw in iter_slots(volume):
+        if is_free:
+            generation = volume.parse_core(raw).generation
+            clean = _clean_inode(volume, number, generation)
+            yield from differing_patches(volume.inode_offset(number), raw, clean, "free inodes")
 
 
 def _clean_inode(volume: XfsVolume, number: int, generation: int) -> bytes:
@@ -66,48 +58,19 @@ def _clean_inode(volume: XfsVolume, number: int, generation: int) -> bytes:
     return with_checksum(raw, layout.INODE_CRC) if volume.has_crc else raw
 
 
-def iter_slots(volume: XfsVolume) -> Iterator[tuple[int, int, bool, bytes]]:
-    """Yields (group, inode number, whether it is free, bytes) of all inodes there are."""
-    superblock = volume.superblock
-    size, per_block = superblock.inode_bytes, superblock.inodes_per_block
-    for group in range(superblock.group_count):
-        agi = volume.read_agi(group)
-        rows, _blocks = trees.read_tree(volume, group, trees.INOBT, agi.root, agi.levels)
-        for chunk in chunks_of(volume, rows):
-            present = chunk.present
-            bit = 0
-            while bit < layout.CHUNK_INODES:
-                if not present >> bit & 1:
-                    bit += 1
-                    continue
-                agblock, index = divmod(chunk.first + bit, per_block)
-                count = min(per_block - index, layout.CHUNK_INODES - bit)
-                if agblock >= volume.blocks_in(group):
-                    raise volume.damaged(f"a chunk of inodes of group {group} leaves it")
-                start = volume.group_offset(group, agblock) + index * size
-                raw = volume.store.read(start, count * size)
-                for number in range(count):
-                    if present >> bit + number & 1:
-                        yield (
-                            group,
-                            volume.inode_number(group, chunk.first + bit + number),
-                            bool(chunk.free >> bit + number & 1),
-                            raw[number * size : (number + 1) * size],
-                        )
-                bit += count
+def iter_stale_log(volume: XfsVolume) -> Iterator[Patch]:
+    """Yields the log, where it holds more than the marks of an empty one and was used.
 
-
-def is_empty_log(store: Store, volume: XfsVolume) -> bool:
-    """Whether the log's body holds nothing but the marks of an empty one, or was never used."""
-    start, length = log_range(volume.superblock)
-    cycle = highest_cycle(store, volume.superblock)
-    if is_new_log(store, volume.superblock):
-        return True
-    return store.read(start, length) == empty_log(volume.superblock, cycle)
-
-
-def clear_log(volume: XfsVolume) -> None:
-    """Writes an empty log, in a new round: no structure may be younger than it."""
-    start, _length = log_range(volume.superblock)
-    cycle = highest_cycle(volume.store, volume.superblock) + 1
-    volume.store.write(start, empty_log(volume.superblock, cycle))
+    An empty one begins a new round: no structure may be younger than it.
+    """
+    superblock, store = volume.superblock, volume.store
+    if is_new_log(store, superblock):
+        return
+    start, length = log_range(superblock)
+    cycle = highest_cycle(store, superblock)
+    empty = EmptyLog(superblock, cycle)
+    for place in range(0, length, _PIECE_BYTES):
+        size = min(_PIECE_BYTES, length - place)
+        if store.read(start + place, size) != empty.read(place, size):
+            yield Patch(start, length, "log", EmptyLog(superblock, cycle + 1), length)
+            return

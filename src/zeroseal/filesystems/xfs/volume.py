@@ -247,6 +247,11 @@ class XfsVolume:
 
     # -- inside
 
+    def reread(self) -> None:
+        """Reads again what is kept of the superblock; its bytes were changed beneath it."""
+        self.raw_superblock = self.store.read(0, self.superblock.sector_bytes)
+        self.superblock = Superblock.parse(self.raw_superblock[: Superblock.SIZE])
+
     def _check_geometry(self) -> None:
         superblock = self.superblock
         sound = (
@@ -315,9 +320,3 @@ class XfsVolume:
         if superblock.incompat & layout.INCOMPAT_NEEDSREPAIR:
             found = ["a mark that it needs xfs_repair"]
         return found
-
-
-def used_share(store: Store, where: str) -> float:
-    """How much of a volume is in use, from 0 to 1."""
-    superblock = XfsVolume(store, where).superblock
-    return 1 - superblock.free_blocks / superblock.blocks

@@ -6,14 +6,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from zeroseal.errors import UnsupportedError, ZeroSealError
-from zeroseal.filesystems.ntfs.read import NtfsTree
+from zeroseal.filesystems.drivers import driver_of
 from zeroseal.filesystems.tree import FileTree, Kind
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.registry.paths import CONFIG_FOLDER
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Volume
-
-_NOT_SEEN = ("unknown", "empty", "lvm")
 
 
 @dataclass(frozen=True)
@@ -22,7 +20,7 @@ class WindowsVolumes:
 
     guest: Guest
     boot_unread: list[str]
-    strangers: list[Volume]
+    unmounted: list[Volume]
 
 
 def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVolumes | None:
@@ -31,36 +29,35 @@ def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVol
     Raises:
         ImageError, RefusedError: one of its volumes cannot be opened in that way.
     """
-    system = find_system_volume(disk)
+    system = find_system_volume(disk, opener)
     if system is None:
         return None
     beside, boot_unread = [], []
     for volume in disk.volumes:
-        if volume is system or volume.content.kind not in ("ntfs", "vfat"):
+        driver = driver_of(volume)
+        if volume is system or driver is None or not driver.is_read_by_windows:
             continue
         try:
             beside.append(Mount(f"/{volume.name}:", volume, opener(volume)))
         except ZeroSealError as error:
-            if volume.content.kind != "vfat":
+            if driver.holds_root_of:
                 raise
             boot_unread.append(f"{volume.name} ({error.message})")
     guest = Guest([Mount("/", system, opener(system))], beside, is_windows=True)
     seen = [mount.volume for mount in guest.mounts]
-    strangers = [
-        volume
-        for volume in disk.volumes
-        if volume not in seen and volume.content.kind not in _NOT_SEEN
+    unmounted = [
+        volume for volume in disk.volumes if volume not in seen and volume.content.holds_data
     ]
-    return WindowsVolumes(guest, boot_unread, strangers)
+    return WindowsVolumes(guest, boot_unread, unmounted)
 
 
-def find_system_volume(disk: Disk) -> Volume | None:
+def find_system_volume(disk: Disk, opener: Callable[[Volume], FileTree]) -> Volume | None:
     """The volume that holds the registry of a Windows; None where none does.
 
     Raises:
         UnsupportedError: there is more than one.
     """
-    found = list(_iter_system_volumes(disk))
+    found = list(_iter_system_volumes(disk, opener))
     if len(found) > 1:
         names = " and ".join(volume.name for volume in found)
         raise UnsupportedError(
@@ -70,18 +67,19 @@ def find_system_volume(disk: Disk) -> Volume | None:
     return found[0] if found else None
 
 
-def _iter_system_volumes(disk: Disk) -> Iterator[Volume]:
+def _iter_system_volumes(disk: Disk, opener: Callable[[Volume], FileTree]) -> Iterator[Volume]:
     for volume in disk.volumes:
-        if volume.content.kind != "ntfs" or volume.content.refusal:
+        driver = driver_of(volume)
+        if driver is None or "windows" not in driver.holds_root_of or volume.content.refusal:
             continue
         try:
-            if _has_registry(NtfsTree(volume.store, volume.name)):
+            if _has_registry(opener(volume)):
                 yield volume
         except ZeroSealError:
             continue  # it is told with the reason as a volume
 
 
-def _has_registry(tree: NtfsTree) -> bool:
+def _has_registry(tree: FileTree) -> bool:
     node = tree.root
     for part in f"{CONFIG_FOLDER}/SYSTEM".strip("/").split("/"):
         entry = tree.find_child(node, part.encode())

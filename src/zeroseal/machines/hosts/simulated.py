@@ -20,7 +20,7 @@ from zeroseal.machines.sheet.model import Simulated, SimulatedAnswer
 from zeroseal.machines.windows_life import WindowsLife
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.subject import Subject
+from zeroseal.sealing.inspection import Inspection
 
 AnyLife = GuestLife | WindowsLife
 LABEL = "simulated"
@@ -56,8 +56,8 @@ class SimulatedHost:
         progress(Step("starting", 0, 0))
         self._check_dies(name)
         seed = _seed_of(machine)
-        with changed_disk(machine.disk, self.now) as subject:
-            life = life_of(subject, self.now, machine.definition.mac, self.yard.lease, seed)
+        with changed_disk(machine.disk, self.now) as inspection:
+            life = life_of(inspection, self.now, machine.definition.mac, self.yard.lease, seed)
             life.start()
         state = replace(
             machine.state, running=True, boots=machine.state.boots + 1, address=life.address
@@ -118,9 +118,9 @@ class SimulatedHost:
 
     def live(self, machine: YardMachine, act: Callable[[AnyLife], None]) -> None:
         """Lets a guest act on its own disk."""
-        with changed_disk(machine.disk, self.now) as subject:
+        with changed_disk(machine.disk, self.now) as inspection:
             card = machine.definition.mac
-            act(life_of(subject, self.now, card, self.yard.lease, None))
+            act(life_of(inspection, self.now, card, self.yard.lease, None))
 
     def _check_dies(self, name: str) -> None:
         if "dies" in self.settings.faults:
@@ -174,12 +174,12 @@ class SimulatedShell:
 
 
 def life_of(
-    subject: Subject, now: int, mac: str, lease: Callable[[str], str], seed: Seed | None
+    inspection: Inspection, now: int, mac: str, lease: Callable[[str], str], seed: Seed | None
 ) -> AnyLife:
     """One run of a disk's guest."""
-    if subject.windows:
-        return WindowsLife(subject.opened.guest, now, mac, lease, seed)
-    return GuestLife(subject.opened.guest, now, mac, lease, seed)
+    if inspection.windows:
+        return WindowsLife(inspection.guest, now, mac, lease, seed)
+    return GuestLife(inspection.guest, now, mac, lease, seed)
 
 
 def _seed_of(machine: YardMachine) -> Seed | None:

@@ -19,7 +19,6 @@ from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import CONSTANT_DOMAINS, MachineSid, iter_machine_sids
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
-from zeroseal.guests.windows.volumes import read_ntfs_facts
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.some_of import some_of
@@ -78,12 +77,10 @@ def find_windows_remarks(outlook: Outlook) -> Iterator[Remark]:
 
 def _volumes(outlook: Outlook) -> Iterator[Remark]:
     for mount in outlook.guest.mounts:
-        if mount.volume.content.kind != "ntfs":
-            continue
-        facts = read_ntfs_facts(mount.volume)
-        if facts.against_changing:
+        state = mount.driver.read_state(mount.volume.store, mount.volume.name)
+        if state and state.against_changing:
             yield Remark(
-                "volume-not-closed", _sentence(f"{facts.volume}: {facts.against_changing}")
+                "volume-not-closed", _sentence(f"{state.volume}: {state.against_changing}")
             )
 
 

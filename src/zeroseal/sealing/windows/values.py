@@ -15,9 +15,9 @@ from zeroseal.guests.windows.network import iter_cards
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.searched_value import SearchedValue, text_needle, wide_needle
 from zeroseal.sealing.secret_values import host_key_values, secret_forms
-from zeroseal.sealing.subject import Subject
 from zeroseal.traces.changes import NewGuid, RemoveKey, RemoveValue
 from zeroseal.traces.context import WindowsContext
 from zeroseal.traces.finders import find_trace
@@ -32,18 +32,18 @@ _LSA_SECRETS, _LSA_CONTENT = "POLICY\\SECRETS\\", ("CURRVAL", "OLDVAL")
 _DHCP_ID, _LEAST_DHCP_ID = ("SYSTEM\\CSn\\Services\\Tcpip6\\Parameters", "Dhcpv6DUID"), 10
 
 
-def windows_values(subject: Subject, choices: SealChoices) -> Iterator[SearchedValue]:
+def windows_values(inspection: Inspection, choices: SealChoices) -> Iterator[SearchedValue]:
     """Yields the identifiers and secrets that a seal with these choices removes, but for names."""
-    windows = subject.context(choices).of_windows
+    windows = inspection.context(choices).of_windows
     sid = MachineSid.parse_text(windows.identity.sid)
     issued = is_marked(windows.registry, windows.identity.sid)
     if sid and not issued and choices.treats_id("identity.machine-sid"):
         yield SearchedValue("security identifier of the machine", tuple(forms_of_sid(sid)))
     for trace in choices.catalogue:
         if trace.guest == "windows" and choices.treats(trace):
-            yield from _of_trace(trace, subject, choices)
+            yield from _of_trace(trace, inspection, choices)
     if choices.treats_id("keys.windows-ssh-host"):
-        yield from host_key_values(subject.opened.guest, _HOST_KEYS)
+        yield from host_key_values(inspection.guest, _HOST_KEYS)
     if choices.treats_id("people.windows-accounts"):
         yield from _password_hashes(windows)
     yield from _of_network(windows, choices)
@@ -86,13 +86,15 @@ def forms_of_guid(text: str) -> tuple[Needle, ...]:
     return (*forms, Needle(0, guid.bytes), Needle(0, guid.bytes_le))
 
 
-def _of_trace(trace: Trace, subject: Subject, choices: SealChoices) -> Iterator[SearchedValue]:
+def _of_trace(
+    trace: Trace, inspection: Inspection, choices: SealChoices
+) -> Iterator[SearchedValue]:
     """The identifiers of a trace, and its secrets where it has some."""
     if trace.family not in ("identity", "keys", "wire"):
         return
-    registry = subject.registry
+    registry = inspection.registry
     assert registry is not None  # the guest is a Windows
-    for finding in find_trace(trace, subject.context(choices), set()):
+    for finding in find_trace(trace, inspection.context(choices), set()):
         for value in _values_of(finding, registry):
             content = values.typed(value)
             match = _GUID.match(content) if isinstance(content, str) else None

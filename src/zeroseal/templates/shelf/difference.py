@@ -11,9 +11,9 @@ from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.accounts import Account, read_accounts
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.packages import read_packages, versions_of
+from zeroseal.images.detect import opened_image
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.subject import Subject
-from zeroseal.sealing.survey import opened
+from zeroseal.sealing.inspection import Inspection
 
 _SETTINGS = "/etc/"
 _MOST_BYTES = 64 << 20  # larger files of one size are told apart by their times
@@ -62,10 +62,10 @@ def compare_templates(before: Path, after: Path, progress: Progress = quiet) -> 
     Raises:
         ImageError, RefusedError: one cannot be read.
     """
-    with opened(before) as old_image, opened(after) as new_image:
+    with opened_image(before) as old_image, opened_image(after) as new_image:
         progress(Step("comparing", 0, 0))
-        old, new = Subject.read(old_image), Subject.read(new_image)
-        one, two = old.opened.guest, new.opened.guest
+        old, new = Inspection.read(old_image), Inspection.read(new_image)
+        one, two = old.guest, new.guest
         files = _compare_files(one, two)
         system = _changes({"system": old.facts.name}, {"system": new.facts.name})
         packages = _changes(versions_of(read_packages(one)), versions_of(read_packages(two)))

@@ -17,6 +17,7 @@ from zeroseal.errors import (
     environment_error,
 )
 from zeroseal.images.copying import copy_image_file
+from zeroseal.images.facts import read_image_facts
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.definition import Hardware, MachineDefinition
@@ -27,7 +28,6 @@ from zeroseal.sealing.check import CheckResult, Level, Verdict, check_image, che
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.sealing.record import SealRecord, record_path
 from zeroseal.sealing.signing import TrustedKey
-from zeroseal.sealing.survey import read_image_facts
 from zeroseal.sealing.trust import require_signature
 from zeroseal.templates.abilities import read_abilities
 from zeroseal.templates.shelf.catalogue import Catalogue, Row

@@ -15,12 +15,15 @@ which takes an empty name.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 
+from zeroseal.blocks.patches import Patch
 from zeroseal.blocks.store import Store
 from zeroseal.volumes.lvm import layout
 from zeroseal.volumes.lvm.layout import AreaHeader, TextLocation
 from zeroseal.volumes.lvm.read import PhysicalVolume, text_ranges
 
+_WHAT = "LVM metadata"
 _NAMES = re.compile(
     rb"^(?P<key>[ \t]*(?:creation_host|description) = )"
     rb'"(?P<name>(?:[^"\\]|\\.)*)"(?P<note>[^\n]*)$',
@@ -28,22 +31,14 @@ _NAMES = re.compile(
 )
 
 
-def named_bytes(volume: PhysicalVolume) -> int:
-    """How many bytes of the live texts of a physical volume are names of hosts and their notes."""
-    return sum(
-        len(match["name"]) + len(match["note"])
-        for area in volume.areas
-        for match in _NAMES.finditer(_live_text(volume.store, area))
-    )
-
-
-def forget_hosts(volume: PhysicalVolume) -> None:
-    """Takes the names of hosts out of all live texts of a physical volume."""
+def iter_host_patches(volume: PhysicalVolume) -> Iterator[Patch]:
+    """Yields what takes the names of hosts out of the live texts of a physical volume."""
     for area in volume.areas:
         text = _live_text(volume.store, area)
         cleaned = _NAMES.sub(rb'\g<key>""', text)
         if cleaned != text:
-            _replace_text(volume.store, area, text, cleaned)
+            names = sum(len(hit["name"]) + len(hit["note"]) for hit in _NAMES.finditer(text))
+            yield from _text_patches(volume.store, area, text, cleaned, names)
 
 
 def _location(store: Store, offset: int) -> tuple[bytearray, TextLocation]:
@@ -62,18 +57,24 @@ def _live_text(store: Store, area: tuple[int, int]) -> bytes:
     return b"".join(store.read(offset + start, length) for start, length in pieces)
 
 
-def _replace_text(store: Store, area: tuple[int, int], old: bytes, new: bytes) -> None:
-    """Writes a shorter text over the live one, zeros behind it, and the header's checksums."""
+def _text_patches(
+    store: Store, area: tuple[int, int], old: bytes, new: bytes, stale_bytes: int
+) -> Iterator[Patch]:
+    """A shorter text over the live one, zeros behind it, and the header's checksums.
+
+    ``stale_bytes`` of it are names; the rest moves up.
+    """
     offset, area_bytes = area
     raw, location = _location(store, offset)
-    padded, written = new.ljust(len(old), b"\0"), 0
+    padded, written, told = new.ljust(len(old), b"\0"), 0, stale_bytes
     for start, length in text_ranges(location, area_bytes):
-        store.write(offset + start, padded[written : written + length])
-        written += length
+        piece = padded[written : written + length]
+        yield Patch(offset + start, length, _WHAT, piece, told)
+        written, told = written + length, 0
     location.length, location.crc = len(new), layout.crc_of(new)
     at = AreaHeader.SIZE
     raw[at : at + TextLocation.SIZE] = location.build()
     header = AreaHeader.parse(bytes(raw[:at]))
     header.crc = layout.crc_of(bytes(raw[4:]))
     raw[:at] = header.build()
-    store.write(offset, bytes(raw))
+    yield Patch(offset, len(raw), _WHAT, bytes(raw))

@@ -20,6 +20,7 @@ from zeroseal.errors import (
     UnfinishedError,
     environment_error,
 )
+from zeroseal.images.facts import read_image_facts
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.hosts.console import CONSOLE_LOG, last_console_line
 from zeroseal.machines.hosts.host import Login, Run, Shell
@@ -40,7 +41,6 @@ from zeroseal.machines.hosts.qemu.programs import Firmware, find_firmware, find_
 from zeroseal.machines.hosts.ssh import SshShell
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.survey import read_image_facts
 
 _START_SECONDS = 60.0
 _AGENT_SECONDS = 2

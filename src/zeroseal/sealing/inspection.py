@@ -1,55 +1,69 @@
-"""A disk as the sealing room looks at it: volumes, guest, facts and findings, from one store."""
+"""An inspection: one disk on the bench, opened, with everything that was read of it, once."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
 
+from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, UsageError
+from zeroseal.filesystems.driver import Recovery, VolumeState
+from zeroseal.filesystems.drivers import driver_of, read_disk
+from zeroseal.filesystems.inventory import Inventory
 from zeroseal.guests.accounts import read_accounts
 from zeroseal.guests.facts import SystemFacts, read_facts
-from zeroseal.guests.open import OpenedGuest, TreeOpener, open_for_reading, open_guest
+from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.open import OpenedGuest, open_guest
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.services import Services
 from zeroseal.guests.windows.hives import open_registry
 from zeroseal.guests.windows.identity import WindowsFacts, read_windows
+from zeroseal.images.image import Image
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.choices import SealChoices
 from zeroseal.traces.context import FindContext, WindowsContext
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.load import get_trace
-from zeroseal.volumes.disk import Disk, read_disk
-
-if TYPE_CHECKING:
-    from zeroseal.filesystems.ext.recover import Recovery
+from zeroseal.volumes.disk import Disk
+from zeroseal.volumes.volume import Volume
 
 
-@dataclass(frozen=True)
-class Subject:
+@dataclass
+class _Kept:
+    """What was worked out for one policy."""
+
+    choices: SealChoices
+    context: FindContext
+    findings: list[Finding] | None = None
+
+
+@dataclass
+class Inspection:
     """A disk with its guest, read afresh from a store; ``recovered`` says what that took.
 
     ``registry`` and ``windows`` are there where the guest is a Windows.
     """
 
+    store: Store
     disk: Disk
     opened: OpenedGuest
     facts: SystemFacts
     recovered: tuple[Recovery, ...] = ()
     registry: Registry | None = None
     windows: WindowsFacts | None = None
+    _inventories: dict[str, Inventory] = field(default_factory=dict)
+    _kept: _Kept | None = None
 
     @classmethod
-    def read(
-        cls, store: Store, open_tree: TreeOpener = open_for_reading, recover: bool = False
-    ) -> Subject:
+    def read(cls, store: Store, recover: bool = False) -> Inspection:
         """Reads partition table, volumes and guest.
 
         Args:
             store: the disk.
-            open_tree: opens the file system of a volume.
             recover: whether file systems that were not shut down cleanly are recovered first; the
                 changes go to ``store``.
 
@@ -57,17 +71,60 @@ class Subject:
             ImageError, RefusedError: the disk holds no guest that we can handle.
         """
         disk = read_disk(store)
-        recovered = _recover(disk) if recover else ()
-        opened = open_guest(disk, open_tree)
+        recovered = tuple(_recover(disk)) if recover else ()
+        opened = open_guest(disk)
         if opened.is_windows:
             registry = open_registry(opened.guest)
             facts = read_windows(registry, opened.guest.mounts[0].volume.name)
-            return cls(disk, opened, facts.system, recovered, registry, facts)
-        return cls(disk, opened, read_facts(opened.guest), recovered)
+            return cls(store, disk, opened, facts.system, recovered, registry, facts)
+        return cls(store, disk, opened, read_facts(opened.guest), recovered)
+
+    @property
+    def guest(self) -> Guest:
+        """The guest."""
+        return self.opened.guest
+
+    @property
+    def unread(self) -> list[str]:
+        """Mount points whose volume cannot be read, with the reason."""
+        return self.opened.unread
+
+    @property
+    def boot_unread(self) -> list[str]:
+        """The same for volumes of the firmware and boot loader."""
+        return self.opened.boot_unread
+
+    @property
+    def swaps(self) -> list[Volume]:
+        """Volumes that are swap."""
+        return self.opened.swaps
+
+    @property
+    def unmounted(self) -> list[Volume]:
+        """Volumes with data that the guest does not mount."""
+        return self.opened.unmounted
+
+    def store_of(self, volume: str) -> Store:
+        """The store of a volume by its name; of the disk itself where that is empty."""
+        if not volume:
+            return self.store
+        return next(item.store for item in self.disk.volumes if item.name == volume)
+
+    def inventory_of(self, mount: Mount) -> Inventory:
+        """The inventory of a mounted volume, taken once."""
+        name = mount.volume.name
+        if name not in self._inventories:
+            self._inventories[name] = mount.driver.take_inventory(mount.tree)
+        return self._inventories[name]
+
+    def volume_states(self) -> tuple[VolumeState, ...]:
+        """What volumes say of themselves, those whose format does."""
+        return tuple(iter_states(self.disk))
 
     @cached_property
-    def _services(self) -> Services:
-        return Services(self.opened.guest)
+    def services(self) -> Services:
+        """What a boot of a Linux starts."""
+        return Services(self.guest)
 
     def settle(self, choices: SealChoices) -> SealChoices:
         """The choices for this guest: accounts that house rules keep are kept if they are there."""
@@ -85,17 +142,33 @@ class Subject:
             names = [account.name for account in identity.accounts]
             own = [profile.name for profile in identity.profiles if profile.has_own_folder]
             return names + [name for name in own if name not in names]
-        return [account.name for account in read_accounts(self.opened.guest)]
+        return [account.name for account in read_accounts(self.guest)]
 
     def context(self, choices: SealChoices) -> FindContext:
-        """What finders need.
+        """What finders need; kept for the choices that were asked for last.
 
         Raises:
             UsageError: an account to be retained is not there.
         """
+        return self._keep(choices).context
+
+    def find_all(self, choices: SealChoices, progress: Progress = quiet) -> list[Finding]:
+        """All findings of the catalogue, those of skipped traces included; made once."""
+        kept = self._keep(choices)
+        if kept.findings is None:
+            kept.findings = self._find(choices, kept.context, progress)
+        return kept.findings
+
+    def _keep(self, choices: SealChoices) -> _Kept:
+        if self._kept is None or self._kept.choices is not choices:
+            self._kept = _Kept(choices, self._build_context(choices))
+        return self._kept
+
+    def _build_context(self, choices: SealChoices) -> FindContext:
         context = FindContext(
-            guest=self.opened.guest,
-            swaps=self.opened.swaps,
+            guest=self.guest,
+            swaps=self.swaps,
+            inventory_of=self.inventory_of,
             gaps=self.disk.gaps,
             physical_volumes=self.disk.physical_volumes,
             retained=frozenset(choices.retained_accounts),
@@ -103,7 +176,7 @@ class Subject:
             plants_first_boot=choices.plants,
             asks_dhcp=choices.asks_dhcp,
             restarts_history=choices.restarts_history,
-            known_services=self._services,
+            known_services=self.services,
             accounts_stay=not choices.treats(get_trace("people.accounts")),
             windows=self._windows_context(choices),
         )
@@ -138,9 +211,9 @@ class Subject:
                     f"{', '.join(humans) or 'none'}"
                 )
 
-    def find_all(self, choices: SealChoices, progress: Progress = quiet) -> list[Finding]:
-        """All findings of the catalogue, those of skipped traces included."""
-        context = self.context(choices)
+    def _find(
+        self, choices: SealChoices, context: FindContext, progress: Progress
+    ) -> list[Finding]:
         claimed: set[str] = set()
         findings: list[Finding] = []
         catalogue = [
@@ -153,17 +226,37 @@ class Subject:
         return findings
 
 
+@contextmanager
+def recoverable(image: Image, recover: bool) -> Iterator[Store]:
+    """An image, or a layer over it where its file systems are to be recovered in appearance."""
+    if not recover:
+        yield image
+        return
+    staged = StagedStore(image)
+    try:
+        yield staged
+    finally:
+        staged.close()
+
+
+def iter_states(disk: Disk) -> Iterator[VolumeState]:
+    """Yields what the volumes of a disk say of themselves, those whose format does."""
+    for volume in disk.volumes:
+        driver = driver_of(volume)
+        state = driver.read_state(volume.store, volume.name) if driver else None
+        if state:
+            yield state
+
+
 def _folded(name: str, windows: WindowsFacts | None) -> str:
     """A name as it is compared: Windows knows no case."""
     return name.lower() if windows else name
 
 
-def _recover(disk: Disk) -> tuple[Recovery, ...]:
+def _recover(disk: Disk) -> Iterator[Recovery]:
     """Recovers the file systems that were not shut down cleanly."""
-    from zeroseal.filesystems.ext.recover import needs_recovery, recover_volume
-
-    return tuple(
-        recover_volume(volume.store, volume.name)
-        for volume in disk.volumes
-        if volume.content.is_ext and needs_recovery(volume.store, volume.name)
-    )
+    for volume in disk.volumes:
+        driver = driver_of(volume)
+        recovery = driver.recover(volume.store, volume.name) if driver else None
+        if recovery:
+            yield recovery

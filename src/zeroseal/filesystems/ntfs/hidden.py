@@ -12,6 +12,7 @@ from itertools import pairwise
 
 from zeroseal.blocks.search import Searcher
 from zeroseal.errors import ZeroSealError
+from zeroseal.filesystems.driver import HiddenHit
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.nodes import (
     Attribute,
@@ -24,33 +25,18 @@ from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
-from zeroseal.guests.guest import Guest
-from zeroseal.sealing.common_words import ShippedFiles
-from zeroseal.sealing.searched_value import ValueSet
 
 _PIECE = 16 << 20
 _RECORDS_AT_ONCE = 4096
 _MOST_DEPTH = 256
 
 
-def search_hidden(guest: Guest, values: ValueSet) -> tuple[list[tuple[str, str]], list[str]]:
-    """((label of a value, place) of each hit, sentences about what could not be read)."""
-    searcher, shipped = Searcher(values.needles), ShippedFiles(guest)
-    found: dict[tuple[str, str], None] = {}
-    unread: list[str] = []
-    for mount in guest.mounts:
-        if not isinstance(mount.tree, NtfsTree) or not searcher.longest:
-            continue
-        looker = _Looker(mount.tree, searcher)
-        for number, node in looker.find():
-            path = mount.path.rstrip("/") + _path_of(mount.tree, node)
-            value = values.values[number]
-            if not (value.is_word and shipped.holds(path)):
-                found[value.label, path] = None
-        unread += [
-            f"Record {node} of {mount.volume.name} cannot be read." for node in looker.unread
-        ]
-    return list(found), unread
+def search_hidden(tree: NtfsTree, searcher: Searcher) -> tuple[list[HiddenHit], list[str]]:
+    """(hits, sentences about what could not be read) of one volume."""
+    looker = _Looker(tree, searcher)
+    found = [HiddenHit(number, _path_of(tree, node)) for number, node in looker.find()]
+    unread = [f"Record {node} of {tree.volume.where} cannot be read." for node in looker.unread]
+    return list(dict.fromkeys(found)), unread
 
 
 class _Looker:

@@ -1,0 +1,101 @@
+"""NTFS, for the rooms above."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from zeroseal.blocks.store import Store
+from zeroseal.errors import ZeroSealError
+from zeroseal.filesystems.driver import HiddenHit, VolumeDriver, VolumeState
+from zeroseal.filesystems.tree import EditableTree, Problem
+from zeroseal.volumes.volume import Content
+
+if TYPE_CHECKING:
+    from zeroseal.blocks.search import Searcher
+    from zeroseal.filesystems.inventory import Inventory
+    from zeroseal.filesystems.ntfs.read import NtfsTree
+
+
+class NtfsDriver(VolumeDriver["NtfsTree"]):
+    """See ``VolumeDriver``."""
+
+    name = "NTFS"
+    kinds = ("ntfs",)
+    checker = "chkdsk"
+    holds_root_of = ("windows",)
+    is_read_by_windows = True
+    has_journal = True
+    is_sealed_in_place = False  # no chkdsk judged our changes here
+
+    def recognise(self, store: Store) -> Content | None:  # noqa: D102 - as in VolumeDriver
+        if store.size_bytes < 512 or store.read(3, 8) != b"NTFS    ":
+            return None
+        return Content("ntfs", f"{int.from_bytes(store.read(72, 8), 'little'):016X}")
+
+    def read(self, store: Store, where: str) -> NtfsTree:  # noqa: D102
+        from zeroseal.filesystems.ntfs.read import NtfsTree
+
+        return NtfsTree(store, where)
+
+    def edit(  # noqa: D102
+        self, tree: NtfsTree, now: int, zero_removed: bool = True
+    ) -> EditableTree:
+        from zeroseal.filesystems.ntfs.edit import NtfsEditor
+
+        volume = tree.volume
+        return NtfsEditor(volume.store, now, volume.where, zero_removed, volume)
+
+    def take_inventory(self, tree: NtfsTree) -> Inventory:  # noqa: D102
+        from zeroseal.filesystems.ntfs.inventory import NtfsInventory
+
+        return NtfsInventory(tree.volume)
+
+    def check(self, store: Store, where: str) -> list[Problem]:  # noqa: D102
+        from zeroseal.filesystems.ntfs.check import check_volume
+
+        return check_volume(store, where)
+
+    def check_editable(self, tree: NtfsTree) -> None:  # noqa: D102
+        from zeroseal.filesystems.ntfs.state import require_editable
+
+        require_editable(tree)
+
+    def used_share(self, tree: NtfsTree) -> float:  # noqa: D102
+        from zeroseal.filesystems.ntfs.state import used_clusters
+
+        return used_clusters(tree.volume) / tree.volume.cluster_count
+
+    def is_closed(self, store: Store, where: str) -> bool:  # noqa: D102
+        from zeroseal.filesystems.ntfs.state import require_closed
+
+        try:
+            require_closed(self.read(store, where).volume)
+        except ZeroSealError:
+            return False
+        return True
+
+    def stored_changes(self, tree: NtfsTree) -> int:  # noqa: D102
+        from zeroseal.filesystems.ntfs.journals import stored_changes
+
+        return stored_changes(tree.volume, tree.change_journal())
+
+    def forget_changes(self, editor: EditableTree) -> None:  # noqa: D102
+        from zeroseal.filesystems.ntfs.edit import NtfsEditor
+
+        assert isinstance(editor, NtfsEditor)  # as ``edit`` made it
+        editor.forget_changes()
+
+    def read_state(self, store: Store, where: str) -> VolumeState:  # noqa: D102
+        from zeroseal.filesystems.ntfs.state import describe_volume
+
+        try:
+            return describe_volume(self.read(store, where))
+        except ZeroSealError as error:
+            return VolumeState(where, against_changing=error.message, problem=error.message)
+
+    def search_hidden(  # noqa: D102
+        self, tree: NtfsTree, searcher: Searcher
+    ) -> tuple[list[HiddenHit], list[str]]:
+        from zeroseal.filesystems.ntfs.hidden import search_hidden
+
+        return search_hidden(tree, searcher)

@@ -1,0 +1,71 @@
+"""XFS, for the rooms above."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Collection
+from typing import TYPE_CHECKING
+
+from zeroseal.blocks.store import Store
+from zeroseal.filesystems.driver import VolumeDriver
+from zeroseal.filesystems.tree import EditableTree, Problem
+from zeroseal.volumes.volume import Content
+
+if TYPE_CHECKING:
+    from zeroseal.filesystems.inventory import Inventory
+    from zeroseal.filesystems.xfs.read import XfsTree
+
+_MAGIC = b"XFSB"
+_SUPERBLOCK_BYTES = 264
+
+
+class XfsDriver(VolumeDriver["XfsTree"]):
+    """See ``VolumeDriver``."""
+
+    name = "xfs"
+    kinds = ("xfs",)
+    checker = "xfs_repair"
+    grower = "xfs_growfs"
+    holds_root_of = ("linux",)
+    has_journal = True
+
+    def recognise(self, store: Store) -> Content | None:  # noqa: D102 - as in VolumeDriver
+        if store.size_bytes < _SUPERBLOCK_BYTES or store.read(0, 4) != _MAGIC:
+            return None
+        label = store.read(108, 12).split(b"\0")[0].decode("utf-8", "replace")
+        return Content("xfs", str(uuid.UUID(bytes=store.read(32, 16))), label)
+
+    def read(self, store: Store, where: str) -> XfsTree:  # noqa: D102
+        from zeroseal.filesystems.xfs.read import XfsTree
+
+        return XfsTree(store, where)
+
+    def edit(  # noqa: D102
+        self, tree: XfsTree, now: int, zero_removed: bool = True
+    ) -> EditableTree:
+        from zeroseal.filesystems.xfs.edit import XfsEditor
+
+        volume = tree.volume
+        volume.reread()
+        return XfsEditor(volume.store, now, volume.where, zero_removed, volume)
+
+    def take_inventory(self, tree: XfsTree) -> Inventory:  # noqa: D102
+        from zeroseal.filesystems.xfs.inventory import XfsInventory
+
+        return XfsInventory(tree.volume)
+
+    def check(self, store: Store, where: str) -> list[Problem]:  # noqa: D102
+        from zeroseal.filesystems.xfs.check import check_volume
+
+        return check_volume(store, where)
+
+    def used_share(self, tree: XfsTree) -> float:  # noqa: D102
+        superblock = tree.volume.superblock
+        return 1 - superblock.free_blocks / superblock.blocks
+
+    def find_owned(  # noqa: D102
+        self, tree: XfsTree, uids: Collection[int], in_acls: bool
+    ) -> dict[int, int]:
+        from zeroseal.filesystems.xfs.owners import find_in_acls, find_owned
+
+        return (find_in_acls if in_acls else find_owned)(tree.volume, uids)
