@@ -22,9 +22,9 @@ from zeroseal.guests.compressors import iter_unpacked
 from zeroseal.guests.initramfs import skip_plain_archives
 from zeroseal.images.detect import open_image
 from zeroseal.progress import quiet
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.packed_files import iter_packed, search_packed_files
+from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.signatures import signature_needles
 from zeroseal.sealing.values import collect_values
 
@@ -56,7 +56,7 @@ def main() -> None:
     path = Path(sys.argv[1])
     sealed, original = open_image(path), open_image(Path(sys.argv[2]))
     rounds = int(sys.argv[3]) if len(sys.argv) > 3 else 3
-    values = collect_values(Inspection.read(original), SealChoices())
+    values = collect_values(Inspection.read(original), DEFAULT_POLICY)
     needles = values.needles + signature_needles(len(values.values))
     guest = Inspection.read(sealed).guest
     reading = median(rounds, lambda: cat(path))

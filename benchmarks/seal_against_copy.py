@@ -34,16 +34,16 @@ def plan_and_apply(source: Path) -> None:
     """Survey, plan and apply alone, to a staged layer that is thrown away."""
     from zeroseal.blocks.staged import StagedStore
     from zeroseal.sealing.apply import apply_plan
-    from zeroseal.sealing.choices import SealChoices
     from zeroseal.sealing.inspection import Inspection
     from zeroseal.sealing.plan import plan_seal
+    from zeroseal.sealing.policy import DEFAULT_POLICY
     from zeroseal.sealing.readiness import assess
 
     image = open_image(source)
-    inspection = Inspection.read(StagedStore(image))
-    choices = SealChoices()
-    findings = inspection.find_all(choices)
-    plan = plan_seal(inspection, findings, choices, assess(image, inspection, findings, choices))
+    inspection = Inspection.read(StagedStore(image), image=image)
+    policy = DEFAULT_POLICY
+    findings = inspection.find_all(policy)
+    plan = plan_seal(inspection, findings, policy, assess(inspection, findings, policy))
     apply_plan(plan, inspection, quiet, 0)
     image.close()
 

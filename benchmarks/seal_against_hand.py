@@ -20,11 +20,11 @@ from zeroseal.filesystems.drivers import read_disk
 from zeroseal.images.detect import open_image
 from zeroseal.progress import quiet
 from zeroseal.sealing.apply import apply_plan
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.seal import plan_opened
+from zeroseal.sealing.job import plan_inspected
+from zeroseal.sealing.policy import SealOptions, resolve
 
-CHOICES = SealChoices(expect_seed=True)
+CHOICES = resolve(SealOptions(expect_seed=True))
 NOW = 1_800_000_000
 GUEST = {
     "etc/os-release": "ID=tideline\n",
@@ -45,8 +45,8 @@ def by_us(path: Path) -> float:
     begin = time.perf_counter()
     image = open_image(path)
     staged = StagedStore(image)
-    inspection = Inspection.read(staged)
-    planned = plan_opened(image, inspection, CHOICES, quiet)
+    inspection = Inspection.read(staged, image=image)
+    planned = plan_inspected(inspection, CHOICES, quiet)
     apply_plan(planned.plan, inspection, quiet, NOW)
     staged.close()
     image.close()

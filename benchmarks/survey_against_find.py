@@ -84,17 +84,17 @@ def median(act: Callable[[], None]) -> float:
 def unused_share(image: Path) -> float:
     """What looking for traces that are not there costs, as a share of a plan in this process."""
     from zeroseal.images.detect import open_image
-    from zeroseal.sealing.choices import SealChoices
     from zeroseal.sealing.inspection import Inspection
+    from zeroseal.sealing.policy import SealOptions, resolve
     from zeroseal.traces.finders import find_trace
 
-    choices = SealChoices(expect_seed=True)
+    policy = resolve(SealOptions(expect_seed=True))
     opened = open_image(image)
     began = time.perf_counter()
     inspection = Inspection.read(opened)
-    context = inspection.context(choices)
+    context = inspection.context(policy)
     unused = 0.0
-    for trace in choices.catalogue:
+    for trace in policy.catalogue:
         before = time.perf_counter()
         found = list(find_trace(trace, context, set()))
         unused += 0.0 if found else time.perf_counter() - before

@@ -21,9 +21,10 @@ from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.raw import RawImage
 from zeroseal.sealing.check import Level, check_image
-from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.job import SealRequest, seal
+from zeroseal.sealing.policy import SealOptions, resolve
 from zeroseal.sealing.survey import survey_image
+from zeroseal.sealing.targets.new_file import NewFile
 
 _SOFTWARE = "Windows/System32/config/SOFTWARE"
 _FOLDERS, _VALUES = 200, 4
@@ -66,16 +67,16 @@ def main(words: list[str]) -> None:
     with tempfile.TemporaryDirectory() as name:
         disk, sealed = Path(name) / "desk.raw", Path(name) / "sealed.raw"
         make(disk, more_files, more_keys)
-        choices = SealChoices(reissue_sid=True)
+        policy = resolve(SealOptions(reissue_sid=True))
         copy = took(lambda: subprocess.run(["cp", disk, f"{name}/copy"], check=True))
         read = took(lambda: subprocess.run(["sha256sum", disk], check=True, capture_output=True))
-        survey = took(lambda: survey_image(disk, choices))
-        seal = took(lambda: seal_image(disk, OutputSpec(sealed), choices, NOW))
+        survey = took(lambda: survey_image(disk, policy))
+        sealing = took(lambda: seal(SealRequest(disk, NewFile(sealed), policy, NOW)))
         check = took(lambda: check_image(sealed, Level.FULL))
         print(f"survey / sha256sum of the disk   {survey / read:6.2f}")
-        print(f"seal / sha256sum of the disk     {seal / read:6.2f}")
+        print(f"seal / sha256sum of the disk     {sealing / read:6.2f}")
         print(f"check / sha256sum of the disk    {check / read:6.2f}")
-        print(f"seal / cp                        {seal / copy:6.2f}")
+        print(f"seal / cp                        {sealing / copy:6.2f}")
 
 
 if __name__ == "__main__":

@@ -18,8 +18,8 @@ from pathlib import Path
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.windows.identity import WindowsFacts
 from zeroseal.images.detect import opened_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.record import SealRecord, find_record
 from zeroseal.traces.load import load_catalogue
 
@@ -99,7 +99,7 @@ def _look(path: Path) -> tuple[WindowsFacts, set[str], list[str]]:
         inspection = Inspection.read(image)
         if inspection.windows is None:
             raise ZeroSealError(f"{path} holds no Windows")
-        findings = inspection.find_all(SealChoices())
+        findings = inspection.find_all(DEFAULT_POLICY)
         lines = [
             f"- {state.volume}: {state.against_changing or 'closed and clean'}"
             for state in inspection.volume_states()

@@ -149,9 +149,9 @@ def test_the_installed_command_ends_with_130_on_signals(
 ) -> None:
     code = (
         "import os, signal, sys\n"
-        "from zeroseal.sealing import seal\n"
-        "real = seal.read_back\n"
-        f"seal.read_back = lambda *a: (os.kill(os.getpid(), {int(how)}), real(*a))\n"
+        "from zeroseal.sealing.targets import new_file as target\n"
+        "real = target.read_back\n"
+        f"target.read_back = lambda *a: (os.kill(os.getpid(), {int(how)}), real(*a))\n"
         "sys.argv[1:] = sys.argv[2:]\n"
         "from zeroseal.cli.main import entry_point\n"
         "entry_point()"

@@ -207,11 +207,11 @@ def test_a_seal_zeroes_slack_gaps_and_what_lies_behind_the_file_system(
     canaries = [b"canary-behind-the-file-system", b"canary-in-a-gap", b"canary-behind-a-file"]
     assert find_texts(disk, canaries) == set(canaries)
     sealed = tmp_path / "s.raw"
-    choices = ("--expect-seed", "--plant-first-boot")
-    told = zeroseal("survey", disk, *choices).out
+    policy = ("--expect-seed", "--plant-first-boot")
+    told = zeroseal("survey", disk, *policy).out
     assert "disk.slack" in told
     assert "disk.gaps" in told
-    assert zeroseal("seal", disk, "-o", sealed, *choices).status == 0
+    assert zeroseal("seal", disk, "-o", sealed, *policy).status == 0
     assert find_texts(sealed, canaries) == set()
     assert "No problems found" in run("sgdisk", "-v", sealed)
 

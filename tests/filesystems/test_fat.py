@@ -274,12 +274,12 @@ def test_the_efi_system_partition_of_a_guest_is_sealed_too(
     )
     wide = "canary-file".encode("utf-16-le")[:10]
     assert wide in disk.read_bytes()
-    choices = ("--expect-seed", "--plant-first-boot")
-    told = zeroseal("survey", disk, *choices, "--places").out
+    policy = ("--expect-seed", "--plant-first-boot")
+    told = zeroseal("survey", disk, *policy, "--places").out
     assert "/boot/efi/loader/random-seed" in told
     assert "partition 1 on /boot/efi" in told
     sealed = tmp_path / "s.raw"
-    answer = zeroseal("seal", disk, "-o", sealed, *choices)
+    answer = zeroseal("seal", disk, "-o", sealed, *policy)
     assert answer.status == 0, answer.err
     cut = cut_partition(sealed, 1, tmp_path / "cut")
     judge(cut, {"/EFI/kept.efi": b"canary-of-a-deleted-loader" * 500})

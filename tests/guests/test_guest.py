@@ -29,8 +29,9 @@ from zeroseal.guests.host_key_files import iter_host_keys
 from zeroseal.guests.open import open_guest
 from zeroseal.guests.services import Services
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.job import SealRequest, seal
+from zeroseal.sealing.policy import SealOptions, resolve
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.volumes.volume import Content, Volume
 
 
@@ -132,10 +133,10 @@ def test_a_home_on_its_own_volume_is_emptied_and_one_with_a_mount_in_it_refused(
     write_tree(tmp_path / "own", {"/.bash_history": "own-canary", "/deep/er": "own-canary"})
     own = make_ext(tmp_path / "own.img", 4, "-t", "ext4", "-L", "own", tree=tmp_path / "own")
     # the name of the account stays in fstab, and with its mount point in /home
-    choices = SealChoices(expect_seed=True, plant_first_boot=True, allow_residue=True)
+    policy = resolve(SealOptions(expect_seed=True, plant_first_boot=True, allow_residue=True))
     root = make_guest_volume(tmp_path, tree | {"/etc/fstab": fstab, "/home/ada.brine/": ""})
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", own))
-    seal_image(disk, OutputSpec(tmp_path / "o.raw"), choices, 1_800_000_000)
+    seal(SealRequest(disk, NewFile(tmp_path / "o.raw"), policy, 1_800_000_000))
     assert b"own-canary" not in (tmp_path / "o.raw").read_bytes()
     for number in (1, 2):
         judge_ext(cut_partition(tmp_path / "o.raw", number, tmp_path / "v.ext4"))
@@ -145,7 +146,7 @@ def test_a_home_on_its_own_volume_is_emptied_and_one_with_a_mount_in_it_refused(
     root = make_guest_volume(tmp_path, tree | {"/etc/fstab": fstab, "/home/ada.brine/deep/": ""})
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", own))
     with pytest.raises(RefusedError, match=r"is mounted beneath it on /home/ada\.brine/deep"):
-        seal_image(disk, OutputSpec(tmp_path / "p.raw"), choices, 1_800_000_000)
+        seal(SealRequest(disk, NewFile(tmp_path / "p.raw"), policy, 1_800_000_000))
 
 
 def test_a_temporary_folder_on_its_own_volume_keeps_its_lost_found(tmp_path: Path) -> None:
@@ -154,8 +155,8 @@ def test_a_temporary_folder_on_its_own_volume_keeps_its_lost_found(tmp_path: Pat
     own = make_ext(tmp_path / "tmp.img", 4, "-t", "ext4", "-L", "tmp", tree=tmp_path / "tmp")
     root = make_guest_volume(tmp_path, BARE_GUEST | {"/etc/fstab": fstab, "/tmp/": ""})
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", own))
-    choices = SealChoices(expect_seed=True, plant_first_boot=True)
-    seal_image(disk, OutputSpec(tmp_path / "o.raw"), choices, 1_800_000_000)
+    policy = resolve(SealOptions(expect_seed=True, plant_first_boot=True))
+    seal(SealRequest(disk, NewFile(tmp_path / "o.raw"), policy, 1_800_000_000))
     assert b"tmp-canary" not in (tmp_path / "o.raw").read_bytes()
     judge_ext(cut_partition(tmp_path / "o.raw", 2, tmp_path / "v.ext4"))
 

@@ -124,11 +124,11 @@ def crashed_disks(
             if (event[0] in ("write", "punch", "resize") and i > flushed[event[1]])
             or (event[0] in ("create", "unlink") and i > names)
         ]
-        choices: list[set[int]] = [set(), set(loose)]
+        policy: list[set[int]] = [set(), set(loose)]
         if loose:
-            choices.append(set(loose) - {chance.choice(loose)})
-            choices += [{i for i in loose if chance.random() < 0.5} for _ in range(2)]
-        for kept in choices:
+            policy.append(set(loose) - {chance.choice(loose)})
+            policy += [{i for i in loose if chance.random() < 0.5} for _ in range(2)]
+        for kept in policy:
             lost = set(loose) - kept
             yield replay([event for i, event in enumerate(past) if i not in lost], before, image)
 

@@ -28,11 +28,12 @@ from zeroseal.machines.definition import (
 )
 from zeroseal.machines.yard import NETWORK_FILE, Yard
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.compare import compare_images
 from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.job import SealRequest, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY
+from zeroseal.sealing.targets.new_file import NewFile
 
 NAME = "gangway-ref"
 
@@ -141,7 +142,7 @@ def test_a_started_template_is_a_broken_seal_and_regrows_itself(
 ) -> None:
     machine = build(sheet, yard)
     sealed = tmp_path / "sealed.qcow2"
-    seal_image(machine.disk, OutputSpec(sealed), SealChoices(), DEMO_TIME + 100)
+    seal(SealRequest(machine.disk, NewFile(sealed), DEFAULT_POLICY, DEMO_TIME + 100))
     adopted = adopt_image(yard, sealed, "twin")
     assert check_image(adopted.disk, Level.FULL).verdict is Verdict.SEALED
     told = start(yard, "twin", DEMO_TIME + 200).told

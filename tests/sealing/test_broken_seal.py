@@ -19,10 +19,11 @@ from zeroseal.machines.adopt import adopt_image
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.yard import Yard
 from zeroseal.sealing.check import CheckResult, Level, Verdict, check_image
-from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.job import SealRequest, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.record import find_record, record_path
-from zeroseal.sealing.seal import OutputSpec, seal_image
 from zeroseal.sealing.signing import read_signer, read_trusted
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.sealing.trust import require_signature
 
 NOW = 1_795_000_000
@@ -31,7 +32,7 @@ NOW = 1_795_000_000
 @pytest.fixture(scope="module")
 def first(demo_disk: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = tmp_path_factory.mktemp("first") / "sealed.qcow2"
-    seal_image(demo_disk, OutputSpec(path), SealChoices(), NOW)
+    seal(SealRequest(demo_disk, NewFile(path), DEFAULT_POLICY, NOW))
     return path
 
 
@@ -164,7 +165,7 @@ def test_a_signed_record_that_was_changed_in_any_field_is_refused(
     run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "harbour", "-f", key)
     path = tmp_path / "signed.qcow2"
     signer = read_signer(key, lambda: b"")
-    seal_image(demo_disk, OutputSpec(path), SealChoices(), NOW, signer=signer)
+    seal(SealRequest(demo_disk, NewFile(path), DEFAULT_POLICY, NOW, signer=signer))
     trusted = read_trusted([key.with_suffix(".pub")])
     envelope = json.loads(record_path(path).read_text())
     statement = json.loads(base64.b64decode(envelope["payload"]))

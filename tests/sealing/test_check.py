@@ -17,9 +17,10 @@ from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import MissingError
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.job import SealRequest, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.record import parse_record, record_path
-from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.targets.new_file import NewFile
 
 NOW = 1_795_000_000
 CHANGED_FILE = "/opt/gate/gate.conf"
@@ -28,7 +29,7 @@ CHANGED_FILE = "/opt/gate/gate.conf"
 @pytest.fixture
 def sealed(tmp_path: Path, demo_disk: Path) -> Path:
     path = tmp_path / "sealed.qcow2"
-    seal_image(demo_disk, OutputSpec(path), SealChoices(), NOW)
+    seal(SealRequest(demo_disk, NewFile(path), DEFAULT_POLICY, NOW))
     return path
 
 

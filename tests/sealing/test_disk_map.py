@@ -7,9 +7,9 @@ from pathlib import Path
 from tests.disks import BARE_GUEST, make_guest_volume
 from tests.oracles import run
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.disk_map import DiskMap, read_disk_map
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import DEFAULT_POLICY
 
 BLOCK = 1024
 CELLS = 64
@@ -19,7 +19,7 @@ def map_of(path: Path) -> DiskMap:
     image = open_image(path)
     try:
         inspection = Inspection.read(image)
-        return read_disk_map(image, inspection, inspection.find_all(SealChoices()), CELLS)
+        return read_disk_map(image, inspection, inspection.find_all(DEFAULT_POLICY), CELLS)
     finally:
         image.close()
 

@@ -12,7 +12,7 @@ from tests.conftest import Command
 from tests.disks import BARE_GUEST, SEEDING, make_disk, make_ext, make_guest_volume
 from tests.oracles import judge_ext, kernel_mount, run
 from tests.windows import make_windows_disk
-from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.policy import DEFAULT_POLICY, SealOptions, resolve
 from zeroseal.sealing.survey import Survey, survey_image
 
 UNITS = "/usr/lib/systemd/system"
@@ -24,7 +24,7 @@ KEY_UNIT = {
 }
 
 
-def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Survey:
+def survey(folder: Path, tree: dict[str, str | None], **policy: object) -> Survey:
     """Surveys a guest that is the bare one, changed by ``tree`` (None takes a file away)."""
     whole = dict(BARE_GUEST)
     for path, text in tree.items():
@@ -33,11 +33,11 @@ def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Surv
         else:
             whole[path] = text
     image = make_guest_volume(folder, whole)
-    return survey_image(image, SealChoices(**choices))  # type: ignore[arg-type]  # by name
+    return survey_image(image, resolve(SealOptions(**policy)))  # type: ignore[arg-type]  # by name
 
 
 @pytest.mark.parametrize(
-    ("tree", "choices", "assured", "lock_outs"),
+    ("tree", "policy", "assured", "lock_outs"),
     [
         (
             {},
@@ -163,11 +163,11 @@ def survey(folder: Path, tree: dict[str, str | None], **choices: object) -> Surv
 def test_the_guard_reads_its_answers_from_the_guest(
     tmp_path: Path,
     tree: dict[str, str | None],
-    choices: dict[str, object],
+    policy: dict[str, object],
     assured: list[str],
     lock_outs: list[str],
 ) -> None:
-    found = survey(tmp_path, tree, **choices)
+    found = survey(tmp_path, tree, **policy)
     for words in assured:
         assert any(words in text for text in found.guard.assured), found.guard
     for words in lock_outs:
@@ -193,7 +193,7 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
     run("qemu-img", "create", "-q", "-f", "qcow2", "-b", "base.qcow2", "-F", "qcow2",
         tmp_path / "top.qcow2")  # fmt: skip
     run("qemu-img", "snapshot", "-c", "before", tmp_path / "top.qcow2")
-    found = survey_image(tmp_path / "top.qcow2", SealChoices())
+    found = survey_image(tmp_path / "top.qcow2", DEFAULT_POLICY)
     advice = " ".join(found.readiness.advice)
     for words in (
         "/boot/efi (partition 2 (FAT) was not unmounted cleanly",

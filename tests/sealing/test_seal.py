@@ -34,16 +34,17 @@ from zeroseal.errors import (
 from zeroseal.filesystems.ext.edit import ExtEditor
 from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile
-from zeroseal.sealing import seal as seal_module
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.job import SealRequest, plan_image, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy, SealOptions, resolve
 from zeroseal.sealing.record import record_path
-from zeroseal.sealing.seal import OutputSpec, plan_image, seal_image
+from zeroseal.sealing.targets import new_file
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.volumes.swap import find_swap
 
 NOW = 1_795_000_000
-SEEDED = SealChoices(expect_seed=True, plant_first_boot=True)
+SEEDED = resolve(SealOptions(expect_seed=True, plant_first_boot=True))
 
 # What the demo's disk holds of its machine, and a sealed one must hold nowhere.
 DEMO_VALUES = [
@@ -76,7 +77,9 @@ def test_a_sealed_disk_holds_no_value_of_the_old_machine(
     values = [*DEMO_VALUES, machine_id.strip().encode()]
     assert find_texts(tmp_path / "s.raw", values) == set(values)
 
-    result = seal_image(source, OutputSpec(tmp_path / "out.disk", format_name), SealChoices(), NOW)
+    result = seal(
+        SealRequest(source, NewFile(tmp_path / "out.disk", format_name), DEFAULT_POLICY, NOW)
+    )
 
     assert digest(source) == before
     assert result.output.format_name == (
@@ -96,7 +99,7 @@ def test_a_sealed_disk_holds_no_value_of_the_old_machine(
 
 
 def test_what_the_clones_need_stays(tmp_path: Path, demo_disk: Path) -> None:
-    seal_image(demo_disk, OutputSpec(tmp_path / "out.raw", "raw"), SealChoices(), NOW)
+    seal(SealRequest(demo_disk, NewFile(tmp_path / "out.raw", "raw"), DEFAULT_POLICY, NOW))
     volume = cut_partition(tmp_path / "out.raw", 2, tmp_path / "out.ext4")
 
     def cat(path: str) -> str:
@@ -120,11 +123,11 @@ def test_what_the_clones_need_stays(tmp_path: Path, demo_disk: Path) -> None:
 
 
 def test_the_same_seal_of_the_same_disk_is_the_same_disk(tmp_path: Path, demo_disk: Path) -> None:
-    one = seal_image(demo_disk, OutputSpec(tmp_path / "1.raw", "raw"), SealChoices(), NOW)
-    other = seal_image(
-        demo_disk, OutputSpec(tmp_path / "2.qcow2", compress=True), SealChoices(), NOW
+    one = seal(SealRequest(demo_disk, NewFile(tmp_path / "1.raw", "raw"), DEFAULT_POLICY, NOW))
+    other = seal(
+        SealRequest(demo_disk, NewFile(tmp_path / "2.qcow2", compress=True), DEFAULT_POLICY, NOW)
     )
-    assert one.digest.root == other.digest.root
+    assert one.digest and other.digest and one.digest.root == other.digest.root
     assert (
         to_raw(tmp_path / "2.qcow2", tmp_path / "2.raw").read_bytes()
         == (tmp_path / "1.raw").read_bytes()
@@ -132,9 +135,11 @@ def test_the_same_seal_of_the_same_disk_is_the_same_disk(tmp_path: Path, demo_di
 
 
 def test_a_plan_is_exactly_what_is_done(tmp_path: Path, demo_disk: Path) -> None:
-    planned = plan_image(demo_disk, SealChoices(skip=("leftovers",)))
-    result = seal_image(
-        demo_disk, OutputSpec(tmp_path / "o"), SealChoices(skip=("leftovers",)), NOW
+    planned = plan_image(demo_disk, resolve(SealOptions(skip=("leftovers",))))
+    result = seal(
+        SealRequest(
+            demo_disk, NewFile(tmp_path / "o"), resolve(SealOptions(skip=("leftovers",))), NOW
+        )
     )
     assert result.planned.plan == planned.plan
     assert {item.trace.family for item in planned.plan.skipped} == {"leftovers"}
@@ -147,38 +152,44 @@ def test_a_seal_that_locks_everybody_out_is_refused_with_the_way_out(
     tmp_path: Path, bare_guest: Path
 ) -> None:
     with pytest.raises(LockOutError) as caught:
-        seal_image(bare_guest, OutputSpec(tmp_path / "o.img"), SealChoices(), NOW)
+        seal(SealRequest(bare_guest, NewFile(tmp_path / "o.img"), DEFAULT_POLICY, NOW))
     for way_out in ("--retain-account", "--keep-root-login", "--expect-seed", "--plant-first-boot"):
         assert way_out in caught.value.message
     assert "o.img" not in files_in(tmp_path)
 
 
 @pytest.mark.parametrize(
-    ("choices", "login"),
+    ("policy", "login"),
     [
-        (SealChoices(retained_accounts=("ada.brine",), plant_first_boot=True), "ada.brine stays"),
-        (SealChoices(keep_root_login=True, plant_first_boot=True), "root stays, with its password"),
+        (
+            resolve(SealOptions(retained_accounts=("ada.brine",), plant_first_boot=True)),
+            "ada.brine stays",
+        ),
+        (
+            resolve(SealOptions(keep_root_login=True, plant_first_boot=True)),
+            "root stays, with its password",
+        ),
         (SEEDED, "the planted first-boot script creates"),
     ],
     ids=["retained", "root", "seed"],
 )
 def test_each_way_out_lets_the_seal_through(
-    tmp_path: Path, bare_guest: Path, choices: SealChoices, login: str
+    tmp_path: Path, bare_guest: Path, policy: Policy, login: str
 ) -> None:
-    result = seal_image(bare_guest, OutputSpec(tmp_path / "o.img"), choices, NOW)
+    result = seal(SealRequest(bare_guest, NewFile(tmp_path / "o.img"), policy, NOW))
     assert any(login in sentence for sentence in result.planned.plan.guard.assured)
     judge_ext(tmp_path / "o.img")
     assert check_image(tmp_path / "o.img", Level.FULL).verdict is Verdict.SEALED
     listing = run("debugfs", "-R", "ls -p /home", tmp_path / "o.img")
-    assert ("ada.brine" in listing) == bool(choices.retained_accounts)
+    assert ("ada.brine" in listing) == bool(policy.retained_accounts)
     shadow = run("debugfs", "-R", "cat /etc/shadow", tmp_path / "o.img")
-    assert ("root:$6$rrrr" in shadow) == choices.keep_root_login
+    assert ("root:$6$rrrr" in shadow) == policy.keeps_root_login
 
 
 def test_the_planted_unit_is_enabled_and_a_second_seal_needs_no_plant(
     tmp_path: Path, bare_guest: Path
 ) -> None:
-    seal_image(bare_guest, OutputSpec(tmp_path / "1.img"), SEEDED, NOW)
+    seal(SealRequest(bare_guest, NewFile(tmp_path / "1.img"), SEEDED, NOW))
     guest = Inspection.read(open_image(tmp_path / "1.img")).guest
     unit = guest.read_text(
         "/etc/systemd/system/multi-user.target.wants/zeroseal-first-boot.service"
@@ -187,7 +198,9 @@ def test_the_planted_unit_is_enabled_and_a_second_seal_needs_no_plant(
     script = guest.read_text("/etc/zeroseal-first-boot/first-boot")
     run("sh", "-n", feed=script)
     assert "take_seed grow_root" in script
-    again = seal_image(tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(), NOW + 9)
+    again = seal(
+        SealRequest(tmp_path / "1.img", NewFile(tmp_path / "2.img"), DEFAULT_POLICY, NOW + 9)
+    )
     assert again.planned.plan.treated == ()
     assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
 
@@ -229,30 +242,32 @@ def test_a_script_that_could_not_work_is_not_planted(
     tree = {path: text for path, text in BARE_GUEST.items() if missing not in path}
     image = make_guest_volume(tmp_path, tree)
     with pytest.raises(RefusedError, match=told):
-        seal_image(image, OutputSpec(tmp_path / "o"), SEEDED, NOW)
+        seal(SealRequest(image, NewFile(tmp_path / "o"), SEEDED, NOW))
 
 
 def test_no_network_is_a_lock_out_too(tmp_path: Path) -> None:
     tree = {path: text for path, text in BARE_GUEST.items() if "network" not in path}
     image = make_guest_volume(tmp_path, tree)
     with pytest.raises(LockOutError, match="no network"):
-        seal_image(image, OutputSpec(tmp_path / "o"),
-                   SealChoices(keep_root_login=True, plant_first_boot=True), NOW)  # fmt: skip
+        policy = resolve(SealOptions(keep_root_login=True, plant_first_boot=True))
+        seal(SealRequest(image, NewFile(tmp_path / "o"), policy, NOW))
 
 
 def test_a_mounted_volume_that_cannot_be_read_is_a_blocker(tmp_path: Path) -> None:
     fstab = BARE_GUEST["/etc/fstab"] + "LABEL=elsewhere /home xfs defaults 0 0\n"
     image = make_guest_volume(tmp_path, BARE_GUEST | {"/etc/fstab": fstab})
     with pytest.raises(BlockerError, match="/home"):
-        seal_image(image, OutputSpec(tmp_path / "o"), SEEDED, NOW)
+        seal(SealRequest(image, NewFile(tmp_path / "o"), SEEDED, NOW))
 
 
-# -- choices
+# -- policy
 
 
 def test_a_partial_seal_is_no_seal(tmp_path: Path, demo_disk: Path) -> None:
-    result = seal_image(
-        demo_disk, OutputSpec(tmp_path / "o"), SealChoices(skip=("keys.ssh-host",)), NOW
+    result = seal(
+        SealRequest(
+            demo_disk, NewFile(tmp_path / "o"), resolve(SealOptions(skip=("keys.ssh-host",))), NOW
+        )
     )
     assert not result.planned.plan.is_complete
     checked = check_image(tmp_path / "o", Level.FULL)
@@ -263,14 +278,18 @@ def test_a_partial_seal_is_no_seal(tmp_path: Path, demo_disk: Path) -> None:
 def test_a_skipped_trace_that_makes_no_machine_itself_leaves_it_sealed(
     tmp_path: Path, demo_disk: Path
 ) -> None:
-    seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(skip=("leftovers",)), NOW)
+    seal(
+        SealRequest(
+            demo_disk, NewFile(tmp_path / "o"), resolve(SealOptions(skip=("leftovers",))), NOW
+        )
+    )
     checked = check_image(tmp_path / "o", Level.FULL)
     assert checked.verdict is Verdict.SEALED
     assert checked.skipped == ("leftovers.temporary-files", "leftovers.fetched-packages")
 
 
 @pytest.mark.parametrize(
-    ("choices", "told"),
+    ("policy", "told"),
     [
         ({"skip": ("keys.sshhost",)}, "did you mean keys.ssh-host"),
         ({"only": ("nonsense",)}, "no trace 'nonsense'"),
@@ -278,16 +297,21 @@ def test_a_skipped_trace_that_makes_no_machine_itself_leaves_it_sealed(
     ],
 )
 def test_choices_that_make_no_sense_are_refused(
-    choices: dict[str, tuple[str, ...]], told: str
+    policy: dict[str, tuple[str, ...]], told: str
 ) -> None:
     with pytest.raises(UsageError, match=told):
-        SealChoices(**choices)  # type: ignore[arg-type]  # names of tuples only
+        resolve(SealOptions(**policy))  # type: ignore[arg-type]  # names of tuples only
 
 
 def test_an_unknown_account_names_those_that_are_there(tmp_path: Path, demo_disk: Path) -> None:
     with pytest.raises(UsageError, match=r"no account 'bob'.*ada\.brine, tom\.kelp"):
-        seal_image(
-            demo_disk, OutputSpec(tmp_path / "o"), SealChoices(retained_accounts=("bob",)), NOW
+        seal(
+            SealRequest(
+                demo_disk,
+                NewFile(tmp_path / "o"),
+                resolve(SealOptions(retained_accounts=("bob",))),
+                NOW,
+            )
         )
 
 
@@ -297,10 +321,10 @@ def test_an_unknown_account_names_those_that_are_there(tmp_path: Path, demo_disk
 def test_nothing_is_ever_overwritten(tmp_path: Path, demo_disk: Path) -> None:
     (tmp_path / "there").write_text("precious")
     with pytest.raises(OutputExistsError):
-        seal_image(demo_disk, OutputSpec(tmp_path / "there"), SealChoices(), NOW)
+        seal(SealRequest(demo_disk, NewFile(tmp_path / "there"), DEFAULT_POLICY, NOW))
     record_path(tmp_path / "other").write_text("precious too")
     with pytest.raises(OutputExistsError):
-        seal_image(demo_disk, OutputSpec(tmp_path / "other"), SealChoices(), NOW)
+        seal(SealRequest(demo_disk, NewFile(tmp_path / "other"), DEFAULT_POLICY, NOW))
     assert (tmp_path / "there").read_text() == "precious"
     assert files_in(tmp_path) == ["other.seal.json", "there"]
 
@@ -330,7 +354,7 @@ def test_a_proof_that_does_not_hold_leaves_nothing(
 
         monkeypatch.setattr(HostFile, "write", lose_one)
     with pytest.raises(NotProvenError):
-        seal_image(demo_disk, OutputSpec(tmp_path / "o"), SealChoices(), NOW)
+        seal(SealRequest(demo_disk, NewFile(tmp_path / "o"), DEFAULT_POLICY, NOW))
     assert files_in(tmp_path) == []
 
 
@@ -348,17 +372,17 @@ def test_a_source_that_changes_or_goes_meanwhile_is_noticed(
                 source.unlink()
 
     with pytest.raises(UnfinishedError, match="was changed or removed while"):
-        seal_image(source, OutputSpec(tmp_path / "o"), SealChoices(), NOW, disturb)
+        seal(SealRequest(source, NewFile(tmp_path / "o"), DEFAULT_POLICY, NOW), disturb)
     assert files_in(tmp_path) == (["s.raw"] if how == "changed" else [])
 
 
 def test_a_full_target_is_said_and_nothing_is_left(tmp_path: Path, demo_disk: Path) -> None:
     with mounted(tmp_path / "small", "-t", "tmpfs", "-o", "size=700k", "none") as small:
         with pytest.raises(NoSpaceError, match="free some"):
-            seal_image(demo_disk, OutputSpec(small / "o"), SealChoices(), NOW)
+            seal(SealRequest(demo_disk, NewFile(small / "o"), DEFAULT_POLICY, NOW))
         (small / "filler").write_bytes(bytes(650 << 10))
         with pytest.raises(NoSpaceError):  # compressed: noticed only while it is written
-            seal_image(demo_disk, OutputSpec(small / "o", compress=True), SealChoices(), NOW)
+            seal(SealRequest(demo_disk, NewFile(small / "o", compress=True), DEFAULT_POLICY, NOW))
         assert files_in(small) == ["filler"]
 
 
@@ -448,7 +472,7 @@ def test_a_damaged_guest_raises_only_our_errors(tmp_path: Path, bare_guest: Path
         for path in (tmp_path / "o", record_path(tmp_path / "o")):
             path.unlink(missing_ok=True)
         try:
-            seal_image(tmp_path / "m.img", OutputSpec(tmp_path / "o"), SEEDED, NOW)
+            seal(SealRequest(tmp_path / "m.img", NewFile(tmp_path / "o"), SEEDED, NOW))
         except ZeroSealError:
             assert not (tmp_path / "o").exists()
         else:
@@ -530,9 +554,9 @@ def test_what_ends_the_writing_ends_the_proof_too(
         raise error
 
     monkeypatch.setattr(CancellableStore, "read", read)
-    monkeypatch.setattr(seal_module, "write_disk", write)
+    monkeypatch.setattr(new_file, "write_disk", write)
     with pytest.raises(type(error)):
-        seal_image(demo_disk, OutputSpec(tmp_path / "o.qcow2"), SealChoices(), 0)
+        seal(SealRequest(demo_disk, NewFile(tmp_path / "o.qcow2"), DEFAULT_POLICY, 0))
     assert len(late) < 20  # until the word has come across
     assert list(tmp_path.iterdir()) == []
 

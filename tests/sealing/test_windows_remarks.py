@@ -21,11 +21,11 @@ from scripts.desk_machine import (
 
 from tests.windows import make_windows_disk
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_rules import parse_house_rules
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy, SealOptions, resolve
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 
 CONTROL, SERVICES = f"{SET}\\Control", f"{SET}\\Services"
@@ -60,9 +60,9 @@ def _subject(disk: Path) -> Inspection:
     return Inspection.read(open_image(disk))
 
 
-def _remarks(inspection: Inspection, choices: SealChoices) -> dict[str, str]:
+def _remarks(inspection: Inspection, policy: Policy) -> dict[str, str]:
     found: dict[str, str] = {}
-    for remark in find_windows_remarks(Outlook.of(inspection, [], choices)):
+    for remark in find_windows_remarks(Outlook.of(inspection, [], policy)):
         found[remark.code] = f"{found.get(remark.code, '')} {remark.text}".strip()
     return found
 
@@ -87,7 +87,7 @@ def talkative(tmp_path_factory: pytest.TempPathFactory) -> Inspection:
 
 
 def test_a_machine_that_starts_plainly(quiet: Inspection) -> None:
-    told = _remarks(quiet, SealChoices())
+    told = _remarks(quiet, DEFAULT_POLICY)
     assert set(told) == {
         "offline-only", "first-start-told", "shared-identifier", "card-guids", "hosts-file",
         "kept-secrets", "disk-drivers", "remote-desktop", "time-zone", "licensing",
@@ -100,18 +100,18 @@ def test_a_machine_that_starts_plainly(quiet: Inspection) -> None:
 
 
 def test_a_new_identifier_is_told_with_what_it_breaks(quiet: Inspection) -> None:
-    choices = SealChoices(reissue_sid=True, retained_accounts=("ada.brine",))
-    told = _remarks(quiet, choices)
+    policy = resolve(SealOptions(reissue_sid=True, retained_accounts=("ada.brine",)))
+    told = _remarks(quiet, policy)
     assert "shared-identifier" not in told
     for words in ("secrets that Windows protects", "store applications", "scheduled tasks",
                   "unless each gets its own"):  # fmt: skip
         assert words in told["broken-by-reissue"]
-    alone = _remarks(quiet, SealChoices(reissue_sid=True))
+    alone = _remarks(quiet, resolve(SealOptions(reissue_sid=True)))
     assert "nothing that was found here" in alone["broken-by-reissue"]
 
 
 def test_a_machine_with_a_reason_for_nearly_everything(talkative: Inspection) -> None:
-    told = _remarks(talkative, SealChoices(reissue_sid=True))
+    told = _remarks(talkative, resolve(SealOptions(reissue_sid=True)))
     assert {
         "domain-member", "cloud-member", "server-role", "work-pending", "fast-start",
         "answer-passwords", "no-guest-agent", "no-ssh-server", "review-agents", "card-guids",
@@ -144,26 +144,26 @@ def test_a_machine_with_a_reason_for_nearly_everything(talkative: Inspection) ->
 )
 def test_house_rules_choose_how_it_may_start(quiet: Inspection, rules: str, is_told: bool) -> None:
     parsed = parse_house_rules(f"version = 1\n[windows]\n{rules}\n", "rules")
-    assert ("first-start" in _remarks(quiet, SealChoices(rules=parsed))) is is_told
+    assert ("first-start" in _remarks(quiet, resolve(rules=parsed))) is is_told
 
 
 def test_the_guard_says_who_can_log_in_and_what_is_closed(
     quiet: Inspection, talkative: Inspection
 ) -> None:
-    sure = guard(quiet, [], SealChoices())
+    sure = guard(quiet, [], DEFAULT_POLICY)
     assert sure.lock_outs == ()
     assert any("Administrator stays, with its password" in text_ for text_ in sure.assured)
     assert any("counts as public" in hint for hint in sure.hints)
-    open_still = guard(quiet, [], SealChoices(skip=("wire.network-lists",)))
+    open_still = guard(quiet, [], resolve(SealOptions(skip=("wire.network-lists",))))
     assert not any("counts as public" in hint for hint in open_still.hints)
-    small = guard(quiet, [], SealChoices(same_size_clones=True))
+    small = guard(quiet, [], resolve(SealOptions(same_size_clones=True)))
     assert not any("larger disk" in hint for hint in small.hints)
     rules = parse_house_rules("version = 1\n[windows]\ndisable-administrator = true\n", "rules")
-    locked = guard(quiet, [], SealChoices(rules=rules))
+    locked = guard(quiet, [], resolve(rules=rules))
     assert any("nobody could log in" in text_ for text_ in locked.lock_outs)
-    vouched = guard(quiet, [], SealChoices(rules=rules, expect_seed=True))
+    vouched = guard(quiet, [], resolve(SealOptions(expect_seed=True), rules))
     assert vouched.lock_outs == ()
-    kept = guard(quiet, [], SealChoices(rules=rules, retained_accounts=("tom.kelp",)))
+    kept = guard(quiet, [], resolve(SealOptions(retained_accounts=("tom.kelp",)), rules))
     assert any("tom.kelp stays" in text_ for text_ in kept.assured)
-    resealed = guard(talkative, [], SealChoices(rules=rules))
+    resealed = guard(talkative, [], resolve(rules=rules))
     assert any("asks for an account" in text_ for text_ in resealed.assured)

@@ -9,8 +9,9 @@ import pytest
 from tests.conftest import DEMO_TIME
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.job import SealRequest, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.templates.clone import CloneBatch, CloneSource, make_clones
 from zeroseal.templates.clone_sheet.load import row_of, wish_of
 from zeroseal.templates.shelf.entry import Template
@@ -19,15 +20,15 @@ from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk ops"
 
 
-def seal(disk: Path, path: Path, now: int = DEMO_TIME + 100) -> Path:
+def sealed_file(disk: Path, path: Path, now: int = DEMO_TIME + 100) -> Path:
     """Another ``now`` makes another disk: it stands in what was changed."""
-    seal_image(disk, OutputSpec(path), SealChoices(), now)
+    seal(SealRequest(disk, NewFile(path), DEFAULT_POLICY, now))
     return path
 
 
 @pytest.fixture(scope="session")
 def sealed(demo_disk: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return seal(demo_disk, tmp_path_factory.mktemp("sealed") / "sealed.qcow2")
+    return sealed_file(demo_disk, tmp_path_factory.mktemp("sealed") / "sealed.qcow2")
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ import pytest
 
 from tests.conftest import DEMO_TIME, Answer, Command
 from tests.oracles import judge_qcow2, mounted, run, to_raw
-from tests.templates.conftest import add, make, seal
+from tests.templates.conftest import add, make, sealed_file
 from zeroseal.errors import RefusedError
 from zeroseal.machines.yard import Yard
 from zeroseal.sealing.record import record_path
@@ -27,7 +27,7 @@ ROOT = Path(__file__).parents[2]
 @pytest.fixture(scope="session")
 def later(demo_disk: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The same machine, sealed at another time: another disk."""
-    return seal(demo_disk, tmp_path_factory.mktemp("later") / "l.qcow2", DEMO_TIME + 9000)
+    return sealed_file(demo_disk, tmp_path_factory.mktemp("later") / "l.qcow2", DEMO_TIME + 9000)
 
 
 def states(shelf: Shelf) -> dict[str, str]:
@@ -102,7 +102,7 @@ def test_two_versions_are_told_apart_by_what_an_administrator_changed(
     for source, target in ((status, "/var/lib/dpkg/status"), (motd, "/etc/motd")):
         run("debugfs", "-w", "-R", f"rm {target}", volume)
         run("debugfs", "-w", "-R", f"write {source} {target}", volume)
-    add(shelf, seal(raw, tmp_path / "s.qcow2", DEMO_TIME + 5000), "gangway", "2026-12")
+    add(shelf, sealed_file(raw, tmp_path / "s.qcow2", DEMO_TIME + 5000), "gangway", "2026-12")
     answer = zeroseal(
         "shelf", "diff", "gangway@2026-11", "gangway@2026-12", "--shelf", shelf.folder
     )

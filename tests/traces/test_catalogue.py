@@ -10,9 +10,10 @@ from tests.disks import MACHINE_ID, SEEDING, make_guest_volume
 from tests.oracles import run
 from zeroseal.errors import UsageError
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.seal import OutputSpec, seal_image
+from zeroseal.sealing.job import SealRequest, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.traces.changes import DropAccounts, DropHostNames, LockPassword
 from zeroseal.traces.load import get_trace, load_catalogue, parse_traces
 from zeroseal.traces.model import FAMILIES
@@ -376,7 +377,7 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
 
 def places_of(image: Path, trace_id: str) -> list[str]:
     inspection = Inspection.read(open_image(image))
-    return [item.place for item in inspection.find_all(SealChoices()) if item.trace.id == trace_id]
+    return [item.place for item in inspection.find_all(DEFAULT_POLICY) if item.trace.id == trace_id]
 
 
 def prepare(folder: Path, trace_id: str) -> Path:
@@ -400,7 +401,7 @@ def test_links_and_folders_are_told_from_files(tmp_path: Path) -> None:
     }
     image = make_guest_volume(tmp_path, CLEAN | tree)
     inspection = Inspection.read(open_image(image))
-    found = {item.place for item in inspection.find_all(SealChoices())}
+    found = {item.place for item in inspection.find_all(DEFAULT_POLICY)}
     assert found == {"/etc/ssh/ssh_host_rsa_key", "/persist/key"}
 
 
@@ -424,15 +425,15 @@ TOGETHER = [name for name, (tree, _places) in HITS.items() if set(tree.values())
 def test_traces_of_paths_are_found_in_one_guest_and_gone_after_a_seal(tmp_path: Path) -> None:
     clean = make_guest_volume(tmp_path, CLEAN)
     inspection = Inspection.read(open_image(clean))
-    assert [item for item in inspection.find_all(SealChoices()) if item.trace.id in TOGETHER] == []
+    assert [item for item in inspection.find_all(DEFAULT_POLICY) if item.trace.id in TOGETHER] == []
     tree = {path: "x" for name in TOGETHER for path in HITS[name][0]}
     used = make_guest_volume(tmp_path, CLEAN | tree)
-    found = Inspection.read(open_image(used)).find_all(SealChoices())
+    found = Inspection.read(open_image(used)).find_all(DEFAULT_POLICY)
     for name in TOGETHER:
         assert set(HITS[name][1]) <= {item.place for item in found if item.trace.id == name}, name
-    seal_image(used, OutputSpec(tmp_path / "1.img"), SealChoices(), 1_700_000_000)
-    result = seal_image(
-        tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(), 1_800_000_000
+    seal(SealRequest(used, NewFile(tmp_path / "1.img"), DEFAULT_POLICY, 1_700_000_000))
+    result = seal(
+        SealRequest(tmp_path / "1.img", NewFile(tmp_path / "2.img"), DEFAULT_POLICY, 1_800_000_000)
     )
     assert result.planned.plan.treated == ()
     assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
@@ -450,10 +451,10 @@ def test_a_trace_is_found_where_it_is_gone_after_a_seal_and_a_second_changes_not
     assert places_of(used, trace_id) == HITS[trace_id][1] or set(HITS[trace_id][1]) <= set(
         places_of(used, trace_id)
     )
-    seal_image(used, OutputSpec(tmp_path / "1.img"), SealChoices(), 1_700_000_000)
+    seal(SealRequest(used, NewFile(tmp_path / "1.img"), DEFAULT_POLICY, 1_700_000_000))
     assert places_of(tmp_path / "1.img", trace_id) == []
-    result = seal_image(
-        tmp_path / "1.img", OutputSpec(tmp_path / "2.img"), SealChoices(), 1_800_000_000
+    result = seal(
+        SealRequest(tmp_path / "1.img", NewFile(tmp_path / "2.img"), DEFAULT_POLICY, 1_800_000_000)
     )
     assert result.planned.plan.treated == ()
     assert (tmp_path / "1.img").read_bytes() == (tmp_path / "2.img").read_bytes()
@@ -465,7 +466,10 @@ def test_a_trace_is_found_where_it_is_gone_after_a_seal_and_a_second_changes_not
         ("[[trace]", "no valid TOML"),
         ('[[trace]]\ntitle = "x"', r"f\.toml: trace \(without id\): id must"),
         ('[[trace]]\nid = "nosuch.thing"', "no family nosuch"),
-        ('[[trace]]\nid = "keys.a"\npath = ["/x"]', "trace keys.a: unknown key 'path'"),
+        (
+            '[[trace]]\nid = "keys.a"\npath = ["/x"]',
+            "trace keys.a: path: unknown key; perhaps you mean paths",
+        ),
         ('[[trace]]\nid = "keys.a"\npaths = ["x"]\ntreatment = "remove"', "must be absolute"),
         (
             '[[trace]]\nid = "keys.a"\npaths = ["/x"]\ntreatment = "burn"',

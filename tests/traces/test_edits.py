@@ -176,7 +176,7 @@ def test_lines_of_removed_people_go() -> None:
         ('treatment = "rename"', "needs another kind of place"),
         ('treatment = "rewrite"\nedit = { format = "csv", drop = ["a"] }', "edit.format must be"),
         ('treatment = "rewrite"\nedit = { format = "ini" }', "drops keys or replaces"),
-        ('treatment = "rewrite"\nedit = { format = "ini", key = "a" }', "edit: unknown key 'key'"),
+        ('treatment = "rewrite"\nedit = { format = "ini", key = "a" }', "edit.key: unknown key"),
         ('treatment = "remove"\ncontains = "("', "no regular expression"),
     ],
 )

@@ -16,8 +16,8 @@ from tests.windows_judges import Judged
 from zeroseal.errors import UsageError
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import SealOptions, resolve
 from zeroseal.traces.load import load_catalogue, parse_traces
 from zeroseal.traces.model import (
     EventLogs,
@@ -115,8 +115,8 @@ def test_every_trace_of_windows_is_found_on_one_machine_and_gone_after_a_seal(
 ) -> None:
     machine = _Machine()
     disk = machine.build(tmp_path / "all.raw")
-    choices = SealChoices(retained_accounts=(RETAINED,), reissue_sid=True)
-    findings = Inspection.read(open_image(disk)).find_all(choices)
+    policy = resolve(SealOptions(retained_accounts=(RETAINED,), reissue_sid=True))
+    findings = Inspection.read(open_image(disk)).find_all(policy)
     found = {finding.trace.id for finding in findings}
     finders = {t.id for t in WINDOWS if isinstance(t.places[0].locator, Finder)}
     assert {trace.id for trace in WINDOWS} - found <= finders

@@ -151,11 +151,11 @@ def test_a_guest_on_lvm_is_sealed(tmp_path: Path, zeroseal: Command) -> None:
         places = {name: disk.places(name) for name in ("root-lv", "var", "swap")}
     for name, content in (("root-lv", root), ("var", var), ("swap", swap)):
         put(raw, places[name], content.read_bytes())
-    choices = ("--expect-seed", "--plant-first-boot")
-    told = zeroseal("survey", raw, *choices).out
+    policy = ("--expect-seed", "--plant-first-boot")
+    told = zeroseal("survey", raw, *policy).out
     assert "tide-vg/root-lv on /, tide-vg/var on /var" in told
     sealed = tmp_path / "s.raw"
-    answer = zeroseal("seal", raw, "-o", sealed, *choices)
+    answer = zeroseal("seal", raw, "-o", sealed, *policy)
     assert answer.status == 0, answer.err
     canaries = [b"canary-host-name", b"canary-log-line", b"canary-in-swap"]
     assert find_texts(raw, canaries) == set(canaries)

@@ -15,7 +15,7 @@ from zeroseal.cli.options import (
     add_secrets,
     add_trusted,
     check_root,
-    rules_from,
+    policy_of_site,
 )
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
@@ -89,13 +89,13 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.reports.as_json import check_to_json
     from zeroseal.sealing.check import Level, Verdict, check_image
 
-    rules = rules_from(args)
+    policy = policy_of_site(args)
     if args.root:
-        from zeroseal.sealing.tree_seal import check_tree
+        from zeroseal.sealing.check_tree import check_tree
 
-        result = check_tree(args.root, ui.progress, rules)
+        result = check_tree(args.root, ui.progress, policy)
     else:
-        result = check_image(args.image, Level(args.level), ui.progress, args.against, rules)
+        result = check_image(args.image, Level(args.level), ui.progress, args.against, policy)
     if args.trusted:
         from zeroseal.cli.options import trusted_from
         from zeroseal.sealing.trust import require_signature

@@ -55,7 +55,7 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    from zeroseal.cli.options import choices_from
+    from zeroseal.cli.options import policy_from
     from zeroseal.cli.show_renewal import show_renewal
     from zeroseal.machines.sheet.load import load_again
     from zeroseal.machines.yard import Yard
@@ -71,8 +71,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     if path is None:
         raise UsageError(f"{args.name} was not built from a sheet: give one with --sheet")
     loaded = load_again(path, definition.settings, definition.variant, wishes_from(args))
-    choices, signer = choices_from(args), signer_from(args)
-    wish = RenewWish(int(time.time()), args.template, args.version, args.keep, choices, signer)
+    policy, signer = policy_from(args), signer_from(args)
+    wish = RenewWish(int(time.time()), args.template, args.version, args.keep, policy, signer)
     renewal = renew_machine(loaded, yard, args.name, shelf, wish, ui.progress)
     ui.show(lambda: renewal_to_json(renewal), lambda out: show_renewal(renewal, args.shelf, out))
     return 0

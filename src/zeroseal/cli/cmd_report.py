@@ -59,14 +59,13 @@ def _read(path: Path, reach: Reach, ui: Ui) -> ReportedDisk:
     from zeroseal.images.detect import opened_image
     from zeroseal.reports.disk_report import ReportedDisk
     from zeroseal.sealing.check import Level, check_image
-    from zeroseal.sealing.choices import SealChoices
     from zeroseal.sealing.disk_map import read_disk_map
-    from zeroseal.sealing.house_rules import rules_of
     from zeroseal.sealing.inspection import Inspection
+    from zeroseal.sealing.policy import DEFAULT_POLICY, resolve
 
-    verdict = check_image(path, Level.FULL, ui.progress, rules=rules_of(reach)).verdict.value
+    verdict = check_image(path, Level.FULL, ui.progress, policy=resolve(reach=reach)).verdict.value
     with opened_image(path, reach=reach) as image:
         inspection = Inspection.read(image)
-        findings = inspection.find_all(SealChoices(), ui.progress)
+        findings = inspection.find_all(DEFAULT_POLICY, ui.progress)
         disk_map = read_disk_map(image, inspection, findings, progress=ui.progress)
     return ReportedDisk(path.name, verdict, disk_map, tuple(findings))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal.cli.image_words import add_images, are_many, get_image, output_in
 from zeroseal.cli.options import (
@@ -21,11 +22,14 @@ from zeroseal.cli.options import (
     add_search,
     add_snapshot,
     check_root,
-    choices_from,
+    policy_from,
 )
 from zeroseal.cli.signing_options import add_signing, signer_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, OutputExistsError, UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.job import SealResult, Target
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -108,27 +112,39 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     _check_rehearsal(args)
     if args.root:
         check_root(args)
-        return _run_tree(args, ui)
-    if are_many(args):
+        args.image = args.root
+    elif are_many(args):
         _check_many(args)
         from zeroseal.cli.many import run_each
 
         return run_each(args, ui)
-    args.image = get_image(args)
-    if args.to:
-        args.output = args.output or output_in(args.to, args.image, args.format or "")
+    else:
+        args.image = get_image(args)
+        if args.to:
+            args.output = args.output or output_in(args.to, args.image, args.format or "")
     if args.ntfs_in_place and not args.in_place:
         raise UsageError("--ntfs-in-place goes with --in-place only")
     if args.journal_to and not args.in_place:
         raise UsageError("--journal-to goes with --in-place only")
     if args.rehearse:
         return _rehearse(args, ui)
-    if args.output is None and not args.dry_run and not args.in_place:
+    if args.dry_run:
+        return _plan(args, ui)
+    _check_output(args)
+    return _seal(args, ui)
+
+
+def _check_output(args: argparse.Namespace) -> None:
+    if args.output is not None or args.in_place:
+        return
+    if args.root:
         raise UsageError(
-            "name the new image with -o OUT, seal the image itself with --in-place, or look at the "
-            "plan with --dry-run"
+            "name the new archive with -o OUT.tar, or change the folder itself with --in-place"
         )
-    return _plan(args, ui) if args.dry_run else _seal(args, ui)
+    raise UsageError(
+        "name the new image with -o OUT, seal the image itself with --in-place, or look at the "
+        "plan with --dry-run"
+    )
 
 
 def _check_rehearsal(args: argparse.Namespace) -> None:
@@ -144,52 +160,6 @@ def _check_rehearsal(args: argparse.Namespace) -> None:
             f"{args.draft_rules} exists already: choose another name, or remove it first",
             path=str(args.draft_rules),
         )
-
-
-def _rehearse(args: argparse.Namespace, ui: Ui) -> int:
-    from zeroseal.cli.show_seal import show_rehearsal
-    from zeroseal.images.output import write_small_file
-    from zeroseal.reports.as_json import rehearsal_to_json
-    from zeroseal.sealing.rehearsal import draft_rules, rehearse_image
-
-    choices, now = choices_from(args), int(time.time())
-    rehearsal = rehearse_image(args.image, choices, now, ui.progress, args.snapshot)
-    if args.draft_rules:
-        write_small_file(args.draft_rules, draft_rules(rehearsal).encode())
-    ui.show(
-        lambda: rehearsal_to_json(rehearsal),
-        lambda out: show_rehearsal(rehearsal, args.output, args.draft_rules, out, args.places),
-    )
-    return 0 if rehearsal.would_seal else 1
-
-
-def _run_tree(args: argparse.Namespace, ui: Ui) -> int:
-    from zeroseal.cli.show_seal import show_plan, show_tree_result
-    from zeroseal.errors import RefusedError
-    from zeroseal.reports.as_json import plan_to_json, tree_to_json
-    from zeroseal.sealing.plan import check_allowed
-    from zeroseal.sealing.tree_seal import plan_tree, seal_tree
-
-    choices = choices_from(args)
-    if args.dry_run:
-        planned = plan_tree(args.root, choices, ui.progress)
-        ui.show(
-            lambda: plan_to_json(planned),
-            lambda out: show_plan(planned, args.output, out, args.places, args.in_place),
-        )
-        try:
-            check_allowed(planned.plan)
-        except RefusedError as error:
-            return error.exit_status
-        return 0
-    if args.output is None and not args.in_place:
-        raise UsageError(
-            "name the new archive with -o OUT.tar, or change the folder itself with --in-place"
-        )
-    signer = signer_from(args)
-    result = seal_tree(args.root, args.output, choices, int(time.time()), ui.progress, signer)
-    ui.show(lambda: tree_to_json(result), lambda out: show_tree_result(result, out, args.places))
-    return 0 if result.planned.plan.is_complete else 1
 
 
 def _check_many(args: argparse.Namespace) -> None:
@@ -221,14 +191,38 @@ def _check_in_place(args: argparse.Namespace) -> None:
         raise UsageError(f"--in-place seals IMAGE as it is, and does not go with {wrong[0]}")
 
 
+def _rehearse(args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.show_seal import show_rehearsal
+    from zeroseal.images.output import write_small_file
+    from zeroseal.reports.as_json import rehearsal_to_json
+    from zeroseal.sealing.job import SealRequest, seal
+    from zeroseal.sealing.targets.rehearsal import Rehearsal, draft_rules
+
+    target = Rehearsal(args.snapshot)
+    request = SealRequest(args.image, target, policy_from(args), int(time.time()))
+    rehearsed = seal(request, ui.progress)
+    if args.draft_rules:
+        write_small_file(args.draft_rules, draft_rules(rehearsed).encode())
+    ui.show(
+        lambda: rehearsal_to_json(rehearsed),
+        lambda out: show_rehearsal(rehearsed, args.output, args.draft_rules, out, args.places),
+    )
+    return 0 if rehearsed.would_seal else 1
+
+
 def _plan(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_seal import show_plan
     from zeroseal.errors import RefusedError
     from zeroseal.reports.as_json import plan_to_json
+    from zeroseal.sealing.job import plan_image
     from zeroseal.sealing.plan import check_allowed
-    from zeroseal.sealing.seal import plan_image
 
-    planned = plan_image(args.image, choices_from(args), ui.progress, args.snapshot)
+    if args.root:
+        from zeroseal.sealing.targets.tree import plan_tree
+
+        planned = plan_tree(args.root, policy_from(args), ui.progress)
+    else:
+        planned = plan_image(args.image, policy_from(args), ui.progress, args.snapshot)
     ui.show(
         lambda: plan_to_json(planned),
         lambda out: show_plan(
@@ -245,33 +239,35 @@ def _plan(args: argparse.Namespace, ui: Ui) -> int:
 def _seal(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_seal import show_result
     from zeroseal.reports.as_json import seal_to_json
-    from zeroseal.sealing.seal import OutputSpec, seal_image
+    from zeroseal.sealing.job import SealRequest, seal
 
     now, signer = int(time.time()), signer_from(args)
-    if args.in_place:
-        from zeroseal.sealing.seal_in_place import seal_in_place
-
-        result = seal_in_place(
-            args.image,
-            choices_from(args),
-            now,
-            ui.progress,
-            signer,
-            also_ntfs=args.ntfs_in_place,
-            journal_to=args.journal_to,
-        )
-    else:
-        output = OutputSpec(
-            args.output,
-            args.format or "",
-            compress=args.compress,
-            fixed=args.fixed,
-            preallocate=args.preallocate,
-            snapshot=args.snapshot,
-            overwrite_device=args.overwrite_device,
-        )
-        result = seal_image(args.image, output, choices_from(args), now, ui.progress, signer)
+    request = SealRequest(args.image, _target_of(args), policy_from(args), now, signer)
+    result = seal(request, ui.progress)
     ui.show(
         lambda: seal_to_json(result), lambda out: show_result(result, out, every_place=args.places)
     )
     return 0 if result.planned.plan.is_complete else 1
+
+
+def _target_of(args: argparse.Namespace) -> Target[SealResult]:
+    """Where the words say that the result goes."""
+    if args.root:
+        from zeroseal.sealing.targets.tree import SealedTree
+
+        return SealedTree(args.output)
+    if args.in_place:
+        from zeroseal.sealing.targets.in_place import InPlace
+
+        return InPlace(also_unjudged=args.ntfs_in_place, journal_to=args.journal_to)
+    from zeroseal.sealing.targets.new_file import NewFile
+
+    return NewFile(
+        args.output,
+        args.format or "",
+        compress=args.compress,
+        fixed=args.fixed,
+        preallocate=args.preallocate,
+        snapshot=args.snapshot,
+        overwrite_device=args.overwrite_device,
+    )

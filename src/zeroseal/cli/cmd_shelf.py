@@ -234,13 +234,13 @@ def _diff(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
 
 def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     from zeroseal.blocks.sizes import parse_size
-    from zeroseal.cli.options import rules_from, trusted_from
+    from zeroseal.cli.options import policy_of_site, trusted_from
     from zeroseal.templates.shelf.parcel import is_parcel, unpack_template
     from zeroseal.templates.shelf.shelf import NewTemplate
 
-    now, rules, trusted = int(time.time()), rules_from(args), trusted_from(args)
+    now, policy, trusted = int(time.time()), policy_of_site(args), trusted_from(args)
     if args.action == "import" and is_parcel(args.file):
-        template = unpack_template(args.file, shelf, now, args.title, rules, trusted, ui.progress)
+        template = unpack_template(args.file, shelf, now, args.title, policy, trusted, ui.progress)
         return _show(ui, shelf, template.entry.title)
     if args.action == "import":
         name, at, version = args.title.partition("@")
@@ -249,7 +249,7 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
                 f"{args.file} is not what shelf export writes as a parcel: if it is a sealed disk, "
                 "say what it is with --as NAME@VERSION"
             )
-        new = NewTemplate(name, version, rules=rules, trusted=trusted)
+        new = NewTemplate(name, version, policy=policy, trusted=trusted)
         return _show(ui, shelf, shelf.add(args.file, new, now, ui.progress).entry.title)
     definition = None
     if args.machine:
@@ -264,7 +264,7 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
         definition=definition,
         disk_bytes=parse_size(args.disk_size) if args.disk_size else 0,
         move=args.move,
-        rules=rules,
+        policy=policy,
         trusted=trusted,
     )
     return _show(ui, shelf, shelf.add(args.image, new, now, ui.progress).entry.title)

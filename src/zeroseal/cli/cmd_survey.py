@@ -16,7 +16,7 @@ from zeroseal.cli.options import (
     add_rules,
     add_snapshot,
     check_root,
-    choices_from,
+    policy_from,
 )
 from zeroseal.cli.ui import Ui
 
@@ -59,11 +59,11 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.sealing.data_survey import DataSurvey, survey_any
 
     if args.root:
-        from zeroseal.sealing.tree_seal import survey_tree
+        from zeroseal.sealing.survey import survey_tree
 
-        survey = survey_tree(args.root, choices_from(args), ui.progress)
+        survey = survey_tree(args.root, policy_from(args), ui.progress)
     else:
-        found = survey_any(args.image, choices_from(args), ui.progress, args.snapshot)
+        found = survey_any(args.image, policy_from(args), ui.progress, args.snapshot)
         if isinstance(found, DataSurvey):
             ui.show(lambda: any_survey_to_json(found), lambda out: show_data_survey(found, out))
             return 1

@@ -6,12 +6,19 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.options import Subparsers, add_common, add_reach, add_rules, rules_from
+from zeroseal.cli.options import (
+    Subparsers,
+    add_common,
+    add_reach,
+    add_rules,
+    policy_of_site,
+    rules_from,
+)
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 
 if TYPE_CHECKING:
-    from zeroseal.sealing.house_rules import HouseRules
+    from zeroseal.sealing.policy import Policy
     from zeroseal.traces.model import Trace
 
 
@@ -68,7 +75,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     if args.guest:
         traces = tuple(trace for trace in traces if trace.guest in ("any", args.guest))
     if args.on:
-        return _show_on(args.on, traces, rules, ui)
+        return _show_on(args.on, traces, policy_of_site(args), ui)
     if args.markdown:
         from zeroseal.reports.catalogue_page import build_page
 
@@ -82,14 +89,13 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     return 0
 
 
-def _show_on(image: Path, traces: tuple[Trace, ...], rules: HouseRules, ui: Ui) -> int:
+def _show_on(image: Path, traces: tuple[Trace, ...], policy: Policy, ui: Ui) -> int:
     """What of the catalogue is found on an image."""
     from zeroseal.cli.show_traces import show_found
     from zeroseal.reports.as_json import traces_to_json
-    from zeroseal.sealing.choices import SealChoices
     from zeroseal.sealing.survey import survey_image
 
-    survey = survey_image(image, SealChoices(rules=rules), ui.progress)
+    survey = survey_image(image, policy, ui.progress)
     wanted = {trace.id for trace in traces}
     counts: dict[str, int] = {}
     for finding in survey.findings:

@@ -11,8 +11,8 @@ from zeroseal.errors import UsageError
 if TYPE_CHECKING:
     from zeroseal.images.reach import Reach
     from zeroseal.machines.definition import MachineDefinition
-    from zeroseal.sealing.choices import MachineKnowledge, SealChoices
     from zeroseal.sealing.house_rules import HouseRules
+    from zeroseal.sealing.policy import MachineKnowledge, Policy
     from zeroseal.sealing.signing import TrustedKey
 
 Subparsers: TypeAlias = "argparse._SubParsersAction[Any]"
@@ -320,15 +320,15 @@ def add_search(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def choices_from(args: argparse.Namespace) -> SealChoices:
-    """The choices that the words mean.
+def policy_from(args: argparse.Namespace) -> Policy:
+    """The policy that the words and the house rules mean together.
 
     Raises:
-        UsageError: a name that is no trace, or options that do not go together.
+        UsageError: a name that is no trace, options that do not go together, or wrong rules.
     """
-    from zeroseal.sealing.choices import SealChoices
+    from zeroseal.sealing.policy import SealOptions, resolve
 
-    return SealChoices(
+    options = SealOptions(
         only=_split(args.only),
         skip=_split(args.skip),
         retained_accounts=_split(args.retain_account),
@@ -344,28 +344,37 @@ def choices_from(args: argparse.Namespace) -> SealChoices:
         same_size_clones=args.same_size_clones,
         reissue_sid=args.reissue_sid,
         recover_journal=getattr(args, "recover_journal", False),
-        machine=_knowledge_from(args),
-        rules=rules_from(args),
     )
+    return resolve(options, rules_from(args), _knowledge_from(args), _reach_of(args))
+
+
+def policy_of_site(args: argparse.Namespace) -> Policy:
+    """The policy of the house rules alone.
+
+    Raises:
+        UsageError: they are wrong.
+    """
+    from zeroseal.sealing.policy import resolve
+
+    return resolve(rules=rules_from(args), reach=_reach_of(args))
 
 
 def rules_from(args: argparse.Namespace) -> HouseRules:
     """The house rules that were named.
 
     Raises:
-        UsageError: a file is wrong.
+        MissingError, UsageError: a file cannot be read, or is wrong.
     """
-    from dataclasses import replace
-
     from zeroseal.sealing.house_rules import read_house_rules
 
-    rules = read_house_rules(getattr(args, "rules", []))
-    followed = tuple(str(folder) for folder in getattr(args, "follow", []))
-    return replace(
-        rules,
-        source_format=getattr(args, "source_format", "") or rules.source_format,
-        followed_folders=(*rules.followed_folders, *followed),
-    )
+    return read_house_rules(getattr(args, "rules", []))
+
+
+def _reach_of(args: argparse.Namespace) -> Reach:
+    """What the words say of images, for commands that have such words."""
+    from zeroseal.images.reach import Reach
+
+    return Reach(getattr(args, "source_format", ""), tuple(getattr(args, "follow", ())))
 
 
 def _knowledge_from(args: argparse.Namespace) -> MachineKnowledge | None:

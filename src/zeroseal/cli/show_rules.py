@@ -10,7 +10,7 @@ from zeroseal.sealing.house_rules import HouseRules, iter_rules
 
 def show_rules(rules: HouseRules, console: Console) -> None:
     """All rules in force, one a line."""
-    found = iter_rules(rules)
+    found = list(iter_rules(rules))
     if not found:
         look.headline(console, "No house rules", look.QUIET_STYLE, ": everything is as built in.")
         return

@@ -8,13 +8,12 @@ from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import look
-from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.job import PlannedSeal, SealResult
 from zeroseal.sealing.plan import Plan
-from zeroseal.sealing.rehearsal import Rehearsal
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.residue import Residue
-from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import by_trace
-from zeroseal.sealing.tree_seal import TreeResult
+from zeroseal.sealing.targets.rehearsal import Rehearsed
 from zeroseal.traces.model import SEAL_FAMILIES
 
 
@@ -48,13 +47,13 @@ def show_plan(
         target = ["--in-place"] if in_place else ["-o", str(output or "OUT")]
         source = str(planned.source.path)
         named = ["--root", source] if planned.source.is_tree else [source]
-        words = ["zeroseal seal", *named, *target, *option_words(plan.choices)]
+        words = ["zeroseal seal", *named, *target, *option_words(plan.policy)]
         title = "Carry it out, in place:" if in_place else "Carry it out, into a new file:"
         look.next_step(console, title, " ".join(words))
 
 
 def show_rehearsal(
-    rehearsal: Rehearsal,
+    rehearsal: Rehearsed,
     output: Path | None,
     rules: Path | None,
     console: Console,
@@ -76,7 +75,7 @@ def show_rehearsal(
         look.section(console, "Would be planted")
         look.items(console, plan.planted_files)
     source = str(rehearsal.planned.source.path)
-    words = ["zeroseal seal", source, *option_words(plan.choices)]
+    words = ["zeroseal seal", source, *option_words(plan.policy)]
     if rehearsal.would_seal:
         words[2:2] = ["-o", str(output or "OUT")]
         look.next_step(console, "Carry it out, into a new file:", " ".join(words))
@@ -90,14 +89,14 @@ def show_rehearsal(
         look.next_step(console, text, " ".join(words))
 
 
-def show_tree_result(result: TreeResult, console: Console, every_place: bool) -> None:
+def _show_tree_result(result: SealResult, console: Console, every_place: bool) -> None:
     """What was done to a folder or an archive, how it is proven, what stays."""
     plan = result.planned.plan
     word, style = "UNSEALED", look.FINDING_STYLE
     if plan.is_complete:
         word, style = "SEALED", look.SEALED_STYLE
     kind = "the folder itself" if result.record is None else "a new archive"
-    look.headline(console, word, style, f"  {result.output} ({kind})")
+    look.headline(console, word, style, f"  {result.output.path} ({kind})")
     if not plan.is_complete:
         console.print(_partial_sentence(plan))
     _show_treated(plan, console, "Treated", every_place)
@@ -111,7 +110,7 @@ def show_tree_result(result: TreeResult, console: Console, every_place: bool) ->
     again = "The catalogue finds none of the treated traces on the result, read anew."
     look.bullets(console, (again, searched, *result.proof.not_searched))
     look.section(console, "Files")
-    rows = [("sealed", str(result.output))]
+    rows = [("sealed", str(result.output.path))]
     if result.record:
         rows += [
             ("seal record", str(result.record)),
@@ -120,11 +119,14 @@ def show_tree_result(result: TreeResult, console: Console, every_place: bool) ->
     else:
         rows.append(("record", "a folder has none: what it held was overwritten where it lay"))
     look.facts(console, rows)
-    look.next_step(console, "Any time later:", f"zeroseal check --root {result.output}")
+    look.next_step(console, "Any time later:", f"zeroseal check --root {result.output.path}")
 
 
 def show_result(result: SealResult, console: Console, every_place: bool) -> None:
     """What was done, how it is proven, what stays."""
+    if result.output.is_tree:
+        _show_tree_result(result, console, every_place)
+        return
     plan = result.planned.plan
     size = size_text(result.output.allocated_bytes)
     rest = f"  {result.output.path} ({result.output.format_name}, {size})"
@@ -158,6 +160,7 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     )
     command = f"zeroseal check {result.output.path}"
     where = ""
+    assert result.record is not None  # only a folder has none
     if result.record.parent.resolve() not in (Path.cwd(), result.output.path.resolve().parent):
         where = f", in {result.record.parent}, where its record lies"  # of a device
     look.next_step(
@@ -236,27 +239,28 @@ def _show_treated(
         look.bullets(console, told)
 
 
-def option_words(choices: SealChoices) -> list[str]:
-    """The options that mean these choices."""
-    words = [f"--only {name}" for name in choices.only]
-    words += [f"--skip {name}" for name in choices.skip]
-    words += [f"--retain-account {name}" for name in choices.retained_accounts]
-    words += [f"--remove-account {name}" for name in choices.removed_accounts]
+def option_words(policy: Policy) -> list[str]:
+    """The options that lead to a policy."""
+    options = policy.options
+    words = [f"--only {name}" for name in options.only]
+    words += [f"--skip {name}" for name in options.skip]
+    words += [f"--retain-account {name}" for name in options.retained_accounts]
+    words += [f"--remove-account {name}" for name in options.removed_accounts]
     switches = {
-        "--keep-root-login": choices.keep_root_login,
-        "--plant-first-boot": choices.plant_first_boot,
-        "--expect-seed": choices.expect_seed,
-        "--to-dhcp": choices.to_dhcp,
-        "--restart-history": choices.restart_history,
-        "--allow-static-address": choices.allow_static_address,
-        "--same-size-clones": choices.same_size_clones,
-        "--reissue-sid": choices.reissue_sid,
-        "--recover-journal": choices.recover_journal,
+        "--keep-root-login": options.keep_root_login,
+        "--plant-first-boot": options.plant_first_boot,
+        "--expect-seed": options.expect_seed,
+        "--to-dhcp": options.to_dhcp,
+        "--restart-history": options.restart_history,
+        "--allow-static-address": options.allow_static_address,
+        "--same-size-clones": options.same_size_clones,
+        "--reissue-sid": options.reissue_sid,
+        "--recover-journal": options.recover_journal,
     }
-    words += [f"--rules {path}" for path in choices.rules.files]
-    words += [f"--follow {folder}" for folder in choices.rules.followed_folders]
-    if choices.rules.source_format:
-        words.append(f"--source-format {choices.rules.source_format}")
+    words += [f"--rules {path}" for path in policy.rule_files]
+    words += [f"--follow {folder}" for folder in policy.reach.folders]
+    if policy.reach.format_name:
+        words.append(f"--source-format {policy.reach.format_name}")
     return words + [name for name, is_on in switches.items() if is_on]
 
 

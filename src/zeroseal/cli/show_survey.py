@@ -66,7 +66,7 @@ def _show_readiness(survey: Survey, console: Console) -> None:
 def _show_next(survey: Survey, console: Console) -> None:
     image = survey.image.path
     if survey.image.is_tree:
-        options = " ".join(["", *option_words(survey.choices)])
+        options = " ".join(["", *option_words(survey.policy)])
         look.next_step(
             console,
             "Seal it into a new archive:" if survey.findings else "Check it later:",
@@ -78,7 +78,7 @@ def _show_next(survey: Survey, console: Console) -> None:
     if not survey.findings:
         look.next_step(console, "Compare it with its seal record:", f"zeroseal check {image}")
         return
-    options = " ".join(["", *option_words(survey.choices)])
+    options = " ".join(["", *option_words(survey.policy)])
     if not survey.is_ready:
         look.next_step(
             console, "Decide on that, and look again:", f"zeroseal survey {image}{options}"

@@ -13,10 +13,11 @@ from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress
 from zeroseal.sealing.check import CheckResult, Level, check_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.compare import Comparison, compare_images
+from zeroseal.sealing.job import SealRequest, SealResult, plan_image, seal
 from zeroseal.sealing.plan import check_allowed
-from zeroseal.sealing.seal import OutputSpec, SealResult, plan_image, seal_image
+from zeroseal.sealing.policy import DEFAULT_POLICY, SealOptions, resolve
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.templates.clone import CloneBatch, CloneSource, MadeClone, make_clones
 from zeroseal.templates.clone_sheet.load import load_clone_sheet
 from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
@@ -55,11 +56,11 @@ def run_desk(folder: Path, yard: Yard, shelf: Shelf, now: int, progress: Progres
     machine = adopt_image(yard, folder / DESK_DISK, DESK_MACHINE)
     refusal = ""
     try:
-        check_allowed(plan_image(machine.disk, SealChoices(), progress).plan)
+        check_allowed(plan_image(machine.disk, DEFAULT_POLICY, progress).plan)
     except RefusedError as error:
         refusal = error.message
-    choices, sealed = SealChoices(reissue_sid=True), folder / SEALED_DESK
-    result = seal_image(machine.disk, OutputSpec(sealed), choices, now, progress)
+    policy, sealed = resolve(SealOptions(reissue_sid=True)), folder / SEALED_DESK
+    result = seal(SealRequest(machine.disk, NewFile(sealed), policy, now), progress)
     checked = check_image(sealed, Level.FULL, progress)
     shelf.add(sealed, NewTemplate(DESK_TEMPLATE, DESK_VERSION, "purser's desk"), now, progress)
     loaded = load_clone_sheet(folder / DESKS, Secrets())

@@ -17,10 +17,11 @@ from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import CheckResult, Level, check_image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.compare import Comparison, compare_images
-from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
+from zeroseal.sealing.job import SealRequest, SealResult, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.survey import Survey, survey_image
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.templates.clone import CloneBatch, CloneSource, MadeClone, make_clones
 from zeroseal.templates.clone_check import CloneAnswer, check_clone
 from zeroseal.templates.clone_sheet.load import load_clone_sheet
@@ -91,10 +92,10 @@ def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
     yard, shelf = Yard(folder / "yard"), Shelf(folder / "shelf")
     wish = BuildWish(now - 60 * _MINUTE)
     machine = build_machine(load_sheet(folder / SHEET), yard, wish, progress).machine
-    survey = survey_image(machine.disk, SealChoices(), progress)
+    survey = survey_image(machine.disk, DEFAULT_POLICY, progress)
     before = check_image(machine.disk, Level.FULL, progress)
     sealed = folder / SEALED_DISK
-    result = seal_image(machine.disk, OutputSpec(sealed), SealChoices(), now, progress)
+    result = seal(SealRequest(machine.disk, NewFile(sealed), DEFAULT_POLICY, now), progress)
     after = check_image(sealed, Level.FULL, progress)
     shelf.add(sealed, NewTemplate(TEMPLATE, VERSIONS[0], "ticket gate"), now, progress)
     _renew(folder, yard, shelf, now, progress)

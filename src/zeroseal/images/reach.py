@@ -39,6 +39,10 @@ class Reach:
     format_name: str = ""
     folders: tuple[Path, ...] = ()
 
+    def and_also(self, more: Reach) -> Reach:
+        """This, and what is said beside it; what is said last of the format counts."""
+        return Reach(more.format_name or self.format_name, (*self.folders, *more.folders))
+
     def of_parent(self, format_name: str) -> Reach:
         """The same for a file that an image is made over; its child may say what it is."""
         known = _PARENT_FORMATS.get(format_name, format_name)

@@ -9,7 +9,7 @@ from pathlib import Path
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.verify import check_file_systems
+from zeroseal.sealing.proof import check_file_systems
 
 
 @contextmanager

@@ -9,7 +9,7 @@ from zeroseal.errors import ImageError, RefusedError
 from zeroseal.machines.definition import Hardware, MachineDefinition
 from zeroseal.machines.yard import YardMachine
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.choices import MachineKnowledge, SealChoices
+from zeroseal.sealing.policy import MachineKnowledge, resolve
 from zeroseal.sealing.survey import Survey, survey_image
 
 _PURPOSES = {
@@ -46,7 +46,7 @@ def assess_machine(machine: YardMachine, progress: Progress = quiet) -> MachineR
         blockers.append("The machine runs: shut it down first.")
         return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)
     try:
-        survey = survey_image(machine.disk, SealChoices(machine=knowledge), progress)
+        survey = survey_image(machine.disk, resolve(machine=knowledge), progress)
     except (ImageError, RefusedError) as error:
         blockers.append(f"Its disk cannot be judged: {error.message}.")
         return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)

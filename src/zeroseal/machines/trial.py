@@ -50,10 +50,10 @@ from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.house_rules import rules_of
 from zeroseal.sealing.identity_value import IdentityValue
 from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import resolve
 
 NAMES = ("trial-one", "trial-two")
 ACCOUNT = "trial"
@@ -149,7 +149,7 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
         GuestError, HostError: a machine did not come up; nothing is left behind.
     """
     began = time.monotonic()
-    checked = check_image(image, Level.QUICK, progress, rules=rules_of(wish.reach))
+    checked = check_image(image, Level.QUICK, progress, policy=resolve(reach=wish.reach))
     if checked.verdict not in (Verdict.SEALED, Verdict.CLEAN):
         raise RefusedError(
             f"{image} is {checked.verdict.value}, and only a sealed image is tried: "

@@ -8,13 +8,12 @@ from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
+from zeroseal.sealing.job import PlannedSeal, SealResult
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.readiness import Readiness
-from zeroseal.sealing.rehearsal import Rehearsal
 from zeroseal.sealing.residue import Residue
-from zeroseal.sealing.seal import PlannedSeal, SealResult
 from zeroseal.sealing.survey import Survey, by_trace
-from zeroseal.sealing.tree_seal import TreeResult
+from zeroseal.sealing.targets.rehearsal import Rehearsed
 from zeroseal.templates.export import ExportResult
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
@@ -52,7 +51,7 @@ def plan_to_json(planned: PlannedSeal) -> Json:
     return head("plan") | {"source": image_to_json(planned.source)} | _plan(planned.plan)
 
 
-def rehearsal_to_json(rehearsal: Rehearsal) -> Json:
+def rehearsal_to_json(rehearsal: Rehearsed) -> Json:
     """A rehearsal: the plan, and what would stop the seal."""
     proof = rehearsal.proof
     return (
@@ -80,8 +79,8 @@ def seal_to_json(result: SealResult) -> Json:
             "sealed": result.planned.plan.is_complete,
             "output": image_to_json(result.output),
             "inPlace": result.output.path == result.planned.source.path,
-            "record": str(result.record),
-            "digest": result.digest.root,
+            "record": str(result.record) if result.record else None,
+            "digest": result.digest.root if result.digest else None,
             "source": image_to_json(result.planned.source),
             "consistentVolumes": list(result.proof.volumes),
             "level": result.proof.level,
@@ -159,24 +158,6 @@ def export_to_json(result: ExportResult) -> Json:
         "record": str(result.record) if result.record else None,
         "tableMoved": result.table_moved,
     }
-
-
-def tree_to_json(result: TreeResult) -> Json:
-    """A finished seal of a folder or an archive."""
-    return (
-        head("seal")
-        | {
-            "sealed": result.planned.plan.is_complete,
-            "output": {"path": str(result.output), "format": "tar" if result.record else "folder"},
-            "inPlace": result.record is None,
-            "record": str(result.record) if result.record else None,
-            "proof": {
-                "level": result.proof.level,
-                "valuesSearched": result.proof.values_searched,
-            },
-        }
-        | _plan(result.planned.plan)
-    )
 
 
 def traces_to_json(traces: tuple[Trace, ...], counts: dict[str, int] | None = None) -> Json:
@@ -262,8 +243,8 @@ def _plan(plan: Plan) -> Json:
         "skipped": _findings(plan.skipped),
         "guard": _guard(plan.guard),
         "readiness": _readiness(plan.readiness),
-        "plantFirstBoot": plan.choices.plant_first_boot,
-        "retainedAccounts": list(plan.choices.retained_accounts),
+        "plantFirstBoot": plan.policy.plants_first_boot,
+        "retainedAccounts": list(plan.policy.retained_accounts),
     }
 
 

@@ -16,7 +16,7 @@ def find_services_of_accounts(outlook: Outlook) -> Iterator[tuple[str, str]]:
     if outlook.context.accounts_stay:
         return
     names = {account.name for account in outlook.context.doomed}
-    names -= set(outlook.choices.removed_accounts)
+    names -= set(outlook.policy.removed_accounts)
     numbers = {str(account.uid): account.name for account in outlook.context.doomed}
     if not names:
         return

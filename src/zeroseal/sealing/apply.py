@@ -68,7 +68,7 @@ def apply_plan(plan: Plan, inspection: Inspection, progress: Progress, now: int)
             progress(Step("giving the machine another identifier", 0, 0))
             reissue_sid(guest, change.sid, now)
     if plan.planted_files:
-        plant(guest, plan.guard.planted, Services(guest), also_always=plan.choices.plants)
+        plant(guest, plan.guard.planted, Services(guest), also_always=plan.policy.plants_first_boot)
     guest.finish()
     progress(Step("removing", len(changes), len(changes), "findings"))
 

@@ -14,9 +14,8 @@ from zeroseal.images.host_file import sha256_of
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
-from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.house_rules import NO_RULES, HouseRules
 from zeroseal.sealing.inspection import Inspection, recoverable
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.quick_look import look_quickly
 from zeroseal.sealing.record import SealRecord, find_record, record_path
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed, place_without_offset
@@ -107,7 +106,7 @@ def check_image(
     level: Level,
     progress: Progress = quiet,
     original: Path | None = None,
-    rules: HouseRules = NO_RULES,
+    policy: Policy = DEFAULT_POLICY,
 ) -> CheckResult:
     """Checks an image; nothing is written.
 
@@ -116,12 +115,12 @@ def check_image(
         level: how far to look.
         progress: told of each stage.
         original: for level ``deep``, the unsealed image whose values are searched for.
-        rules: the site's policy: its own traces, its texts, and where residue is allowed.
+        policy: the site's: its own traces, its texts, and where residue is allowed.
 
     Raises:
         ImageError: the container itself cannot be read.
     """
-    with opened_image(path, reach=rules.reach) as image:
+    with opened_image(path, reach=policy.reach) as image:
         try:
             record = find_record(path)
         except DamagedError as error:
@@ -130,7 +129,7 @@ def check_image(
         if backing and backing.verdict is Verdict.BROKEN_SEAL:
             reason = f"the disk that it hangs on, {backing.path}, was changed since it was sealed"
             return CheckResult(path, Verdict.UNKNOWN, level, reason, record=record, backing=backing)
-        result = _check_opened(path, image, record, level, progress, original, rules)
+        result = _check_opened(path, image, record, level, progress, original, policy)
         return replace(result, backing=backing)
 
 
@@ -159,7 +158,7 @@ def _check_opened(
     level: Level,
     progress: Progress,
     original: Path | None,
-    rules: HouseRules,
+    policy: Policy,
 ) -> CheckResult:
     if level is Level.QUICK:
         return _quick(path, image, record)
@@ -167,12 +166,12 @@ def _check_opened(
         broken = _compare(path, image, record, level, progress)
         if broken:
             return broken
-    result = _full(path, image, record, level, rules, progress)
+    result = _full(path, image, record, level, policy, progress)
     if record:
         result = replace(result, other_container=_other_container(path, image, record))
     if level is Level.DEEP and result.error is None:
-        values = _values_of(original, record, rules)
-        return _deep(result, image, values, rules, progress)
+        values = _values_of(original, record, policy)
+        return _deep(result, image, values, policy, progress)
     return result
 
 
@@ -216,37 +215,28 @@ def _backing_of(image: Image, progress: Progress) -> BackingState | None:
     return BackingState(Path(os.path.normpath(path)), checked.verdict, checked.reason)
 
 
-def _values_of(original: Path | None, record: SealRecord | None, rules: HouseRules) -> ValueSet:
+def _values_of(original: Path | None, record: SealRecord | None, policy: Policy) -> ValueSet:
     """The values of the machine that an image was made from, but for what it kept on purpose."""
     if original is None:
-        return house_values(rules)
-    choices = SealChoices(rules=rules)
-    if record:
-        choices = replace(
-            choices,
-            skip=_known(record.skipped, rules),
-            keep_root_login=record.keep_root_login,
-            reissue_sid=any(item.trace == "identity.machine-sid" for item in record.treated),
-        )
+        return house_values(policy)
     with (
-        opened_image(original, reach=rules.reach) as source,
+        opened_image(original, reach=policy.reach) as source,
         recoverable(source, recover=True) as store,
     ):
         inspection = Inspection.read(store, recover=True)
-        known = set(inspection.account_names)
-        retained = record.retained_accounts if record else ()
-        kept = tuple(name for name in retained if name in known)
-        return collect_values(inspection, replace(choices, retained_accounts=kept))
-
-
-def _known(skipped: tuple[str, ...], rules: HouseRules) -> tuple[str, ...]:
-    """The traces that a record says were left, as far as they are known here."""
-    known = {trace.id for trace in SealChoices(rules=rules).catalogue}
-    return tuple(name for name in skipped if name in known)
+        if record:
+            known = set(inspection.account_names)
+            retained = [name for name in record.retained_accounts if name in known]
+            policy = policy.with_more_skips(record.skipped).as_sealed(
+                retained, record.keep_root_login
+            )
+            reissued = any(item.trace == "identity.machine-sid" for item in record.treated)
+            policy = replace(policy, reissues_sid=policy.reissues_sid or reissued)
+        return collect_values(inspection, policy)
 
 
 def _deep(
-    result: CheckResult, image: Image, values: ValueSet, rules: HouseRules, progress: Progress
+    result: CheckResult, image: Image, values: ValueSet, policy: Policy, progress: Progress
 ) -> CheckResult:
     """Searches the disk's bytes for values, and for secrets by their look."""
     searched = find_residue(image, values, progress)
@@ -262,7 +252,7 @@ def _deep(
     known = {(value, place_without_offset(place)) for value, place in accepted}
     left_over = [
         item
-        for item in not_allowed(residue, rules)
+        for item in not_allowed(residue, policy)
         if (item.label, place_without_offset(item.place)) not in known
     ]
     if not left_over or any(name.startswith("disk.") for name in result.skipped):
@@ -325,12 +315,12 @@ def _full(
     image: Image,
     record: SealRecord | None,
     level: Level,
-    rules: HouseRules,
+    policy: Policy,
     progress: Progress,
 ) -> CheckResult:
     try:
         inspection = Inspection.read(image)
-        found = inspection.find_all(_choices_of(record, inspection, rules), progress)
+        found = inspection.find_all(_policy_for(record, inspection, policy), progress)
     except ZeroSealError as error:
         return CheckResult(path, Verdict.UNKNOWN, level, error.message, record=record, error=error)
     skipped = record.skipped if record else ()
@@ -350,18 +340,13 @@ def _full(
     return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=skipped)
 
 
-def _choices_of(
-    record: SealRecord | None, inspection: Inspection, rules: HouseRules
-) -> SealChoices:
+def _policy_for(record: SealRecord | None, inspection: Inspection, policy: Policy) -> Policy:
     """What the seal was told to keep is no finding; accounts that have gone since are no error."""
     if record is None:
-        return inspection.settle(SealChoices(rules=rules))
+        return inspection.settle(policy)
     known = set(inspection.account_names)
-    return SealChoices(
-        retained_accounts=tuple(name for name in record.retained_accounts if name in known),
-        keep_root_login=record.keep_root_login,
-        rules=rules,
-    )
+    retained = [name for name in record.retained_accounts if name in known]
+    return policy.as_sealed(retained, record.keep_root_login)
 
 
 def _broken(

@@ -11,8 +11,8 @@ from zeroseal.filesystems.drivers import read_disk
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, facts_of, stored_by_part
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import iter_states
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.survey import Survey, survey_image
 from zeroseal.volumes.disk import Disk
 
@@ -41,7 +41,7 @@ class DataSurvey:
 
 
 def survey_any(
-    path: Path, choices: SealChoices, progress: Progress = quiet, snapshot: str = ""
+    path: Path, policy: Policy, progress: Progress = quiet, snapshot: str = ""
 ) -> Survey | DataSurvey:
     """Surveys an image whether or not a guest is on it; nothing is written.
 
@@ -49,9 +49,9 @@ def survey_any(
         ImageError, RefusedError: it cannot be read, or holds nothing that is known.
     """
     try:
-        return survey_image(path, choices, progress, snapshot)
+        return survey_image(path, policy, progress, snapshot)
     except NoGuestError:
-        with opened_image(path, snapshot, choices.rules.reach) as image:
+        with opened_image(path, snapshot, policy.reach) as image:
             disk = read_disk(image)
             volumes = tuple(iter_states(disk))
             if not volumes:

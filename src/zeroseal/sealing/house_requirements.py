@@ -12,35 +12,35 @@ from zeroseal.guests.registry import values
 from zeroseal.guests.services import Services
 from zeroseal.guests.windows.identity import CURRENT
 from zeroseal.guests.windows.services import WindowsServices
-from zeroseal.sealing.house_rules import HouseRules
+from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.some_of import some_of
 
 _DAY = 86400
 
 
-def find_unmet(inspection: Inspection, rules: HouseRules) -> Iterator[str]:
+def find_unmet(inspection: Inspection, required: Requirements) -> Iterator[str]:
     """Sentences about what the rules require and the guest lacks; each stops a seal."""
     guest = inspection.guest
-    if rules.packages:
+    if required.packages:
         installed = _installed(inspection)
-        for name in rules.packages:
+        for name in required.packages:
             if name not in installed:
                 yield f"The house rules require the package {name}, which is not installed."
     services = WindowsServices(inspection.registry) if inspection.registry else Services(guest)
-    for service in rules.services:
+    for service in required.services:
         if not services.is_enabled(service):
             yield f"The house rules require the service {service}, which is not enabled."
-    for pattern in rules.absent:
+    for pattern in required.absent:
         found = guest.glob(pattern)
         if found:
             yield f"The house rules want {some_of(found)} to be absent."
     if inspection.windows:
         return
-    if rules.newest_kernel:
+    if required.newest_kernel:
         yield from _kernel(guest)
-    if rules.oldest_lists_days:
-        yield from _lists(guest, rules.oldest_lists_days)
+    if required.lists_not_older_than_days:
+        yield from _lists(guest, required.lists_not_older_than_days)
 
 
 def _installed(inspection: Inspection) -> set[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from zeroseal.blocks.staged import StagedStore
@@ -23,7 +23,7 @@ from zeroseal.guests.windows.hives import open_registry
 from zeroseal.guests.windows.identity import WindowsFacts, read_windows
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.choices import SealChoices
+from zeroseal.sealing.policy import Policy
 from zeroseal.traces.context import FindContext, WindowsContext
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
@@ -36,7 +36,7 @@ from zeroseal.volumes.volume import Volume
 class _Kept:
     """What was worked out for one policy."""
 
-    choices: SealChoices
+    policy: Policy
     context: FindContext
     findings: list[Finding] | None = None
 
@@ -55,17 +55,19 @@ class Inspection:
     recovered: tuple[Recovery, ...] = ()
     registry: Registry | None = None
     windows: WindowsFacts | None = None
+    image: Image | None = None
     _inventories: dict[str, Inventory] = field(default_factory=dict)
     _kept: _Kept | None = None
 
     @classmethod
-    def read(cls, store: Store, recover: bool = False) -> Inspection:
+    def read(cls, store: Store, recover: bool = False, image: Image | None = None) -> Inspection:
         """Reads partition table, volumes and guest.
 
         Args:
             store: the disk.
             recover: whether file systems that were not shut down cleanly are recovered first; the
                 changes go to ``store``.
+            image: the container that the disk comes from, where its facts are wanted.
 
         Raises:
             ImageError, RefusedError: the disk holds no guest that we can handle.
@@ -76,8 +78,14 @@ class Inspection:
         if opened.is_windows:
             registry = open_registry(opened.guest)
             facts = read_windows(registry, opened.guest.mounts[0].volume.name)
-            return cls(store, disk, opened, facts.system, recovered, registry, facts)
-        return cls(store, disk, opened, read_facts(opened.guest), recovered)
+            return cls(store, disk, opened, facts.system, recovered, registry, facts, image)
+        return cls(store, disk, opened, read_facts(opened.guest), recovered, image=image)
+
+    def get_image(self) -> Image:
+        """The container that the disk comes from."""
+        if self.image is None:
+            raise TypeError("this inspection is of a store, not of an image")
+        return self.image
 
     @property
     def guest(self) -> Guest:
@@ -126,13 +134,10 @@ class Inspection:
         """What a boot of a Linux starts."""
         return Services(self.guest)
 
-    def settle(self, choices: SealChoices) -> SealChoices:
-        """The choices for this guest: accounts that house rules keep are kept if they are there."""
-        spelled = {_folded(name, self.windows): name for name in self.account_names}
-        given = tuple(
-            spelled.get(_folded(name, self.windows), name) for name in choices.retained_accounts
-        )
-        return replace(choices, retained_accounts=given).with_accounts(self.account_names)
+    def settle(self, policy: Policy) -> Policy:
+        """The policy for this guest: accounts are kept where they are, spelled as they are."""
+        fold = str.lower if self.windows else str
+        return policy.for_accounts(self.account_names, fold)
 
     @cached_property
     def account_names(self) -> list[str]:
@@ -144,46 +149,46 @@ class Inspection:
             return names + [name for name in own if name not in names]
         return [account.name for account in read_accounts(self.guest)]
 
-    def context(self, choices: SealChoices) -> FindContext:
-        """What finders need; kept for the choices that were asked for last.
+    def context(self, policy: Policy) -> FindContext:
+        """What finders need; kept for the policy that were asked for last.
 
         Raises:
             UsageError: an account to be retained is not there.
         """
-        return self._keep(choices).context
+        return self._keep(policy).context
 
-    def find_all(self, choices: SealChoices, progress: Progress = quiet) -> list[Finding]:
+    def find_all(self, policy: Policy, progress: Progress = quiet) -> list[Finding]:
         """All findings of the catalogue, those of skipped traces included; made once."""
-        kept = self._keep(choices)
+        kept = self._keep(policy)
         if kept.findings is None:
-            kept.findings = self._find(choices, kept.context, progress)
+            kept.findings = self._find(policy, kept.context, progress)
         return kept.findings
 
-    def _keep(self, choices: SealChoices) -> _Kept:
-        if self._kept is None or self._kept.choices is not choices:
-            self._kept = _Kept(choices, self._build_context(choices))
+    def _keep(self, policy: Policy) -> _Kept:
+        if self._kept is None or self._kept.policy is not policy:
+            self._kept = _Kept(policy, self._build_context(policy))
         return self._kept
 
-    def _build_context(self, choices: SealChoices) -> FindContext:
+    def _build_context(self, policy: Policy) -> FindContext:
         context = FindContext(
             guest=self.guest,
             swaps=self.swaps,
             inventory_of=self.inventory_of,
             gaps=self.disk.gaps,
             physical_volumes=self.disk.physical_volumes,
-            retained=frozenset(choices.retained_accounts),
-            keep_root_login=choices.keeps_root,
-            plants_first_boot=choices.plants,
-            asks_dhcp=choices.asks_dhcp,
-            restarts_history=choices.restarts_history,
+            retained=frozenset(policy.retained_accounts),
+            keep_root_login=policy.keeps_root_login,
+            plants_first_boot=policy.plants_first_boot,
+            asks_dhcp=policy.asks_dhcp,
+            restarts_history=policy.restarts_history,
             known_services=self.services,
-            accounts_stay=not choices.treats(get_trace("people.accounts")),
-            windows=self._windows_context(choices),
+            accounts_stay=not policy.treats(get_trace("people.accounts")),
+            windows=self._windows_context(policy),
         )
-        self._check_names(choices, context)
+        self._check_names(policy, context)
         return context
 
-    def _windows_context(self, choices: SealChoices) -> WindowsContext | None:
+    def _windows_context(self, policy: Policy) -> WindowsContext | None:
         if self.windows is None or self.registry is None:
             return None
         if self.windows.problem:
@@ -191,17 +196,17 @@ class Inspection:
         return WindowsContext(
             registry=self.registry,
             identity=self.windows.identity,
-            retained=frozenset(name.lower() for name in choices.retained_accounts),
-            accounts_stay=not choices.treats(get_trace("people.windows-accounts")),
-            reissues_sid=choices.reissues_sid,
-            disables_administrator=choices.rules.disables_administrator,
+            retained=frozenset(name.lower() for name in policy.retained_accounts),
+            accounts_stay=not policy.treats(get_trace("people.windows-accounts")),
+            reissues_sid=policy.reissues_sid,
+            disables_administrator=policy.disables_administrator,
         )
 
-    def _check_names(self, choices: SealChoices, context: FindContext) -> None:
+    def _check_names(self, policy: Policy, context: FindContext) -> None:
         """Raises UsageError where an account to be retained or removed is not there."""
-        asked = set(choices.removed_accounts) - set(choices.rules.removed_accounts)
+        asked = set(policy.removed_accounts) - set(policy.removed_if_present)
         known = {_folded(name, self.windows) for name in self.account_names}
-        for name in (*choices.retained_accounts, *sorted(asked)):
+        for name in (*policy.retained_accounts, *sorted(asked)):
             if _folded(name, self.windows) not in known:
                 humans = [account.name for account in context.accounts if account.is_human]
                 if context.windows:
@@ -211,13 +216,11 @@ class Inspection:
                     f"{', '.join(humans) or 'none'}"
                 )
 
-    def _find(
-        self, choices: SealChoices, context: FindContext, progress: Progress
-    ) -> list[Finding]:
+    def _find(self, policy: Policy, context: FindContext, progress: Progress) -> list[Finding]:
         claimed: set[str] = set()
         findings: list[Finding] = []
         catalogue = [
-            trace for trace in choices.catalogue if trace.guest in ("any", self.facts.family)
+            trace for trace in policy.catalogue if trace.guest in ("any", self.facts.family)
         ]
         for number, trace in enumerate(catalogue):
             progress(Step("looking for traces", number, len(catalogue), "traces"))

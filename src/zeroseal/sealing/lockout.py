@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from zeroseal.guests.accounts import Account, has_login_key
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.host_key_files import iter_host_keys
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.first_boot import (
     DHCP,
     GROWTH,
@@ -30,6 +29,7 @@ from zeroseal.sealing.growth import can_plant, find_grower, find_obstacle, grows
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.outlook import Outlook
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.windows.guard import guard_windows
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.finding import Finding
@@ -53,13 +53,13 @@ _NETWORK_SERVICES = (
 _SERVERS = ("/usr/sbin/sshd", "/usr/bin/sshd", "/usr/sbin/dropbear", "/usr/bin/dropbear")
 
 
-def guard(inspection: Inspection, treated: list[Finding], choices: SealChoices) -> Guard:
+def guard(inspection: Inspection, treated: list[Finding], policy: Policy) -> Guard:
     """Judges what a seal with these findings treated would lead to."""
-    outlook = Outlook.of(inspection, treated, choices)
+    outlook = Outlook.of(inspection, treated, policy)
     if inspection.windows:
         return guard_windows(outlook)
     login = _login(outlook)
-    is_seeded = login.needs_seed or choices.expects_seed
+    is_seeded = login.needs_seed or policy.expects_seed
     answers = (
         login,
         _host_keys(outlook, is_seeded),
@@ -76,7 +76,7 @@ def guard(inspection: Inspection, treated: list[Finding], choices: SealChoices) 
 
 def _history(outlook: Outlook) -> tuple[str, ...]:
     """What a planted script does about a version history of /etc that was removed."""
-    if not outlook.choices.restarts_history or not histories_of(outlook.context):
+    if not outlook.policy.restarts_history or not histories_of(outlook.context):
         return ()
     return (HISTORY,) if restarts_history(outlook.guest, outlook.services) else ()
 
@@ -91,9 +91,9 @@ class _Answer:
 
 
 def _login(outlook: Outlook) -> _Answer:
-    choices, seeding = outlook.choices, outlook.cloud_init
+    policy, seeding = outlook.policy, outlook.cloud_init
     planted = ""
-    plants = choices.plants and not seeding.takes_seed_media
+    plants = policy.plants_first_boot and not seeding.takes_seed_media
     if SEED in read_tasks(outlook.guest) or (plants and makes_accounts(outlook.guest)):
         planted = SEED
     for account in _staying(outlook):
@@ -115,7 +115,7 @@ def _login(outlook: Outlook) -> _Answer:
             "gets."
         )
         return _Answer(True, text, needs_seed=True, planted=planted)
-    if choices.expects_seed:
+    if policy.expects_seed:
         return _Answer(True, "Login: you said that every clone gets a seed (--expect-seed).")
     return _Answer(
         False,
@@ -134,7 +134,7 @@ def _ways_in(outlook: Outlook) -> str:
     if opened:
         ways.append(f"--retain-account {opened[0].name}")
     roots = [item for item in context.accounts if item.uid == 0 and _how_opened(guest, item)]
-    if roots and not outlook.choices.keeps_root:
+    if roots and not outlook.policy.keeps_root_login:
         ways.append("--keep-root-login")
     return ", or ".join([*ways, "--expect-seed if a seed will come all the same"])
 
@@ -142,7 +142,7 @@ def _ways_in(outlook: Outlook) -> str:
 def _would_plant(outlook: Outlook, finds_means: bool) -> bool:
     """Whether a planted script would help: it is not chosen yet, could run, and finds its means."""
     can_run = can_run_script(outlook.guest, outlook.services)
-    return not outlook.choices.plants and can_run and finds_means
+    return not outlook.policy.plants_first_boot and can_run and finds_means
 
 
 def _why_unseeded(outlook: Outlook) -> str:
@@ -165,11 +165,11 @@ def _limits(outlook: Outlook) -> str:
 
 
 def _staying(outlook: Outlook) -> list[Account]:
-    context, choices = outlook.context, outlook.choices
+    context, policy = outlook.context, outlook.policy
     doomed = {account.name for account in context.doomed}
-    if not choices.treats(get_trace("people.accounts")):
+    if not policy.treats(get_trace("people.accounts")):
         doomed = set()
-    root_stays = choices.keeps_root or not choices.treats(get_trace("people.root-password"))
+    root_stays = policy.keeps_root_login or not policy.treats(get_trace("people.root-password"))
     return [
         account
         for account in context.accounts
@@ -192,7 +192,7 @@ def _host_keys(outlook: Outlook, is_seeded: bool) -> _Answer:
         return _Answer(True, "SSH host keys: the guest has no SSH server.")
     if any(path not in outlook.gone for path in iter_host_keys(guest)):
         return _Answer(True, "SSH host keys: they are kept.")
-    if outlook.choices.plants and makes_host_keys(guest):
+    if outlook.policy.plants_first_boot and makes_host_keys(guest):
         return _Answer(True, "SSH host keys: the planted first-boot script makes new ones.")
     trace = get_trace("keys.ssh-host")
     unit = regrower(trace, guest, outlook.services, outlook.gone)
@@ -234,7 +234,7 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
     if unit:
         return _Answer(True, f"Network: {unit} is enabled and asks for an address.")
     by_script = asks_dhcp(guest)
-    if by_script and (outlook.choices.plants or DHCP in read_tasks(guest)):
+    if by_script and (outlook.policy.plants_first_boot or DHCP in read_tasks(guest)):
         text = f"Network: the planted first-boot script asks for an address ({by_script})."
         return _Answer(True, text, planted=DHCP)
     leaves = seeding.leaves_network_by
@@ -251,10 +251,10 @@ def _network(outlook: Outlook, is_seeded: bool) -> _Answer:
 
 
 def _growth(outlook: Outlook) -> _Answer:
-    choices = outlook.choices
+    policy = outlook.policy
     if not outlook.guest.mounts[0].driver.has_volume:
         return _Answer(True, "")  # no disk is seen here, so nothing of its size
-    if choices.same_size_clones or choices.rules.allows_same_size_clones:
+    if policy.has_same_size_clones:
         return _Answer(True, "Larger disks: every clone's disk is as large as the template's.")
     obstacle = find_obstacle(outlook)
     if obstacle:
@@ -262,7 +262,7 @@ def _growth(outlook: Outlook) -> _Answer:
     grower = find_grower(outlook)
     if grower:
         return _Answer(True, f"Larger disks: {grower} lets the root file system grow.")
-    if choices.plants and can_plant(outlook):
+    if policy.plants_first_boot and can_plant(outlook):
         text = "Larger disks: the planted first-boot script lets the root file system grow."
         return _Answer(True, text, planted=GROWTH)
     if grows_with_seed(outlook):

@@ -9,8 +9,8 @@ from functools import cached_property
 from zeroseal.guests.cloud_init import CloudInit, read_cloud_init
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.services import Services
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import Policy
 from zeroseal.traces.changes import RemovePath
 from zeroseal.traces.context import FindContext
 from zeroseal.traces.finding import Finding
@@ -43,14 +43,14 @@ class Outlook:
 
     inspection: Inspection
     context: FindContext
-    choices: SealChoices
+    policy: Policy
     gone: GonePaths
 
     @classmethod
-    def of(cls, inspection: Inspection, treated: list[Finding], choices: SealChoices) -> Outlook:
+    def of(cls, inspection: Inspection, treated: list[Finding], policy: Policy) -> Outlook:
         """The outlook after these findings are treated."""
         gone = [item.change.path for item in treated if isinstance(item.change, RemovePath)]
-        return cls(inspection, inspection.context(choices), choices, GonePaths(gone))
+        return cls(inspection, inspection.context(policy), policy, GonePaths(gone))
 
     @property
     def guest(self) -> Guest:

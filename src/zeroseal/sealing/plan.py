@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 from zeroseal.errors import BlockerError, LockOutError
 from zeroseal.guests.services import Services
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.first_boot import check_plantable, planted_paths
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.lockout import guard
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.readiness import Readiness
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import SEAL_FAMILIES
@@ -29,7 +29,7 @@ class Plan:
 
     treated: tuple[Finding, ...]
     skipped: tuple[Finding, ...]
-    choices: SealChoices
+    policy: Policy
     readiness: Readiness
     guard: Guard
     planted_files: tuple[str, ...] = ()
@@ -40,36 +40,32 @@ class Plan:
 
         House rules may allow what they keep themselves.
         """
-        rules = self.choices.rules
-        allowed = rules.kept_traces if rules.allows_partial else ()
         return not any(
-            finding.trace.family in SEAL_FAMILIES
-            and finding.trace.id not in allowed
-            and finding.trace.family not in allowed
+            finding.trace.family in SEAL_FAMILIES and not self.policy.allows_skip(finding.trace)
             for finding in self.skipped
         )
 
 
 def plan_seal(
-    inspection: Inspection, findings: list[Finding], choices: SealChoices, readiness: Readiness
+    inspection: Inspection, findings: list[Finding], policy: Policy, readiness: Readiness
 ) -> Plan:
     """Makes the plan; writes nothing.
 
     Raises:
         RefusedError: a first-boot unit was asked for and could not work.
     """
-    if choices.plants:
+    if policy.plants_first_boot:
         check_plantable(inspection.guest, Services(inspection.guest))
-    treated = [finding for finding in findings if choices.treats(finding.trace)]
-    assured = guard(inspection, treated, choices)
+    treated = [finding for finding in findings if policy.treats(finding.trace)]
+    assured = guard(inspection, treated, policy)
     guest = inspection.guest
-    is_planting = (choices.plants or assured.planted) and not inspection.windows
+    is_planting = (policy.plants_first_boot or assured.planted) and not inspection.windows
     planted = planted_paths(guest, Services(guest)) if is_planting else ()
-    skipped = [finding for finding in findings if not choices.treats(finding.trace)]
+    skipped = [finding for finding in findings if not policy.treats(finding.trace)]
     return Plan(
         treated=tuple(treated),
         skipped=tuple(skipped),
-        choices=choices,
+        policy=policy,
         readiness=readiness,
         guard=assured,
         planted_files=planted,

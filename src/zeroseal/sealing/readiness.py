@@ -9,14 +9,14 @@ from dataclasses import dataclass
 from zeroseal.blocks.sizes import size_text
 from zeroseal.filesystems.driver import Recovery
 from zeroseal.images.image import Image
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.house_requirements import find_unmet
 from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.places import LVM_METADATA
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
-from zeroseal.sealing.remark import BLOCKERS, CONSEQUENCES, Remark
+from zeroseal.sealing.remark import CONSEQUENCES, Remark
 from zeroseal.sealing.some_of import some_of
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 from zeroseal.traces.finding import Finding
@@ -31,7 +31,7 @@ class Readiness:
     Attributes:
         advice: what a seal does not look into or leaves as it is; it goes into the record.
         hints: what is worth knowing of the guest and its machine.
-        consequences: what the seal's choices lead to; they go into the record too.
+        consequences: what the policy leads to; they go into the record too.
     """
 
     blockers: tuple[str, ...]
@@ -40,48 +40,41 @@ class Readiness:
     consequences: tuple[str, ...] = ()
 
 
-def assess(
-    image: Image, inspection: Inspection, findings: list[Finding], choices: SealChoices
-) -> Readiness:
+def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> Readiness:
     """Judges a machine by what is on its disk, and by its definition where that is known.
 
     Args:
-        image: the container.
-        inspection: what is on the disk.
+        inspection: the image, and what is on its disk.
         findings: all that was found, treated or not.
-        choices: what is to be treated; house rules may make a blocker of advice, and the other way.
+        policy: what is to be treated; house rules may make a blocker of advice, and the other way.
     """
-    treated = [finding for finding in findings if choices.treats(finding.trace)]
-    outlook = Outlook.of(inspection, treated, choices)
+    treated = [finding for finding in findings if policy.treats(finding.trace)]
+    outlook = Outlook.of(inspection, treated, policy)
     handled = {item.place for item in treated}
-    rules = choices.rules
+    image = inspection.get_image()
     blockers = [
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."
         for reason in inspection.unread
     ]
-    blockers += find_unmet(inspection, rules)
+    blockers += find_unmet(inspection, policy.requirements)
     hints: list[str] = []
     consequences: list[str] = []
     if inspection.windows:
         remarks = list(find_windows_remarks(outlook))
     else:
         remarks = [*find_blockers(outlook), *find_advice(image, outlook, handled)]
-        remarks += _named_after_host(inspection, choices)
+        remarks += _named_after_host(inspection, policy)
         remarks += _weaknesses(inspection)
     for remark in remarks:
-        if remark.code in rules.ignored_remarks:
+        if remark.code in policy.ignored_remarks:
             continue
         if remark.code in CONSEQUENCES:
             consequences.append(remark.text)
             continue
-        stops = remark.code in BLOCKERS and remark.code not in rules.remarks_as_advice
-        if stops or remark.code in rules.remarks_as_blockers:
-            blockers.append(remark.text)
-        else:
-            hints.append(remark.text)
-    if choices.machine:
-        blockers += choices.machine.blockers
-        hints += choices.machine.hints
+        (blockers if policy.is_blocker(remark.code) else hints).append(remark.text)
+    if policy.machine:
+        blockers += policy.machine.blockers
+        hints += policy.machine.hints
     advice = [_describe_recovery(recovery) for recovery in inspection.recovered]
     advice += inspection.disk.notes
     advice += [
@@ -105,10 +98,10 @@ def assess(
     return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences))
 
 
-def _named_after_host(inspection: Inspection, choices: SealChoices) -> Iterator[Remark]:
+def _named_after_host(inspection: Inspection, policy: Policy) -> Iterator[Remark]:
     """Names that no seal can change, because boot loader and mounts go by them."""
     host = inspection.facts.host_name.partition(".")[0]
-    if not host or not choices.treats_id("identity.host-name") or choices.allow_residue:
+    if not host or not policy.treats_id("identity.host-name") or policy.accepts_residue:
         return
     word = re.compile(rf"(?i)(?<![a-z0-9]){re.escape(host)}(?![a-z0-9])")
     groups = {volume.group for volume in inspection.disk.volumes if volume.group}
@@ -120,7 +113,7 @@ def _named_after_host(inspection: Inspection, choices: SealChoices) -> Iterator[
         if word.search(name.partition("/")[2])
     ]
     places = [f"{LVM_METADATA}{volume.name}" for volume in inspection.disk.physical_volumes]
-    if named and not all(any_pattern_fits(choices.rules.residue_paths, place) for place in places):
+    if named and not all(any_pattern_fits(policy.residue_places, place) for place in places):
         yield Remark(
             "named-after-host",
             f"{some_of(named)[:1].upper()}{some_of(named)[1:]} has the host's name in its own, and "

@@ -46,7 +46,7 @@ _DIRECTORY = re.compile(r"(?m)^\s*(id_provider\s*=\s*(ad|ipa)|security\s*=\s*(ad
 
 def find_blockers(outlook: Outlook) -> Iterator[Remark]:
     """Remarks about what would be wrong on every clone."""
-    guest, choices = outlook.guest, outlook.choices
+    guest, policy = outlook.guest, outlook.policy
     half = [package.name for package in read_packages(guest) if package.is_half_installed]
     if half:
         yield Remark(
@@ -55,14 +55,14 @@ def find_blockers(outlook: Outlook) -> Iterator[Remark]:
             "the package manager finish them (dpkg --configure -a).",
         )
     for path, entries in iter_sealed_boot_images(guest):
-        if not any_pattern_fits(choices.rules.residue_paths, path):
+        if not any_pattern_fits(policy.residue_places, path):
             yield Remark(
                 "signed-boot-image",
                 f"{path} is a boot image with {some_of(list(entries))} of this machine inside, and "
                 "cannot be changed without breaking its signature: build it anew without, remove "
                 "it, or allow it in the house rules (allow.residue).",
             )
-    if not choices.asks_dhcp and not choices.allow_static_address:
+    if not policy.asks_dhcp and not policy.allows_static_address:
         for path, addresses in find_static_addresses(guest):
             yield Remark(
                 "static-address",
@@ -70,7 +70,7 @@ def find_blockers(outlook: Outlook) -> Iterator[Remark]:
                 "clone would take: use --to-dhcp to have clones ask for one, or "
                 "--allow-static-address.",
             )
-    if not choices.restarts_history:
+    if not policy.restarts_history:
         for path in histories_of(outlook.context):
             yield Remark(
                 "version-history",

@@ -22,8 +22,8 @@ from zeroseal.guests.facts import SystemFacts
 from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.proof import Proof
 from zeroseal.sealing.survey import by_trace
-from zeroseal.sealing.verify import Proof
 from zeroseal.traces.load import catalogue_digest
 
 if TYPE_CHECKING:
@@ -165,7 +165,7 @@ def build_record(
     extras: RecordExtras,
 ) -> bytes:
     """The record's JSON text, in a signed envelope where somebody signs it."""
-    choices = plan.choices
+    policy = plan.policy
     statement = {
         "_type": STATEMENT_TYPE,
         "subject": [{"name": name, "digest": {DIGEST_NAME: digest.root}}],
@@ -188,8 +188,8 @@ def build_record(
                 "previousDigest": extras.lineage.previous_digest or None,
                 "patches": list(extras.lineage.patches),
             },
-            "machine": choices.machine.hardware if choices.machine else None,
-            "recoveredJournals": choices.recover_journal,
+            "machine": policy.machine.hardware if policy.machine else None,
+            "recoveredJournals": policy.recovers_journal,
             "guest": {
                 "family": system.family,
                 "name": system.name,
@@ -209,13 +209,13 @@ def build_record(
             ],
             "skipped": [group.trace.id for group in by_trace(plan.skipped)],
             "kept": {
-                "retainedAccounts": list(choices.retained_accounts),
-                "rootLogin": choices.keeps_root,
+                "retainedAccounts": list(policy.retained_accounts),
+                "rootLogin": policy.keeps_root_login,
             },
             "houseRules": [
-                {"name": name, "sha256": digest} for name, digest in choices.rules.digests
+                {"name": name, "sha256": digest} for name, digest in policy.rule_digests
             ],
-            "planted": ["first-boot"] if choices.plant_first_boot else [],
+            "planted": ["first-boot"] if policy.plants_first_boot else [],
             "assured": list(plan.guard.assured),
             "notLookedInto": list(plan.readiness.advice),
             "consequences": list(plan.readiness.consequences),

@@ -76,6 +76,6 @@ ADVICE = {
 """Remarks that do not stop a seal unless house rules say otherwise."""
 
 CONSEQUENCES = ("broken-by-reissue", "answer-passwords", "offline-only")
-"""Remarks about what a seal's choices lead to: told first, and kept in the seal record."""
+"""Remarks about what a seal's policy lead to: told first, and kept in the seal record."""
 
 CODES = {**BLOCKERS, **ADVICE}

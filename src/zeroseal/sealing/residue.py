@@ -11,10 +11,11 @@ from zeroseal.blocks.store import Store
 from zeroseal.guests.guest import Guest
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.common_words import ShippedFiles
-from zeroseal.sealing.house_rules import HouseRules, any_pattern_fits
+from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
 from zeroseal.sealing.places import PlaceFinder
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.short_names import find_short_names
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
@@ -134,12 +135,12 @@ def _with_keys(
         yield replace(item, place=item.place + inside)
 
 
-def not_allowed(residue: tuple[Residue, ...], rules: HouseRules) -> tuple[Residue, ...]:
-    """What lies where the house rules do not allow it."""
+def not_allowed(residue: tuple[Residue, ...], policy: Policy) -> tuple[Residue, ...]:
+    """What lies where the policy does not allow it."""
     return tuple(
         item
         for item in residue
-        if not any(any_pattern_fits(rules.residue_paths, form) for form in _forms_of(item.place))
+        if not any(any_pattern_fits(policy.residue_places, form) for form in _forms_of(item.place))
     )
 
 

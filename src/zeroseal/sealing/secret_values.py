@@ -13,8 +13,8 @@ from collections.abc import Iterator
 from zeroseal.blocks.search import Needle
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.host_key_files import iter_host_keys
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import SearchedValue
 from zeroseal.traces.changes import Change, EditKeys, EmptyFile, RemovePath
 from zeroseal.traces.context import FindContext
@@ -34,12 +34,12 @@ _KEY_KIND = re.compile(rb"[a-z0-9@.-]{6}")  # ecdsa-sha2-nistp256: in every such
 _NOT_SECRET = re.compile(r"(\.pub|/authorized_keys2?|/known_hosts(\.old)?|/config)$")
 
 
-def removed_secrets(inspection: Inspection, choices: SealChoices) -> Iterator[SearchedValue]:
+def removed_secrets(inspection: Inspection, policy: Policy) -> Iterator[SearchedValue]:
     """Keys that a seal removes besides the SSH host keys: of services, people and the site."""
-    guest, context = inspection.guest, inspection.context(choices)
+    guest, context = inspection.guest, inspection.context(policy)
     paths: dict[str, None] = {}
     passwords: dict[str, str] = {}  # what an edit takes out of a file, and the file
-    for change in _changes_of_secrets(inspection, context, choices):
+    for change in _changes_of_secrets(inspection, context, policy):
         if isinstance(change, RemovePath | EmptyFile):
             paths[change.path] = None
         elif isinstance(change, EditKeys):
@@ -59,14 +59,14 @@ def removed_secrets(inspection: Inspection, choices: SealChoices) -> Iterator[Se
 
 
 def _changes_of_secrets(
-    inspection: Inspection, context: FindContext, choices: SealChoices
+    inspection: Inspection, context: FindContext, policy: Policy
 ) -> Iterator[Change]:
     """What is done to places of traces that are secrets."""
-    for trace in choices.catalogue:
+    for trace in policy.catalogue:
         is_secret = trace.family == "keys" or trace.id == "people.ssh-keys"
         is_other = trace.id in ("keys.ssh-host", "keys.windows-ssh-host")
         is_other = is_other or trace.guest not in ("any", inspection.facts.family)
-        if is_secret and not is_other and choices.treats(trace):
+        if is_secret and not is_other and policy.treats(trace):
             yield from (finding.change for finding in find_trace(trace, context, set()))
 
 

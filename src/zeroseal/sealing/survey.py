@@ -11,11 +11,12 @@ from zeroseal.guests.windows.identity import WindowsFacts
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, facts_of, stored_by_part
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.lockout import guard
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.readiness import Readiness, assess
+from zeroseal.sealing.tree_image import inspected_tree
 from zeroseal.traces.changes import RegistryChange, ReissueSid
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
@@ -30,8 +31,8 @@ class Survey:
         stored: how many bytes the image stores of each of ``STRIP_CELLS`` equal parts of the disk.
         mounts: (path, volume name) of the guest's file systems.
         findings: in the order of the catalogue.
-        guard: what a seal with these choices would lead to.
-        choices: what was asked for.
+        guard: what a seal with this policy would lead to.
+        policy: what was asked for.
         windows: more of a Windows, and ``volume_states`` of its volumes.
     """
 
@@ -43,49 +44,61 @@ class Survey:
     findings: tuple[Finding, ...]
     readiness: Readiness
     guard: Guard
-    choices: SealChoices
+    policy: Policy
     windows: WindowsFacts | None = None
     volume_states: tuple[VolumeState, ...] = ()
 
     @property
     def is_ready(self) -> bool:
-        """Whether nothing stops a seal with these choices."""
+        """Whether nothing stops a seal with this policy."""
         return not self.readiness.blockers and not self.guard.lock_outs
 
 
 def survey_image(
-    path: Path, choices: SealChoices, progress: Progress = quiet, snapshot: str = ""
+    path: Path, policy: Policy = DEFAULT_POLICY, progress: Progress = quiet, snapshot: str = ""
 ) -> Survey:
     """Surveys an image, or one of its snapshots; nothing is written.
 
     Raises:
         ImageError, RefusedError: the image cannot be read or handled.
     """
-    recover = choices.recover_journal
+    recover = policy.recovers_journal
     with (
-        opened_image(path, snapshot, choices.rules.reach) as image,
+        opened_image(path, snapshot, policy.reach) as image,
         recoverable(image, recover) as store,
     ):
-        inspection = Inspection.read(store, recover=recover)
-        choices = inspection.settle(choices)
-        findings = inspection.find_all(choices, progress)
-        return Survey(
-            image=facts_of(image),
-            disk=inspection.disk,
-            stored=stored_by_part(image),
-            system=inspection.facts,
-            mounts=tuple((m.path, m.volume.name) for m in inspection.guest.mounts),
-            findings=tuple(findings),
-            readiness=assess(image, inspection, findings, choices),
-            guard=guard(
-                inspection,
-                [finding for finding in findings if choices.treats(finding.trace)],
-                choices,
-            ),
-            choices=choices,
-            windows=inspection.windows,
-            volume_states=inspection.volume_states() if inspection.windows else (),
-        )
+        return survey_inspected(Inspection.read(store, recover, image), policy, progress)
+
+
+def survey_tree(path: Path, policy: Policy = DEFAULT_POLICY, progress: Progress = quiet) -> Survey:
+    """Surveys a folder or a tar archive; nothing is written.
+
+    Raises:
+        ImageError, RefusedError: it cannot be read or handled.
+    """
+    with inspected_tree(path) as inspection:
+        return survey_inspected(inspection, policy, progress)
+
+
+def survey_inspected(inspection: Inspection, policy: Policy, progress: Progress) -> Survey:
+    """The survey of what was inspected."""
+    policy = inspection.settle(policy)
+    findings = inspection.find_all(policy, progress)
+    treated = [finding for finding in findings if policy.treats(finding.trace)]
+    image = inspection.get_image()
+    return Survey(
+        image=facts_of(image),
+        disk=inspection.disk,
+        stored=stored_by_part(image),
+        system=inspection.facts,
+        mounts=tuple((m.path, m.volume.name) for m in inspection.guest.mounts),
+        findings=tuple(findings),
+        readiness=assess(inspection, findings, policy),
+        guard=guard(inspection, treated, policy),
+        policy=policy,
+        windows=inspection.windows,
+        volume_states=inspection.volume_states() if inspection.windows else (),
+    )
 
 
 @dataclass(frozen=True)

@@ -14,9 +14,8 @@ from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.host_names import read_names
 from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME
-from zeroseal.sealing.choices import SealChoices
-from zeroseal.sealing.house_rules import HouseRules
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import SearchedValue, ValueSet, text_needle, wide_needle
 from zeroseal.sealing.secret_values import host_keys, removed_secrets, secret_files
 from zeroseal.sealing.short_names import SHORTEST
@@ -35,50 +34,50 @@ _INITIATOR, _LONGEST_INITIATOR = "/etc/iscsi/initiatorname.iscsi", 223  # RFC 71
 _NEUTRAL_NAMES = ("localhost", "localhost.localdomain", "")
 
 
-def collect_values(inspection: Inspection, choices: SealChoices) -> ValueSet:
-    """Reads the values of a disk that a seal with these choices removes."""
+def collect_values(inspection: Inspection, policy: Policy) -> ValueSet:
+    """Reads the values of a disk that a seal with this policy removes."""
     guest = inspection.guest
     values: list[SearchedValue] = []
     skipped: list[str] = []
 
     def treats(trace_id: str) -> bool:
-        return choices.treats(get_trace(trace_id))
+        return policy.treats(get_trace(trace_id))
 
     if inspection.windows:
-        values += windows_values(inspection, choices)
-        values += removed_secrets(inspection, choices)
-        _add_windows_names(inspection, choices, values, skipped)
-        values += house_values(choices.rules).values
-        return _chosen(values, skipped, choices.rules)
+        values += windows_values(inspection, policy)
+        values += removed_secrets(inspection, policy)
+        _add_windows_names(inspection, policy, values, skipped)
+        values += house_values(policy).values
+        return _chosen(values, skipped, policy)
     for trace_id, read in _READERS:
         if treats(trace_id):
             values += read(guest)
-    values += removed_secrets(inspection, choices)
-    names = dict(_names_of(inspection, choices))
+    values += removed_secrets(inspection, policy)
+    names = dict(_names_of(inspection, policy))
     for name, label in names.items():
         if not _is_short(name):
             _add_name(label, name, values, skipped)
     if treats("people.accounts"):
-        for account in inspection.context(choices).doomed:
+        for account in inspection.context(policy).doomed:
             values += _password_hash(guest, account.name)
-    if treats("people.root-password") and not choices.keeps_root:
+    if treats("people.root-password") and not policy.keeps_root_login:
         values += _password_hash(guest, "root")
-    values += house_values(choices.rules).values
+    values += house_values(policy).values
     short = {name.lower(): label for name, label in names.items() if _is_short(name)}
-    return _chosen(values, skipped, choices.rules, short)
+    return _chosen(values, skipped, policy, short)
 
 
-def _names_of(inspection: Inspection, choices: SealChoices) -> Iterator[tuple[str, str]]:
+def _names_of(inspection: Inspection, policy: Policy) -> Iterator[tuple[str, str]]:
     """(name, label) of all names that the machine has had, and of accounts that go."""
-    if choices.treats_id("identity.host-name"):
+    if policy.treats_id("identity.host-name"):
         present = inspection.facts.host_name
         if present not in _NEUTRAL_NAMES:
             yield present, f"host name ({present})"
         for name in read_names(inspection.guest):
             if name not in (present.lower(), present.partition(".")[0].lower()):
                 yield name, f"earlier host name ({name})"
-    if choices.treats_id("people.accounts"):
-        for account in inspection.context(choices).doomed:
+    if policy.treats_id("people.accounts"):
+        for account in inspection.context(policy).doomed:
             yield account.name, f"account name {account.name}"
 
 
@@ -90,12 +89,12 @@ def _is_short(name: str) -> bool:
 def _chosen(
     values: list[SearchedValue],
     skipped: list[str],
-    rules: HouseRules,
+    policy: Policy,
     short_names: Mapping[str, str] = MappingProxyType({}),
 ) -> ValueSet:
     """The values that can be searched, but for those that house rules leave out."""
     labels = [*(value.label for value in values), *short_names.values()]
-    left_out = [label for label in labels if label in rules.values_left_out]
+    left_out = [label for label in labels if label in policy.values_left_out]
     told = [
         f"The {label} was not searched for: the house rules leave it out."
         for label in dict.fromkeys(left_out)
@@ -106,13 +105,13 @@ def _chosen(
 
 
 def _add_windows_names(
-    inspection: Inspection, choices: SealChoices, values: list[SearchedValue], skipped: list[str]
+    inspection: Inspection, policy: Policy, values: list[SearchedValue], skipped: list[str]
 ) -> None:
     name = inspection.facts.host_name
-    if choices.treats_id("identity.computer-name") and name != NEUTRAL_COMPUTER_NAME:
+    if policy.treats_id("identity.computer-name") and name != NEUTRAL_COMPUTER_NAME:
         _add_name(f"computer name ({name})", name, values, skipped)
-    if choices.treats_id("people.windows-accounts"):
-        windows = inspection.context(choices).of_windows
+    if policy.treats_id("people.windows-accounts"):
+        windows = inspection.context(policy).of_windows
         names = [account.name for account in windows.doomed]
         names += [
             profile.name
@@ -123,14 +122,14 @@ def _add_windows_names(
             _add_name(f"account name {own}", own, values, skipped)
 
 
-def house_values(rules: HouseRules) -> ValueSet:
+def house_values(policy: Policy) -> ValueSet:
     """The texts that house rules want to be nowhere."""
     return ValueSet(
         tuple(
             SearchedValue(
                 f"text {number} of the house rules", (text_needle(text), wide_needle(text))
             )
-            for number, text in enumerate(rules.texts, 1)
+            for number, text in enumerate(policy.texts, 1)
         ),
         (),
     )

@@ -33,7 +33,7 @@ from zeroseal.machines.seed import Seed
 from zeroseal.machines.yard import MachineState, Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.house_rules import rules_of
+from zeroseal.sealing.policy import resolve
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_abilities
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish
@@ -154,7 +154,7 @@ def make_clones(
 
 def check_template(source: CloneSource, progress: Progress = quiet) -> str:
     """Raises RefusedError unless an image is sealed, by a quick look; returns the disk's digest."""
-    checked = check_image(source.disk, Level.QUICK, progress, rules=rules_of(source.reach))
+    checked = check_image(source.disk, Level.QUICK, progress, policy=resolve(reach=source.reach))
     if checked.verdict is not Verdict.SEALED or checked.record is None:
         raise RefusedError(
             f"{source.disk} is {checked.verdict.value}, and only a sealed template may be cloned: "

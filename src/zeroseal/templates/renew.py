@@ -31,11 +31,12 @@ from zeroseal.machines.sheet.model import Task
 from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.job import SealRequest, SealResult, seal
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import Lineage
-from zeroseal.sealing.seal import OutputSpec, SealResult, seal_image
 from zeroseal.sealing.signing import RecordSigner
+from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.templates.shelf.entry import VERSION_PATTERN, Template
 from zeroseal.templates.shelf.shelf import CURRENT, NewTemplate, Shelf
 
@@ -61,7 +62,7 @@ class RenewWish:
     template: str = ""
     version: str = ""
     kept_snapshots: int = 3
-    choices: SealChoices = SealChoices()  # noqa: RUF009 - frozen
+    policy: Policy = DEFAULT_POLICY
     signer: RecordSigner | None = None
 
 
@@ -120,14 +121,13 @@ def renew_machine(
         snapshot, dropped = _keep_way_back(machine, version, wish, progress)
         with _copy_to_seal(loaded, yard, machine, host, progress) as (disk, copy_tasks):
             sealed_path = disk.with_name("sealed.qcow2")
-            choices = replace(wish.choices, machine=knowledge_of(machine.definition))
+            policy = wish.policy.for_machine(knowledge_of(machine.definition))
             lineage = _lineage(shelf, title, changes)
-            output = OutputSpec(sealed_path, "qcow2")
-            sealed = seal_image(disk, output, choices, wish.now, progress, wish.signer, lineage)
+            target = NewFile(sealed_path, "qcow2")
+            request = SealRequest(disk, target, policy, wish.now, wish.signer, lineage)
+            sealed = seal(request, progress)
             notes = _notes(machine, wish.now, changes)
-            new = NewTemplate(
-                title, version, notes, definition=machine.definition, rules=choices.rules
-            )
+            new = NewTemplate(title, version, notes, definition=machine.definition, policy=policy)
             template = shelf.add(sealed_path, new, wish.now, progress)
         _write_changes(template, notes, len(before), after, changes)
     return Renewal(

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import re
-import tomllib
+from collections.abc import Iterable
 from functools import cache
 from importlib import resources
 from typing import Any
 
+import msgspec
+
+from zeroseal.documents import Table, WrongValueError, convert, parse_toml
 from zeroseal.errors import UsageError
 from zeroseal.guests.registry.paths import CLASSES, MACHINE_HIVES, USERS
 from zeroseal.traces.key_edits import FORMATS, KeyEdit
@@ -34,32 +37,69 @@ _LOCATORS = ("paths", "home_paths", "keys", "values", "event_logs", "finder")
 _GUESTS = ("linux", "windows", "any")
 _OF_KEYS = (Treatment.REMOVE, Treatment.EMPTY)
 _OF_VALUES = (Treatment.REMOVE, Treatment.REPLACE, Treatment.BLANK)
-_PLACE_KEYS = {
-    *_LOCATORS,
-    "treatment",
-    "content",
-    "clean",
-    "edit",
-    "contains",
-    "unless_any_contains",
-    "if_present",
-    "if_absent",
-    "except",
-    "files_only",
-    "follow",
-}
-_TRACE_KEYS = _PLACE_KEYS | {"id", "title", "why", "guest", "also", "regrowth", "risk", "source"}
-_EDIT_KEYS = {"format", "section", "drop", "replace", "values"}
-_REGROWTH_KEYS = {
-    "by",
-    "service",
-    "service_with_seed",
-    "command",
-    "program",
-    "required",
-    "needs_pass",
-}
 _FILES = tuple(f"{kind}{family}.toml" for family in FAMILIES for kind in ("", "windows-"))
+Texts = str | tuple[str, ...]
+
+
+class EditTable(Table, frozen=True):
+    """What is done to keys of a text; see ``KeyEdit``."""
+
+    format: str = ""
+    section: str = ""
+    drop: Texts = ()
+    replace: dict[str, str] = msgspec.field(default_factory=dict)
+    values: str = ""
+
+
+class PlaceTable(Table, frozen=True, kw_only=True):
+    """Where a trace is and what is done there; see ``Where``."""
+
+    treatment: str = ""
+    paths: Texts | None = None
+    home_paths: Texts | None = None
+    keys: Texts | None = None
+    values: Texts | None = None
+    event_logs: Texts | None = None
+    finder: str | None = None
+    content: str = ""
+    clean: Texts = ()
+    edit: EditTable | None = None
+    contains: str = ""
+    unless_any_contains: str = ""
+    if_present: Texts = ()
+    if_absent: Texts = ()
+    excepted: Texts = msgspec.field(default=(), name="except")
+    files_only: bool = False
+    follow: bool = False
+
+
+class RegrowthTable(Table, frozen=True):
+    """What makes a trace again; see ``Regrowth``."""
+
+    by: str = ""
+    service: Texts = ()
+    service_with_seed: Texts = ()
+    command: Texts = ()
+    program: Texts = ()
+    required: bool = False
+    needs_pass: bool = False
+
+
+class TraceTable(PlaceTable, frozen=True, kw_only=True):
+    """One ``[[trace]]``, with its first place in the same table."""
+
+    id: str = ""
+    title: str = ""
+    why: str = ""
+    guest: str = "any"
+    also: tuple[PlaceTable, ...] = ()
+    regrowth: RegrowthTable = RegrowthTable()
+    risk: str = "none"
+    source: str = ""
+
+
+class _File(msgspec.Struct):
+    trace: tuple[dict[str, Any], ...] = ()
 
 
 @cache
@@ -87,15 +127,32 @@ def parse_traces(text: str, file_name: str) -> list[Trace]:
         UsageError: no TOML, or an entry that breaks the schema; says file, trace and key.
     """
     try:
-        document = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise UsageError(f"{file_name} is no valid TOML: {error}") from error
-    traces = [_parse_trace(table, file_name) for table in document.get("trace", [])]
+        document = convert(parse_toml(text, file_name), _File)
+    except WrongValueError as error:
+        raise UsageError(f"{file_name}: {error.key}: {error.reason}") from None
+    return build_traces(document.trace, file_name)
+
+
+def build_traces(tables: Iterable[dict[str, Any]], file_name: str) -> list[Trace]:
+    """Traces from their tables.
+
+    Raises:
+        UsageError: one breaks the schema; says file, trace and key.
+    """
+    traces: list[Trace] = []
     seen: set[str] = set()
-    for trace in traces:
+    for table in tables:
+        where = f"{file_name}: trace {table.get('id') or '(without id)'}"
+        try:
+            trace = _build_trace(convert(table, TraceTable))
+        except WrongValueError as error:
+            raise UsageError(f"{where}: {error.key}: {error.reason}") from None
+        except ValueError as error:
+            raise UsageError(f"{where}: {error}") from None
         if trace.id in seen:
             raise UsageError(f"{file_name}: trace {trace.id} is there twice")
         seen.add(trace.id)
+        traces.append(trace)
     return traces
 
 
@@ -105,7 +162,13 @@ def get_trace(trace_id: str) -> Trace:
     Raises:
         UsageError: there is none; names what comes close.
     """
-    return pick_trace(trace_id, load_catalogue())
+    found = _by_id().get(trace_id)
+    return found or pick_trace(trace_id, load_catalogue())
+
+
+@cache
+def _by_id() -> dict[str, Trace]:
+    return {trace.id: trace for trace in load_catalogue()}
 
 
 def pick_trace(trace_id: str, traces: tuple[Trace, ...]) -> Trace:
@@ -129,32 +192,34 @@ def _read_catalogue_file(name: str) -> str:
     return (resources.files("zeroseal.traces") / "catalogue" / name).read_text("utf-8")
 
 
-def _parse_trace(table: dict[str, Any], file_name: str) -> Trace:
-    trace_id = table.get("id", "")
-    where = f"{file_name}: trace {trace_id or '(without id)'}"
-    if not isinstance(trace_id, str) or not _ID.fullmatch(trace_id):
-        raise UsageError(f"{where}: id must look like family.some-name")
-    if trace_id.partition(".")[0] not in FAMILIES:
-        raise UsageError(f"{where}: there is no family {trace_id.partition('.')[0]}")
-    _check_keys(table, _TRACE_KEYS, where)
-    places = [_parse_place(table, where)]
-    for extra in table.get("also", []):
-        _check_keys(extra, _PLACE_KEYS, where)
-        places.append(_parse_place(extra, where))
-    guest = table.get("guest", "any")
-    if guest not in _GUESTS:
-        raise UsageError(f"{where}: guest must be one of {', '.join(_GUESTS)}")
-    if guest != "windows" and any(_is_of_windows(place.locator) for place in places):
-        raise UsageError(f'{where}: only guest = "windows" has keys, event logs and %FOLDERS%')
+def _build_trace(table: TraceTable) -> Trace:
+    """A trace from its table.
+
+    Raises:
+        ValueError: what it says contradicts itself.
+    """
+    if not _ID.fullmatch(table.id):
+        raise ValueError("id must look like family.some-name")
+    family = table.id.partition(".")[0]
+    if family not in FAMILIES:
+        raise ValueError(f"there is no family {family}")
+    places = [_build_place(item) for item in (table, *table.also)]
+    for key in ("title", "why"):
+        if not getattr(table, key).strip():
+            raise ValueError(f"{key} is missing")
+    if table.guest not in _GUESTS:
+        raise ValueError(f"guest must be one of {', '.join(_GUESTS)}")
+    if table.guest != "windows" and any(_is_of_windows(place.locator) for place in places):
+        raise ValueError('only guest = "windows" has keys, event logs and %FOLDERS%')
     return Trace(
-        id=trace_id,
-        title=_text(table, "title", where),
-        why=_text(table, "why", where),
-        guest=guest,
+        id=table.id,
+        title=table.title,
+        why=table.why,
+        guest=table.guest,
         places=tuple(places),
-        regrowth=_parse_regrowth(table.get("regrowth", {}), where),
-        risk=table.get("risk", "none"),
-        source=table.get("source", ""),
+        regrowth=_build_regrowth(table.regrowth),
+        risk=table.risk,
+        source=table.source,
     )
 
 
@@ -164,34 +229,34 @@ def _is_of_windows(locator: Locator) -> bool:
     return isinstance(locator, RegistryKeys | RegistryValues | EventLogs)
 
 
-def _parse_place(table: dict[str, Any], where: str) -> Where:
+def _build_place(table: PlaceTable) -> Where:
     try:
-        treatment = Treatment(table.get("treatment"))
+        treatment = Treatment(table.treatment)
     except ValueError:
         names = ", ".join(item.value for item in Treatment)
-        raise UsageError(f"{where}: treatment must be one of {names}") from None
-    locator = _parse_locator(table, where)
+        raise ValueError(f"treatment must be one of {names}") from None
+    locator = _build_locator(table)
     needs_edit = treatment is Treatment.REWRITE and not isinstance(locator, Finder)
-    if needs_edit != ("edit" in table):
-        raise UsageError(f"{where}: paths with the treatment rewrite, and no others, have an edit")
-    _check_treatment(treatment, locator, where)
+    if needs_edit != (table.edit is not None):
+        raise ValueError("paths with the treatment rewrite, and no others, have an edit")
+    _check_treatment(treatment, locator)
     return Where(
         locator=locator,
         treatment=treatment,
-        content=table.get("content", ""),
-        clean=_texts(table, "clean", where),
-        edit=_parse_edit(table["edit"], where) if needs_edit else None,
-        contains=_pattern(table.get("contains", ""), where),
-        unless_any_contains=_pattern(table.get("unless_any_contains", ""), where),
-        if_present=_texts(table, "if_present", where),
-        if_absent=_texts(table, "if_absent", where),
-        excepted=_texts(table, "except", where),
-        files_only=table.get("files_only", False) is True,
-        follow=table.get("follow", False) is True,
+        content=table.content,
+        clean=_texts(table.clean),
+        edit=_build_edit(table.edit) if table.edit else None,
+        contains=_pattern(table.contains),
+        unless_any_contains=_pattern(table.unless_any_contains),
+        if_present=_texts(table.if_present),
+        if_absent=_texts(table.if_absent),
+        excepted=_texts(table.excepted),
+        files_only=table.files_only,
+        follow=table.follow,
     )
 
 
-def _check_treatment(treatment: Treatment, locator: Locator, where: str) -> None:
+def _check_treatment(treatment: Treatment, locator: Locator) -> None:
     fits = True
     match locator:
         case RegistryKeys():
@@ -203,120 +268,88 @@ def _check_treatment(treatment: Treatment, locator: Locator, where: str) -> None
         case PathGlobs() | HomeGlobs():
             fits = treatment not in (Treatment.BLANK, Treatment.RENAME)
     if not fits:
-        raise UsageError(f"{where}: the treatment {treatment.value} needs another kind of place")
+        raise ValueError(f"the treatment {treatment.value} needs another kind of place")
 
 
-def _parse_edit(table: dict[str, Any], where: str) -> KeyEdit:
-    _check_keys(table, _EDIT_KEYS, f"{where}: edit")
-    if table.get("format") not in FORMATS:
-        raise UsageError(f"{where}: edit.format must be one of {', '.join(FORMATS)}")
-    drop, replace = _texts(table, "drop", where), table.get("replace", {})
-    if not isinstance(replace, dict) or not all(isinstance(line, str) for line in replace.values()):
-        raise UsageError(f"{where}: edit.replace must be a table of keys and lines")
-    if not drop and not replace:
-        raise UsageError(f"{where}: an edit drops keys or replaces their lines")
+def _build_edit(table: EditTable) -> KeyEdit:
+    if table.format not in FORMATS:
+        raise ValueError(f"edit.format must be one of {', '.join(FORMATS)}")
+    if not table.drop and not table.replace:
+        raise ValueError("an edit drops keys or replaces their lines")
     return KeyEdit(
-        format=table["format"],
-        section=table.get("section", ""),
-        drop=drop,
-        replace=tuple(replace.items()),
-        values=table.get("values", ""),
+        format=table.format,
+        section=table.section,
+        drop=_texts(table.drop),
+        replace=tuple(table.replace.items()),
+        values=table.values,
     )
 
 
-def _pattern(text: str, where: str) -> str:
+def _pattern(text: str) -> str:
     try:
         re.compile(text)
     except re.error as error:
-        raise UsageError(f"{where}: contains is no regular expression ({error})") from error
+        raise ValueError(f"contains is no regular expression ({error})") from error
     return text
 
 
-def _parse_locator(table: dict[str, Any], where: str) -> Locator:
-    given = [key for key in _LOCATORS if key in table]
+def _build_locator(table: PlaceTable) -> Locator:
+    given = [key for key in _LOCATORS if getattr(table, key) is not None]
     if len(given) != 1:
-        raise UsageError(f"{where}: give exactly one of {', '.join(_LOCATORS)}")
+        raise ValueError(f"give exactly one of {', '.join(_LOCATORS)}")
+    patterns = _texts(getattr(table, given[0]))
     match given[0]:
         case "paths":
-            return PathGlobs(_parse_paths(table, where))
-        case "keys":
-            return RegistryKeys(_parse_keys(_texts(table, "keys", where), where))
-        case "values":
-            return RegistryValues(
-                tuple(_parse_values(text, where) for text in _texts(table, "values", where))
-            )
-        case "event_logs":
-            return EventLogs(_texts(table, "event_logs", where))
+            if not patterns or not all(pattern.startswith(("/", "%")) for pattern in patterns):
+                raise ValueError("paths must be absolute")
+            return PathGlobs(patterns)
         case "home_paths":
-            patterns = _texts(table, "home_paths", where)
             if not patterns or any(pattern.startswith("/") for pattern in patterns):
-                raise UsageError(f"{where}: home_paths are relative to a home folder")
+                raise ValueError("home_paths are relative to a home folder")
             return HomeGlobs(patterns)
+        case "keys":
+            return RegistryKeys(tuple(map(_checked_key, patterns)))
+        case "values":
+            return RegistryValues(tuple(map(_build_values, patterns)))
+        case "event_logs":
+            return EventLogs(patterns)
     try:
-        return Finder(FinderName(table["finder"]))
+        return Finder(FinderName(table.finder))
     except ValueError:
-        raise UsageError(f"{where}: there is no finder {table['finder']!r}") from None
+        raise ValueError(f"there is no finder {table.finder!r}") from None
 
 
-def _parse_paths(table: dict[str, Any], where: str) -> tuple[str, ...]:
-    patterns = _texts(table, "paths", where)
-    if not patterns or not all(pattern.startswith(("/", "%")) for pattern in patterns):
-        raise UsageError(f"{where}: paths must be absolute")
-    return patterns
+def _checked_key(pattern: str) -> str:
+    if pattern.partition("\\")[0] not in (*MACHINE_HIVES, USERS, CLASSES):
+        raise ValueError(f"{pattern!r} does not begin with the name of a hive")
+    return pattern
 
 
-def _parse_keys(patterns: tuple[str, ...], where: str) -> tuple[str, ...]:
-    for pattern in patterns:
-        if pattern.partition("\\")[0] not in (*MACHINE_HIVES, USERS, CLASSES):
-            raise UsageError(f"{where}: {pattern!r} does not begin with the name of a hive")
-    return patterns
-
-
-def _parse_values(text: str, where: str) -> ValueNames:
+def _build_values(text: str) -> ValueNames:
     r"""``KEY : NAME | NAME | !EXCEPTED``; no name is the default value's."""
     key, colon, listed = text.partition(" :")
     if not colon:
-        raise UsageError(f"{where}: {text!r} must be KEY : NAME")
-    _parse_keys((key,), where)
+        raise ValueError(f"{text!r} must be KEY : NAME")
     names = [name.strip() for name in listed.split("|")]
     return ValueNames(
-        key,
+        _checked_key(key),
         tuple(name for name in names if not name.startswith("!")),
         tuple(name[1:] for name in names if name.startswith("!")),
     )
 
 
-def _parse_regrowth(table: dict[str, Any], where: str) -> Regrowth:
-    _check_keys(table, _REGROWTH_KEYS, f"{where}: regrowth")
-    services = _texts(table, "service", where)
+def _build_regrowth(table: RegrowthTable) -> Regrowth:
+    services = _texts(table.service)
     return Regrowth(
-        by=table.get("by") or (f"{services[0]} on the first boot" if services else "not needed"),
+        by=table.by or (f"{services[0]} on the first boot" if services else "not needed"),
         services=services,
-        services_with_seed=_texts(table, "service_with_seed", where),
-        commands=_texts(table, "command", where),
-        programs=_texts(table, "program", where),
-        required=bool(table.get("required", False)),
-        needs_pass=bool(table.get("needs_pass", False)),
+        services_with_seed=_texts(table.service_with_seed),
+        commands=_texts(table.command),
+        programs=_texts(table.program),
+        required=table.required,
+        needs_pass=table.needs_pass,
     )
 
 
-def _check_keys(table: dict[str, Any], allowed: set[str], where: str) -> None:
-    for key in table:
-        if key not in allowed:
-            raise UsageError(f"{where}: unknown key {key!r}")
-
-
-def _text(table: dict[str, Any], key: str, where: str) -> str:
-    value = table.get(key)
-    if not isinstance(value, str) or not value.strip():
-        raise UsageError(f"{where}: {key} is missing")
-    return value
-
-
-def _texts(table: dict[str, Any], key: str, where: str) -> tuple[str, ...]:
-    value = table.get(key, ())
-    if isinstance(value, str):
-        return (value,)
-    if not all(isinstance(item, str) for item in value):
-        raise UsageError(f"{where}: {key} must be a text or a list of texts")
-    return tuple(value)
+def _texts(value: Texts) -> tuple[str, ...]:
+    return (value,) if isinstance(value, str) else value

@@ -40,7 +40,7 @@ def guard_windows(outlook: Outlook) -> Guard:
     network = _network(outlook, windows, services)
     (assured if network.startswith("Network: ") else lock_outs).append(network)
     hints += _closed_entrances(outlook, windows)
-    if not (outlook.choices.same_size_clones or outlook.choices.rules.allows_same_size_clones):
+    if not (outlook.policy.has_same_size_clones):
         hints.append(
             "A clone's larger disk is not used until its system volume is extended there: nothing "
             "in Windows does that by itself."
@@ -61,14 +61,14 @@ def _login(outlook: Outlook, windows: WindowsContext) -> str:
         )
     if windows.identity.first_start is FirstStart.AUDIT:
         return "Login: audit mode logs the built-in administrator in."
-    if outlook.choices.expects_seed:
+    if outlook.policy.expects_seed:
         return "Login: you said that every clone is given an account (--expect-seed)."
     return ""
 
 
 def _network(outlook: Outlook, windows: WindowsContext, services: WindowsServices) -> str:
     static = [card for card in iter_cards(windows.registry) if card.addresses]
-    if static and not outlook.choices.asks_dhcp:
+    if static and not outlook.policy.asks_dhcp:
         return f"Network: the static address {static[0].addresses[0]} stays."
     if services.is_enabled(_DHCP_SERVICE):
         return "Network: the DHCP client is enabled and asks for an address."
@@ -80,7 +80,7 @@ def _network(outlook: Outlook, windows: WindowsContext, services: WindowsService
 
 def _closed_entrances(outlook: Outlook, windows: WindowsContext) -> list[str]:
     """Ways in that are closed on a clone, whose network counts as public at first."""
-    listed = outlook.choices.treats_id("wire.network-lists")
+    listed = outlook.policy.treats_id("wire.network-lists")
     closed = [
         rule
         for rule in read_entrances(windows.registry)

@@ -85,14 +85,14 @@ def _volumes(outlook: Outlook) -> Iterator[Remark]:
 
 
 def _first_start(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
-    identity, rules = windows.identity, outlook.choices.rules
+    identity, allowed_starts = windows.identity, outlook.policy.first_starts
     start = identity.first_start
     yield Remark("first-start-told", _sentence(start.value))
     word = {FirstStart.AUDIT: "audit", FirstStart.PLAIN: "plain"}.get(start, "resealed")
     if start in (FirstStart.BETWEEN, FirstStart.UNKNOWN):
         yield Remark("first-start", _sentence(start.value))
-    elif rules.first_starts and word not in rules.first_starts:
-        allowed = " or ".join(rules.first_starts)
+    elif allowed_starts and word not in allowed_starts:
+        allowed = " or ".join(allowed_starts)
         yield Remark("first-start", f"The first start is {word}; the house rules allow {allowed}.")
     issued = is_marked(windows.registry, identity.sid)
     if start is FirstStart.PLAIN and not issued and not windows.reissues_sid:
@@ -211,10 +211,10 @@ def _pending(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
 
 
 def _addresses(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
-    choices = outlook.choices
+    policy = outlook.policy
     told = set()
     for card in iter_cards(windows.registry):
-        stays = card.addresses and not choices.asks_dhcp and not choices.allow_static_address
+        stays = card.addresses and not policy.asks_dhcp and not policy.allows_static_address
         if stays and card.addresses not in told:
             told.add(card.addresses)
             yield Remark(
@@ -257,7 +257,7 @@ def _accounts(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
         for found, value in windows.registry.values(_SERVICE_PASSWORDS, "")
         if value.data
     ]
-    if secrets and outlook.choices.treats_id("keys.lsa-secrets"):
+    if secrets and outlook.policy.treats_id("keys.lsa-secrets"):
         yield Remark(
             "kept-secrets",
             f"The stored passwords of service accounts go: {some_of(secrets)} will not start until "

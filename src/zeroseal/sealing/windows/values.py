@@ -14,8 +14,8 @@ from zeroseal.guests.windows.accounts import nt_hash_of
 from zeroseal.guests.windows.network import iter_cards
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.template_mark import is_marked
-from zeroseal.sealing.choices import SealChoices
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import SearchedValue, text_needle, wide_needle
 from zeroseal.sealing.secret_values import host_key_values, secret_forms
 from zeroseal.traces.changes import NewGuid, RemoveKey, RemoveValue
@@ -32,21 +32,21 @@ _LSA_SECRETS, _LSA_CONTENT = "POLICY\\SECRETS\\", ("CURRVAL", "OLDVAL")
 _DHCP_ID, _LEAST_DHCP_ID = ("SYSTEM\\CSn\\Services\\Tcpip6\\Parameters", "Dhcpv6DUID"), 10
 
 
-def windows_values(inspection: Inspection, choices: SealChoices) -> Iterator[SearchedValue]:
-    """Yields the identifiers and secrets that a seal with these choices removes, but for names."""
-    windows = inspection.context(choices).of_windows
+def windows_values(inspection: Inspection, policy: Policy) -> Iterator[SearchedValue]:
+    """Yields the identifiers and secrets that a seal with this policy removes, but for names."""
+    windows = inspection.context(policy).of_windows
     sid = MachineSid.parse_text(windows.identity.sid)
     issued = is_marked(windows.registry, windows.identity.sid)
-    if sid and not issued and choices.treats_id("identity.machine-sid"):
+    if sid and not issued and policy.treats_id("identity.machine-sid"):
         yield SearchedValue("security identifier of the machine", tuple(forms_of_sid(sid)))
-    for trace in choices.catalogue:
-        if trace.guest == "windows" and choices.treats(trace):
-            yield from _of_trace(trace, inspection, choices)
-    if choices.treats_id("keys.windows-ssh-host"):
+    for trace in policy.catalogue:
+        if trace.guest == "windows" and policy.treats(trace):
+            yield from _of_trace(trace, inspection, policy)
+    if policy.treats_id("keys.windows-ssh-host"):
         yield from host_key_values(inspection.guest, _HOST_KEYS)
-    if choices.treats_id("people.windows-accounts"):
+    if policy.treats_id("people.windows-accounts"):
         yield from _password_hashes(windows)
-    yield from _of_network(windows, choices)
+    yield from _of_network(windows, policy)
 
 
 def _password_hashes(windows: WindowsContext) -> Iterator[SearchedValue]:
@@ -56,12 +56,12 @@ def _password_hashes(windows: WindowsContext) -> Iterator[SearchedValue]:
             yield SearchedValue(f"password hash of {account.name}", (Needle(0, digest),))
 
 
-def _of_network(windows: WindowsContext, choices: SealChoices) -> Iterator[SearchedValue]:
-    if choices.treats_id("wire.dhcp-unique-id"):
+def _of_network(windows: WindowsContext, policy: Policy) -> Iterator[SearchedValue]:
+    if policy.treats_id("wire.dhcp-unique-id"):
         for _found, value in windows.registry.values(*_DHCP_ID):
             if len(value.data) >= _LEAST_DHCP_ID:
                 yield SearchedValue("DHCP unique identifier", (Needle(0, value.data),))
-    if choices.treats_id("wire.windows-leases"):
+    if policy.treats_id("wire.windows-leases"):
         addresses = {card.leased for card in iter_cards(windows.registry)} - {""}
         for address in sorted(addresses):
             if len(address) >= MIN_BYTES:
@@ -86,15 +86,13 @@ def forms_of_guid(text: str) -> tuple[Needle, ...]:
     return (*forms, Needle(0, guid.bytes), Needle(0, guid.bytes_le))
 
 
-def _of_trace(
-    trace: Trace, inspection: Inspection, choices: SealChoices
-) -> Iterator[SearchedValue]:
+def _of_trace(trace: Trace, inspection: Inspection, policy: Policy) -> Iterator[SearchedValue]:
     """The identifiers of a trace, and its secrets where it has some."""
     if trace.family not in ("identity", "keys", "wire"):
         return
     registry = inspection.registry
     assert registry is not None  # the guest is a Windows
-    for finding in find_trace(trace, inspection.context(choices), set()):
+    for finding in find_trace(trace, inspection.context(policy), set()):
         for value in _values_of(finding, registry):
             content = values.typed(value)
             match = _GUID.match(content) if isinstance(content, str) else None

@@ -16,7 +16,7 @@ from zeroseal.errors import DamagedError, UsageError, environment_error
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.output import OutputFile
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.house_rules import NO_RULES, HouseRules
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.signing import TrustedKey
 from zeroseal.templates.export import ExportRequest, export_image
@@ -82,7 +82,7 @@ def unpack_template(
     shelf: Shelf,
     now: int,
     title: str = "",
-    rules: HouseRules = NO_RULES,
+    policy: Policy = DEFAULT_POLICY,
     trusted: tuple[TrustedKey, ...] = (),
     progress: Progress = quiet,
 ) -> Template:
@@ -93,7 +93,7 @@ def unpack_template(
         shelf: where it goes.
         now: seconds since 1970.
         title: ``NAME@VERSION`` on this shelf; empty for its own.
-        rules: the site's policy.
+        policy: the site's.
         trusted: whose signatures count; none for anybody's.
         progress: told of each stage.
 
@@ -117,7 +117,7 @@ def unpack_template(
                 disk_bytes=entry.hardware.disk_bytes,
                 hardware=entry.hardware,
                 move=True,
-                rules=rules,
+                policy=policy,
                 trusted=trusted,
             )
             template = shelf.add(disk, new, now, progress)

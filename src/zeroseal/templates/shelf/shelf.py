@@ -25,7 +25,7 @@ from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.readiness import hardware_of
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import CheckResult, Level, Verdict, check_image, check_record
-from zeroseal.sealing.house_rules import NO_RULES, HouseRules
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import SealRecord, record_path
 from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
@@ -54,7 +54,7 @@ class NewTemplate:
         hardware: as another shelf knew it; None for what the record says.
         disk_bytes: how large the disks of its clones should be; 0 for the machine's own.
         move: take the file itself instead of a copy.
-        rules, trusted: the site's policy, and whose signatures count (none: anybody's).
+        policy, trusted: the site's, and whose signatures count (none: anybody's).
     """
 
     name: str
@@ -65,7 +65,7 @@ class NewTemplate:
     hardware: Hardware | None = None
     disk_bytes: int = 0
     move: bool = False
-    rules: HouseRules = NO_RULES
+    policy: Policy = DEFAULT_POLICY
     trusted: tuple[TrustedKey, ...] = field(default=())
 
 
@@ -143,7 +143,7 @@ class Shelf:
         record = checked.record
         assert record is not None  # it is SEALED
         _check_other_disk(self.templates(), record.root)
-        facts = read_image_facts(image, new.rules.reach)
+        facts = read_image_facts(image, new.policy.reach)
         if facts.other_files:
             raise RefusedError(
                 f"{image} needs {facts.other_files[0]} too: give the shelf a disk that is one "
@@ -163,7 +163,7 @@ class Shelf:
             tags=tuple(dict.fromkeys(new.tags)),
             signers=record.envelope.key_ids if record.envelope else (),
             hardware=_hardware_of(image, new, record),
-            abilities=read_abilities(image, new.rules.reach),
+            abilities=read_abilities(image, new.policy.reach),
         )
         self._take_in(image, entry, target, new.move, progress)
         if new.move:
@@ -342,7 +342,7 @@ def _check_other_disk(others: list[Template], digest: str) -> None:
 
 
 def _check_sealed(image: Path, new: NewTemplate, progress: Progress) -> CheckResult:
-    checked = check_image(image, Level.FULL, progress, rules=new.rules)
+    checked = check_image(image, Level.FULL, progress, policy=new.policy)
     if new.trusted:
         checked = require_signature(checked, new.trusted)
     if checked.verdict is not Verdict.SEALED:

@@ -73,8 +73,8 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
     checked = check_file_systems(staged)
     left = [
         finding
-        for finding in Inspection.read(staged).find_all(plan.choices, progress)
-        if plan.choices.treats(finding.trace)
+        for finding in Inspection.read(staged).find_all(plan.policy, progress)
+        if plan.policy.treats(finding.trace)
     ]
     if left:
         named = ", ".join(finding.place for finding in left[:_MOST_NAMED])
@@ -83,7 +83,7 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
             "please report this with the output of --debug",
             got=len(left),
         )
-    if not plan.choices.search_values:
+    if not plan.policy.searches_values:
         return Proof(tuple(checked), "full")
     searched = find_residue(staged, values, progress)
     return Proof(
@@ -99,9 +99,9 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
 
 def left_over_of(proof: Proof, plan: Plan) -> tuple[Residue, ...]:
     """What of the residue stops a seal with this plan."""
-    if plan.choices.keeps_something or plan.choices.allow_residue:
+    if plan.policy.keeps_something or plan.policy.accepts_residue:
         return ()
-    return not_allowed(proof.residue, plan.choices.rules)
+    return not_allowed(proof.residue, plan.policy)
 
 
 def check_file_systems(staged: Store) -> list[str]:

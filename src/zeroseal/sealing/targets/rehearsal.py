@@ -8,24 +8,23 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
-from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.images.detect import open_image
-from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.apply import apply_plan
-from zeroseal.sealing.choices import SealChoices
+from zeroseal.images.image import Image
+from zeroseal.progress import Step
 from zeroseal.sealing.common_words import NAMES_SUFFIX
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.plan import check_allowed
+from zeroseal.sealing.job import AppliedSeal, Bench, PlannedSeal, SealRequest, Target
+from zeroseal.sealing.policy import Policy
+from zeroseal.sealing.proof import Proof, left_over_of, prove
 from zeroseal.sealing.residue import Residue
-from zeroseal.sealing.seal import PlannedSeal, plan_opened, values_of
-from zeroseal.sealing.verify import Proof, left_over_of, prove
 
 
 @dataclass(frozen=True)
-class Rehearsal:
+class Rehearsed:
     """What a seal would do, and how it would end.
 
     Attributes:
@@ -42,38 +41,48 @@ class Rehearsal:
         return not self.left_over
 
 
-def rehearse_image(
-    source: Path, choices: SealChoices, now: int, progress: Progress = quiet, snapshot: str = ""
-) -> Rehearsal:
-    """Seals on a staged layer, proves it, and throws it away; nothing is written.
+@dataclass(frozen=True)
+class Rehearsal(Target[Rehearsed]):
+    """Nowhere: the staged layer is proven and thrown away.
 
-    Raises:
-        ZeroSealError: as ``seal_image``, but residue is in the result.
+    Attributes:
+        snapshot: the name of the source's snapshot; empty for its present state.
     """
-    image = open_image(source, snapshot, choices.rules.reach)
-    staged = StagedStore(image)
-    try:
-        inspection = Inspection.read(staged, choices.recover_journal)
-        inspection.guest.check_editable()
-        choices = inspection.settle(choices)
-        planned = plan_opened(image, inspection, choices, progress)
-        check_allowed(planned.plan)
-        values = values_of(inspection, choices)
-        apply_plan(planned.plan, inspection, progress, now)
-        progress(Step("checking the result", 0, 0))
-        proof = prove(staged, planned.plan, values, progress)
-    finally:
-        staged.close()
-        image.close()
-    return Rehearsal(planned, proof, left_over_of(proof, planned.plan))
+
+    snapshot: str = ""
+
+    @contextmanager
+    def open(self, request: SealRequest[Rehearsed]) -> Iterator[Bench[Rehearsed]]:
+        """Opens the source."""
+        image = open_image(request.source, self.snapshot, request.policy.reach)
+        staged = StagedStore(image)
+        try:
+            yield _RehearsalBench(image, staged)
+        finally:
+            staged.close()
+            image.close()
 
 
-def draft_rules(rehearsal: Rehearsal) -> str:
+class _RehearsalBench(Bench[Rehearsed]):
+    def __init__(self, image: Image, staged: StagedStore) -> None:
+        self._image, self._staged = image, staged
+
+    def inspect(self, policy: Policy) -> Inspection:
+        return Inspection.read(self._staged, policy.recovers_journal, self._image)
+
+    def deliver(self, applied: AppliedSeal) -> Rehearsed:
+        applied.progress(Step("checking the result", 0, 0))
+        plan = applied.planned.plan
+        proof = prove(self._staged, plan, applied.values, applied.progress)
+        return Rehearsed(applied.planned, proof, left_over_of(proof, plan))
+
+
+def draft_rules(rehearsal: Rehearsed) -> str:
     """House rules in which each place that is left is a choice, in comments; ready to be edited."""
     return "\n".join(_iter_draft(rehearsal)) + "\n"
 
 
-def _iter_draft(rehearsal: Rehearsal) -> Iterator[str]:
+def _iter_draft(rehearsal: Rehearsed) -> Iterator[str]:
     found = rehearsal.left_over
     source = rehearsal.planned.source.path
     yield f"# House rules, drafted from a rehearsal of {source}."

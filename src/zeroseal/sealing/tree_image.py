@@ -1,10 +1,12 @@
-"""A root file system that is no disk: a folder of the host or a tar archive, as a inspection."""
+"""A root file system that is no disk: a folder of the host or a tar archive, inspected."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
+from zeroseal.blocks.digest import DiskDigest, digest_store
 from zeroseal.blocks.store import Extent, MemoryStore, Store
 from zeroseal.errors import NoGuestError
 from zeroseal.filesystems.plain.driver import TREE_KIND
@@ -17,6 +19,7 @@ from zeroseal.guests.open import OpenedGuest, looks_like_root
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.facts import TREE_FORMATS
 from zeroseal.images.image import Image
+from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Content, Volume
@@ -95,8 +98,8 @@ def open_source(path: Path, now: int = 0) -> FolderSource | TarSource:
     return FolderSource(path, now) if path.is_dir() else TarSource(path, now)
 
 
-def inspect_tree(tree: PlainTree) -> Inspection:
-    """The inspection that a tree is.
+def inspect_tree(tree: PlainTree, image: TreeImage | None = None) -> Inspection:
+    """The inspection of a tree.
 
     Raises:
         NoGuestError: it holds no system that we know.
@@ -109,4 +112,29 @@ def inspect_tree(tree: PlainTree) -> Inspection:
             "/etc/os-release in it"
         )
     opened = OpenedGuest(guest, unread=[], boot_unread=[], swaps=[], unmounted=[])
-    return Inspection(volume.store, Disk("none", "", [], []), opened, read_facts(guest))
+    return Inspection(
+        volume.store, Disk("none", "", [], []), opened, read_facts(guest), image=image
+    )
+
+
+def digest_file(path: Path, progress: Progress = quiet) -> DiskDigest:
+    """The digest of an archive, made as that of a disk."""
+    store = FileStore(path)
+    try:
+        return digest_store(store, "reading the archive", progress)
+    finally:
+        store.close()
+
+
+@contextmanager
+def inspected_tree(path: Path) -> Iterator[Inspection]:
+    """Opens a folder or a tar archive for reading, inspects it, and closes it again.
+
+    Raises:
+        ImageError: it cannot be read, or holds no system.
+    """
+    source = open_source(path)
+    try:
+        yield inspect_tree(source.tree, TreeImage(path))
+    finally:
+        source.close()

@@ -1,0 +1,184 @@
+"""Documents that people and programs write, TOML and JSON, decoded into typed structures.
+
+One mechanism for house rules, traces, records and sheets. A structure says its keys, their types
+and bounds; what is wrong comes back as the path of a key and a reason, without the value itself,
+which may be a secret.
+"""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from pathlib import Path
+from typing import Any, TypeVar
+
+import msgspec
+from msgspec import inspect
+
+from zeroseal.errors import MissingError, UsageError
+
+KeyPath = tuple[str | int, ...]
+T = TypeVar("T")
+_PART = re.compile(r"\.([^.\[]+)|\[(\d+)\]")
+_KINDS = {
+    "str": "a text",
+    "int": "a whole number",
+    "float": "a number",
+    "bool": "true or false",
+    "array": "a list",
+    "object": "a table",
+    "null": "left out",
+}
+
+
+class Table(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A table of a document: unknown keys are errors, values are not converted."""
+
+
+class WrongValueError(ValueError):
+    """A document does not fit its structure.
+
+    Attributes:
+        path: the keys that lead to what is wrong.
+        reason: half a sentence about it; shows no value.
+        is_form: whether a text does not have the form that is asked for.
+    """
+
+    def __init__(self, path: KeyPath, reason: str, is_form: bool = False) -> None:
+        super().__init__(reason)
+        self.path, self.reason, self.is_form = path, reason, is_form
+
+    @property
+    def key(self) -> str:
+        """The path as text; empty for the document as a whole."""
+        return ".".join(map(str, self.path))
+
+
+def convert(document: object, kind: type[T]) -> T:
+    """A structure from plain values.
+
+    Raises:
+        WrongValueError: they do not fit it.
+    """
+    try:
+        return msgspec.convert(document, kind)
+    except msgspec.ValidationError as error:
+        raise _explained(error, kind) from None  # the original may show a value
+
+
+def parse_toml(text: str, name: str) -> dict[str, Any]:
+    """The tables of a TOML text.
+
+    Raises:
+        UsageError: it is none; says where.
+    """
+    try:
+        return tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise UsageError(f"{name} is no valid TOML: {error}") from error
+
+
+def read_text(path: Path, what: str, most_bytes: int) -> str:
+    """The text of a document's file.
+
+    Args:
+        path: the file.
+        what: what it is, for messages: ``the build sheet``.
+        most_bytes: how large it may be.
+
+    Raises:
+        MissingError: it cannot be read.
+        UsageError: it is too large, or no UTF-8.
+    """
+    try:
+        with path.open("rb") as file:
+            raw = file.read(most_bytes + 1)
+    except OSError as error:
+        reason = (error.strerror or "").lower()
+        raise MissingError(f"cannot read {what} {path}: {reason}") from error
+    if len(raw) > most_bytes:
+        raise UsageError(f"{what} {path} is too large: at most {most_bytes >> 20} MiB")
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise UsageError(f"{what} {path} is no UTF-8 text") from error
+
+
+def keys_of(kind: type[msgspec.Struct]) -> tuple[str, ...]:
+    """The keys of a table."""
+    return tuple(item.encode_name for item in msgspec.structs.fields(kind))
+
+
+def _explained(error: msgspec.ValidationError, kind: type[Any]) -> WrongValueError:
+    told, _at, place = str(error).rpartition(" - at `")
+    if not _at:
+        told, place = str(error), "$"
+    path: KeyPath = tuple(
+        int(number) if number else name for name, number in _PART.findall(place.rstrip("`"))
+    )
+    unknown = re.fullmatch(r"Object contains unknown field `(.*)`", told)
+    if unknown:
+        return WrongValueError((*path, unknown[1]), _unknown_key(unknown[1], path, kind))
+    missing = re.fullmatch(r"Object missing required field `(.*)`", told)
+    if missing:
+        return WrongValueError((*path, missing[1]), "it is missing")
+    if re.match(r"Expected `str` matching regex", told):
+        return WrongValueError(path, "it does not have the form that is asked for", is_form=True)
+    if re.match(r"Invalid (enum )?value", told):
+        return WrongValueError(path, _one_of(_node_at(kind, path)))
+    return WrongValueError(path, _of_type(told))
+
+
+def _of_type(told: str) -> str:
+    """A reason for a value of another type, or out of its bounds."""
+    wanted = re.fullmatch(r"Expected `([^`]*)`, got `[^`]*`", told)
+    if wanted:
+        kinds = [_KINDS.get(name.strip(), name.strip()) for name in wanted[1].split("|")]
+        kinds = [name for name in kinds if name != _KINDS["null"]]
+        return f"it must be {' or '.join(kinds)}"
+    bound = re.fullmatch(r"Expected `(\w+)` (of length )?(>=|<=) (\d+)", told)
+    if bound:
+        limit = "at least" if bound[3] == ">=" else "at most"
+        if bound[1] == "int":
+            return f"it must be {limit} {bound[4]}"
+        what = "entries" if bound[1] == "array" else "characters"
+        return f"it must have {limit} {bound[4]} {what}"
+    return told[:1].lower() + told[1:]
+
+
+def _unknown_key(name: str, path: KeyPath, kind: type[Any]) -> str:
+    node = _node_at(kind, path)
+    keys = [item.encode_name for item in node.fields] if _is_struct(node) else []
+    near = difflib.get_close_matches(name, keys, 1)
+    if near:
+        return f"unknown key; perhaps you mean {near[0]}"
+    return f"unknown key; known are {', '.join(sorted(keys))}" if keys else "unknown key"
+
+
+def _one_of(node: Any) -> str:
+    words = [str(value) for value in getattr(node, "values", ()) if value != ""]
+    return f"it must be one of {', '.join(words)}" if len(words) > 1 else f"it must be {words[0]}"
+
+
+def _node_at(kind: type[Any], path: KeyPath) -> Any:
+    """What a structure says of a path."""
+    node: Any = inspect.type_info(kind)
+    for part in path:
+        if isinstance(node, inspect.UnionType):
+            node = next((item for item in node.types if not _is_plain(item)), node)
+        if isinstance(part, int):
+            node = getattr(node, "item_type", node)
+        elif _is_struct(node):
+            node = next((item.type for item in node.fields if item.encode_name == part), node)
+    if isinstance(node, inspect.UnionType):
+        node = next((item for item in node.types if not _is_plain(item)), node)
+    return node
+
+
+def _is_struct(node: Any) -> bool:
+    return isinstance(node, inspect.StructType)
+
+
+def _is_plain(node: Any) -> bool:
+    return isinstance(node, inspect.NoneType | inspect.StrType | inspect.BoolType)

@@ -1,0 +1,134 @@
+"""The image itself, where it lies: staged, proven, then committed whole or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zeroseal.blocks.digest import digest_before, digest_store
+from zeroseal.blocks.staged import StagedStore
+from zeroseal.errors import NotProvenError, RefusedError
+from zeroseal.images.children import find_children
+from zeroseal.images.facts import read_image_facts
+from zeroseal.images.image import Image
+from zeroseal.images.in_place import InPlaceChange
+from zeroseal.images.reach import Reach
+from zeroseal.progress import Step
+from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.job import (
+    AppliedSeal,
+    Bench,
+    SealRequest,
+    SealResult,
+    Target,
+    count_changes,
+)
+from zeroseal.sealing.policy import Policy
+from zeroseal.sealing.record import record_path
+
+
+@dataclass(frozen=True)
+class InPlace(Target[SealResult]):
+    """An image where it lies; what it held is gone afterwards.
+
+    Attributes:
+        also_unjudged: whether a file system is changed too whose own checker judged no change here
+            (NTFS).
+        journal_to: the folder of the journal and the record, where the image is a block device.
+    """
+
+    also_unjudged: bool = False
+    journal_to: Path | None = None
+
+    @contextmanager
+    def open(self, request: SealRequest[SealResult]) -> Iterator[Bench[SealResult]]:
+        """Opens the image for a change, where nothing else keeps the old bytes."""
+        with InPlaceChange(request.source, request.policy.reach, self.journal_to) as change:
+            _check_alone(request.source, change.image)
+            staged = StagedStore(change.image, change.folder)
+            try:
+                yield _InPlaceBench(self, request.source, change, staged)
+            finally:
+                staged.close()
+
+
+class _InPlaceBench(Bench[SealResult]):
+    def __init__(
+        self, target: InPlace, source: Path, change: InPlaceChange, staged: StagedStore
+    ) -> None:
+        self._target, self._source = target, source
+        self._change, self._staged = change, staged
+
+    def inspect(self, policy: Policy) -> Inspection:
+        inspection = Inspection.read(self._staged, policy.recovers_journal, self._change.image)
+        if not self._target.also_unjudged:
+            _check_judged(self._source, inspection)
+        return inspection
+
+    def deliver(self, applied: AppliedSeal) -> SealResult:
+        change, staged, source = self._change, self._staged, self._source
+        progress, planned = applied.progress, applied.planned
+        progress(Step("checking the result", 0, 0))
+        proof = applied.prove()
+        digest = digest_store(staged, "reading the disk", progress)
+        zeroed, rewritten = count_changes(staged)
+        lineage = replace(
+            applied.request.lineage, source_digest=digest_before(change.image, staged, digest)
+        )
+        change.take(staged)
+        container = change.reopen()
+        if digest_store(container, "reading back", progress).root != digest.root:
+            raise NotProvenError(
+                f"the container of {source} would not hold the sealed disk: nothing was written; "
+                "seal into a new file with -o"
+            )
+        container.close()
+        text = applied.build_record(source.name, digest, proof, lineage)
+        progress(Step("committing", 0, 0))
+        name = record_path(source).name
+        change.commit(name, text.decode())
+        change.close()  # its lock would keep the result from being read
+        return SealResult(
+            planned=planned,
+            output=read_image_facts(source, Reach(planned.source.format_name)),
+            record=change.folder / name,
+            digest=digest,
+            proof=proof,
+            zeroed_bytes=zeroed,
+            rewritten_bytes=rewritten,
+        )
+
+
+def _check_judged(path: Path, inspection: Inspection) -> None:
+    """NTFS is changed in place only where that was asked for by name: no chkdsk judged it here."""
+    for mount in inspection.guest.mounts:
+        if not mount.driver.is_sealed_in_place:
+            raise RefusedError(
+                f"{path} is not sealed in place: {mount.volume.name} is {mount.driver.name}; seal "
+                "into a new file with -o, which leaves the old one as it is, or say "
+                "--ntfs-in-place as well"
+            )
+
+
+def _check_alone(path: Path, image: Image) -> None:
+    """In place only where nothing else keeps the old bytes."""
+    reason = ""
+    if not path.stat().st_mode & 0o222:
+        reason = "it is marked read-only, as a template is that clones may hang on"
+    elif path.stat().st_nlink > 1:
+        reason = "it has other hard links, whose owners would find another disk in it"
+    elif image.snapshots:
+        reason = f"its internal snapshots ({', '.join(image.snapshots)}) would keep the old bytes"
+    elif image.has_parent:
+        reason = f"its backing file {image.chain[1]} would keep the old bytes"
+    else:
+        children = find_children(path)
+        if children:
+            reason = f"{', '.join(map(str, children[:3]))} is made over it and would break"
+    if reason:
+        raise RefusedError(
+            f"{path} is not sealed in place: {reason}; seal into a new file with -o, which is "
+            "whole and has no snapshots"
+        )
