@@ -55,16 +55,24 @@ class WrongValueError(ValueError):
         return ".".join(map(str, self.path))
 
 
-def convert(document: object, kind: type[T]) -> T:
-    """A structure from plain values.
+def convert(document: object, kind: type[T], only_known: bool = False) -> T:
+    """A structure, or a dataclass, from plain values.
+
+    Args:
+        document: tables, lists and plain values.
+        kind: what it is to be.
+        only_known: whether unknown keys of dataclasses are errors too, as those of tables are.
 
     Raises:
         WrongValueError: they do not fit it.
     """
     try:
-        return msgspec.convert(document, kind)
+        found = msgspec.convert(document, kind)
     except msgspec.ValidationError as error:
         raise _explained(error, kind) from None  # the original may show a value
+    if only_known:
+        _check_known(document, inspect.type_info(kind), ())
+    return found
 
 
 def parse_toml(text: str, name: str) -> dict[str, Any]:
@@ -111,12 +119,15 @@ def keys_of(kind: type[msgspec.Struct]) -> tuple[str, ...]:
 
 
 def _explained(error: msgspec.ValidationError, kind: type[Any]) -> WrongValueError:
+    cause = error.__cause__
     told, _at, place = str(error).rpartition(" - at `")
     if not _at:
         told, place = str(error), "$"
     path: KeyPath = tuple(
         int(number) if number else name for name, number in _PART.findall(place.rstrip("`"))
     )
+    if isinstance(cause, WrongValueError):
+        return WrongValueError((*path, *cause.path), cause.reason)
     unknown = re.fullmatch(r"Object contains unknown field `(.*)`", told)
     if unknown:
         return WrongValueError((*path, unknown[1]), _unknown_key(unknown[1], path, kind))
@@ -128,6 +139,19 @@ def _explained(error: msgspec.ValidationError, kind: type[Any]) -> WrongValueErr
     if re.match(r"Invalid (enum )?value", told):
         return WrongValueError(path, _one_of(_node_at(kind, path)))
     return WrongValueError(path, _of_type(told))
+
+
+def _check_known(value: Any, node: Any, path: KeyPath) -> None:
+    """Raises WrongValueError at a key that a dataclass does not have."""
+    if isinstance(node, inspect.DataclassType) and isinstance(value, dict):
+        fields = {item.encode_name: item.type for item in node.fields}
+        for key, inner in value.items():
+            if key not in fields:
+                raise WrongValueError((*path, key), "unknown key")
+            _check_known(inner, fields[key], (*path, key))
+    elif isinstance(value, list):
+        for number, inner in enumerate(value):
+            _check_known(inner, getattr(node, "item_type", None), (*path, number))
 
 
 def _of_type(told: str) -> str:

@@ -8,8 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from zeroseal.documents import KeyPath
 from zeroseal.errors import MissingError, RefusedError, UsageError
-from zeroseal.machines.sheet.lines import KeyPath, find_lines, line_of
+from zeroseal.machines.sheet.lines import find_lines, line_of
 from zeroseal.machines.sheet.load import Wishes, load_again, load_sheet, load_sheets
 from zeroseal.machines.sheet.secret_values import Secrets, read_secrets
 
@@ -60,7 +61,7 @@ def with_secret(**values: object) -> Wishes:
     ("before", "after", "told"),
     [
         ("memory_mib = 512", "memory = 512", "pier.toml, line 4: machine.memory is wrong: unknown"),
-        ("memory_mib = 512", 'memory_mib = "512"', "line 4: machine.memory_mib is wrong: input"),
+        ("memory_mib = 512", 'memory_mib = "512"', "line 4: machine.memory_mib is wrong: it must be a whole number"),
         ('name = "ada.brine"', 'name = "Ada"', "line 16: seed.users.1.name is wrong"),
         ("throwaway = true\n", "", "tasks over SSH need one account"),
         ("wait_seconds = 5", "", "line 26: task.1 is wrong: give exactly one of run, script"),

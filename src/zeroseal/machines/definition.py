@@ -9,14 +9,12 @@ import uuid
 from collections.abc import Iterable
 from dataclasses import dataclass, fields, is_dataclass, replace
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any
 
-from pydantic import ConfigDict, ValidationError
-
+from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import DamagedError, MissingError, OutputExistsError, environment_error
 from zeroseal.images.output import replace_small_file
 from zeroseal.machines import FILE_NAME
-from zeroseal.machines.adapters import adapter_of
 
 _VERSION = 2
 SEED_MEDIUM, INSTALL_MEDIUM, OTHER_MEDIUM = "seed", "install", "other"
@@ -25,8 +23,6 @@ SEED_MEDIUM, INSTALL_MEDIUM, OTHER_MEDIUM = "seed", "install", "other"
 @dataclass(frozen=True)
 class Adapter:
     """A network card; ``network`` names what it is plugged into, ``vlan`` 0 is untagged."""
-
-    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="forbid")
 
     mac: str
     model: str = "virtio"
@@ -39,8 +35,6 @@ class Adapter:
 class AttachedMedium:
     """A medium in a drive: a file beside the machine file, or an absolute path."""
 
-    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="forbid")
-
     path: str
     purpose: str = OTHER_MEDIUM
 
@@ -52,8 +46,6 @@ class Hardware:
     Attributes:
         disk_bytes: how large its disk is to be; 0 where nobody says.
     """
-
-    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="ignore")
 
     cpus: int = 1
     memory_mib: int = 1024
@@ -86,8 +78,6 @@ class MachineDefinition:
         built_from: digest of what the sheet asked for.
         unknown: what the definition it was adopted from has and this file has no word for.
     """
-
-    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(extra="forbid")
 
     name: str
     uuid: str
@@ -212,12 +202,13 @@ def read_machine_file(path: Path) -> MachineDefinition:
             document = _from_first_version(document)
         elif version != _VERSION:
             raise ValueError("it is of another version")
-        return adapter_of(MachineDefinition).validate_python(document)
+        return convert(document, MachineDefinition, only_known=True)
     except FileNotFoundError as error:
         raise MissingError(f"the machine file {path} is not there") from error
-    except ValidationError as error:
-        key = ".".join(str(part) for part in error.errors()[0]["loc"])
-        raise DamagedError(f"{path} is no machine file that can be understood: key {key}") from None
+    except WrongValueError as error:
+        raise DamagedError(
+            f"{path} is no machine file that can be understood: key {error.key}"
+        ) from None
     except (OSError, ValueError) as error:
         raise DamagedError(f"{path} is no machine file that can be understood: {error}") from error
 

@@ -16,8 +16,7 @@ from dataclasses import asdict, dataclass, replace
 from ipaddress import IPv4Network
 from pathlib import Path
 
-from pydantic import ValidationError
-
+from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import (
     DamagedError,
     InUseError,
@@ -29,7 +28,6 @@ from zeroseal.errors import (
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines import FILE_NAME
-from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.batch import take_back_unfinished
 from zeroseal.machines.definition import (
     MachineDefinition,
@@ -250,8 +248,8 @@ class Yard:
         path = folder / STATE_FILE
         value = _read_json(path) if path.is_file() else {}
         try:
-            state = adapter_of(MachineState).validate_python(value)
-        except ValidationError as error:
+            state = convert(value, MachineState)
+        except WrongValueError as error:
             raise DamagedError(f"{path} cannot be understood") from error
         return YardMachine(folder, read_definition(folder), state)
 

@@ -37,6 +37,7 @@ from zeroseal.sealing.policy import resolve
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_abilities
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish
+from zeroseal.templates.clone_sheet.model import WindowsSettings
 from zeroseal.templates.into_disk import settle_into
 from zeroseal.templates.shelf.entry import Template
 from zeroseal.templates.shelf.hangers import NotedClone, forget_clone, note_clone, noted_clones
@@ -392,7 +393,7 @@ class _Plan:
 
 def _has_windows_keys(wish: CloneWish) -> bool:
     """Whether a row says what only a Windows is told."""
-    return any(wish.row.windows.model_dump().values())
+    return wish.row.windows != WindowsSettings()
 
 
 def _with_names(wishes: tuple[CloneWish, ...], yard: Yard) -> list[CloneWish]:
@@ -410,7 +411,7 @@ def _with_names(wishes: tuple[CloneWish, ...], yard: Yard) -> list[CloneWish]:
             if row.numbers:
                 span = row.numbers
                 name = yard.next_name(span.prefix, span.first, span.last, span.digits, taken)
-                row = row.model_copy(update={"name": name})
+                row = row.named(name)
             elif any(item.row.name == row.name for item in found):
                 raise UsageError(f"the name {row.name} is given twice")
             taken.add(row.name)

@@ -47,7 +47,7 @@ def find_wish(loaded: LoadedCloneSheet, name: str) -> CloneWish:
             in_range = digits.isdigit() and row.numbers.first <= int(digits) <= row.numbers.last
             if in_range and len(digits) >= row.numbers.digits:
                 return CloneWish(
-                    row=row.model_copy(update={"name": name}),
+                    row=row.named(name),
                     accounts=wish.accounts,
                     files=wish.files,
                     disk_bytes=wish.disk_bytes,
@@ -126,7 +126,7 @@ def _answers_of_windows(windows: WindowsFacts, wish: CloneWish) -> Iterator[Clon
         yield _same("domain", wish.row.windows.join_domain, windows.identity.domain)
 
 
-def _answers_of_addresses(guest: Guest, asked: list[str]) -> Iterator[CloneAnswer]:
+def _answers_of_addresses(guest: Guest, asked: tuple[str, ...]) -> Iterator[CloneAnswer]:
     found = {address for _path, addresses in find_static_addresses(guest) for address in addresses}
     plain = {str(ip_interface(item).ip) for item in found}
     for address in asked:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-KeyPath = tuple[str | int, ...]
+from zeroseal.documents import KeyPath
 
 _KEY = r"""(?:[A-Za-z0-9_-]+|"[^"\n]*"|'[^'\n]*')"""
 _DOTTED = rf"{_KEY}(?:\s*\.\s*{_KEY})*"
@@ -21,7 +21,7 @@ _TOKEN = re.compile(
 
 
 def find_lines(text: str) -> dict[KeyPath, int]:
-    """The line (1-based) of every table and key, by its path as pydantic names places."""
+    """The line (1-based) of every table and key, by its path as ``documents`` names places."""
     found: dict[KeyPath, int] = {}
     counts: dict[KeyPath, int] = {}
     table: KeyPath = ()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import hashlib
 import json
 import tomllib
@@ -11,10 +10,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from pydantic import ValidationError
-
+from zeroseal.documents import KeyPath, WrongValueError, convert
 from zeroseal.errors import MissingError, UsageError
-from zeroseal.machines.sheet.lines import KeyPath, find_lines, line_of
+from zeroseal.machines.sheet.lines import find_lines, line_of
 from zeroseal.machines.sheet.model import BuildSheet, Task
 from zeroseal.machines.sheet.secret_values import Secrets
 
@@ -227,52 +225,18 @@ def _validate(
     document: Document, path: Path, sources: _Sources, variant: str, secrets: Secrets
 ) -> BuildSheet:
     try:
-        return BuildSheet.model_validate(document)
-    except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        place: KeyPath = tuple(first["loc"])
-        known, told = sources.place((_VARIANT, variant, *place))
+        return convert(document, BuildSheet)
+    except WrongValueError as error:
+        known, told = sources.place((_VARIANT, variant, *error.path))
         if known <= len((_VARIANT, variant)):  # the variant says nothing of this key
-            _known, told = sources.place(place)
-        key = ".".join(str(part) for part in place) or "the whole sheet"
-        reason = _reason(first["type"], str(first["msg"]), [str(p) for p in place])
+            _known, told = sources.place(error.path)
+        key = error.key or "the whole sheet"
+        hint = "; see docs/build-sheet.md" if error.is_form else ""
         raise UsageError(
-            secrets.redact(f"{told}: {key} is wrong: {reason}"), file=str(path), key=key
-        ) from None  # the original error shows values, which may be secrets
-
-
-def _reason(kind: str, message: str, place: list[str]) -> str:
-    if kind == "extra_forbidden":
-        return f"unknown key; {_known_keys(place)}"
-    if kind == "missing":
-        return "it is missing"
-    if kind == "string_pattern_mismatch":
-        return "it does not have the form that is asked for; see docs/build-sheet.md"
-    message = message.removeprefix("Value error, ")
-    return message[:1].lower() + message[1:]
-
-
-def _known_keys(place: list[str]) -> str:
-    """The keys of the table that an unknown one stands in."""
-    schema = BuildSheet.model_json_schema()
-    node: Any = schema
-    for part in place[:-1]:
-        node = _resolve(node, schema)
-        node = node.get("items", node) if part.isdigit() else node["properties"].get(part, {})
-    keys = _resolve(node, schema).get("properties", {})
-    near = difflib.get_close_matches(place[-1], keys, 1)
-    if near:
-        return f"perhaps you mean {near[0]}"
-    return "known are " + ", ".join(sorted(keys)) if keys else "see docs/build-sheet.md"
-
-
-def _resolve(node: Any, schema: Any) -> Any:
-    for option in node.get("anyOf", []):
-        if "$ref" in option:
-            node = option
-    if "$ref" in node:
-        node = schema["$defs"][node["$ref"].rpartition("/")[2]]
-    return node
+            secrets.redact(f"{told}: {key} is wrong: {error.reason}{hint}"),
+            file=str(path),
+            key=key,
+        ) from None
 
 
 def _digest(document: Document, sheet: BuildSheet, folder: Path) -> str:

@@ -12,15 +12,21 @@ from pathlib import Path
 from typing import Any
 
 import bcrypt
-from pydantic import ValidationError
 
 from zeroseal.blocks.sizes import parse_size
+from zeroseal.documents import KeyPath, WrongValueError, convert, keys_of
 from zeroseal.errors import MissingError, UsageError
 from zeroseal.guests.account_edits import NO_PASSWORD
 from zeroseal.machines.seed import SeedAccount, SeedFile
-from zeroseal.machines.sheet.lines import KeyPath, find_lines, line_of
+from zeroseal.machines.sheet.lines import find_lines, line_of
 from zeroseal.machines.sheet.secret_values import Secrets
-from zeroseal.templates.clone_sheet.model import CloneRow, CloneSettings, CloneSheet, CloneUser
+from zeroseal.templates.clone_sheet.model import (
+    CloneRow,
+    CloneSettings,
+    CloneSheet,
+    CloneUser,
+    check_public_key,
+)
 
 _LISTS = ("addresses", "gateways", "name_servers", "search", "packages")
 _NUMBERS = ("vlan", "cpus", "memory_mib", "count")
@@ -85,14 +91,10 @@ def load_clone_sheet(
             if isinstance(row, dict):
                 row.setdefault(key, value)
     try:
-        sheet = CloneSheet.model_validate(secrets.fill(document, ""))
-    except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        # where a value may be of two kinds, the kind that was tried stands in its place too
-        place: KeyPath = tuple(part for part in first["loc"] if "[" not in str(part))
-        key = ".".join(str(part) for part in place) or "the whole sheet"
-        reason = _reason(str(first["type"]), str(first["msg"]))
-        told = f"{path}{line_for(place)}: {key} is wrong: {reason}"
+        sheet = convert(secrets.fill(document, ""), CloneSheet)
+    except WrongValueError as error:
+        key = error.key or "the whole sheet"
+        told = f"{path}{line_for(error.path)}: {key} is wrong: {_reason(error)}"
         raise UsageError(secrets.redact(told), file=str(path), key=key) from None
     wishes = [wish_of(row, path.parent, path) for row in sheet.clone]
     _check_different(wishes, path)
@@ -106,17 +108,20 @@ def row_of(settings: dict[str, Any]) -> CloneRow:
         UsageError: one is wrong.
     """
     try:
-        return CloneRow.model_validate(settings)
-    except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        key = str(first["loc"][0]) if first["loc"] else "clone"
+        return convert(settings, CloneRow)
+    except WrongValueError as error:
+        key = str(error.path[0]) if error.path else "clone"
         if key == "name":
             raise UsageError(
                 f"{settings['name']!r} cannot be a host name: use a-z, 0-9 and -, at most 63"
             ) from None
-        if first["loc"][-1:] == ("name",):
-            raise UsageError(f"{first['input']!r} cannot be an account's name") from None
-        raise UsageError(_reason(str(first["type"]), str(first["msg"]), key)) from None
+        if error.path[-1:] == ("name",):
+            value: Any = settings
+            for part in error.path:
+                value = value[part]
+            raise UsageError(f"{value!r} cannot be an account's name") from None
+        where = f"{key.replace('_', ' ')}: " if error.path else ""
+        raise UsageError(f"{where}{_reason(error)}") from None
 
 
 def wish_of(row: CloneRow, folder: Path, sheet: Path | None = None) -> CloneWish:
@@ -152,11 +157,11 @@ def _account(user: CloneUser, folder: Path, where: Path) -> SeedAccount:
         text = _read(folder / name, "public key", where).decode("utf-8", "replace")
         lines = [line.strip() for line in text.splitlines()]
         keys += [line for line in lines if line and not line.startswith("#")]
-    try:
-        CloneUser.model_validate({"name": user.name, "public_keys": keys})
-    except ValidationError as error:
-        reason = _reason("", str(error.errors()[0]["msg"]))
-        raise UsageError(f"the account {user.name}: {reason}") from None
+    for key in keys:
+        try:
+            check_public_key(key)
+        except ValueError as error:
+            raise UsageError(f"the account {user.name}: {error}") from None
     password = _hash(user.password) if user.password else user.password_hash or NO_PASSWORD
     return SeedAccount(user.name, user.full_name, tuple(keys), password, user.admin)
 
@@ -201,7 +206,7 @@ def _parse_toml(path: Path, text: str) -> tuple[dict[str, Any], Callable[[KeyPat
     rows = document.get("clone")
     if not isinstance(every, dict) or not isinstance(rows, list):
         raise UsageError(f"{path}: write [every] as a table, and each clone as [[clone]]")
-    unknown = every.keys() - CloneSettings.model_fields.keys()
+    unknown = every.keys() - set(keys_of(CloneSettings))
     if unknown:
         raise UsageError(
             f"{path}{line_for(('every', min(unknown)))}: every has no key {min(unknown)}"
@@ -259,14 +264,9 @@ def _row_of_cells(cells: dict[str, str], where: str) -> dict[str, Any]:
     return row
 
 
-def _reason(kind: str, message: str, key: str = "") -> str:
-    if kind == "extra_forbidden":
-        return f"{key + ': ' if key else ''}unknown key; docs/clone-sheet.md has them all"
-    if kind == "string_pattern_mismatch":
-        form = "it does not have the form that is asked for; see docs/clone-sheet.md"
-        return f"{key.replace('_', ' ')}: {form}" if key else form
-    message = message.removeprefix("Value error, ")
-    return message[:1].lower() + message[1:]
+def _reason(error: WrongValueError) -> str:
+    hint = "; see docs/clone-sheet.md" if error.is_form else ""
+    return f"{error.reason}{hint}"
 
 
 def _read(path: Path, what: str, where: Path) -> bytes:

@@ -5,132 +5,124 @@ from __future__ import annotations
 from ipaddress import ip_address, ip_interface
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, Field, model_validator
+import msgspec
+from msgspec import Meta
 
 from zeroseal.blocks.sizes import parse_size
+from zeroseal.documents import Table, WrongValueError
 from zeroseal.errors import UsageError
 from zeroseal.machines.sheet.model import (
     ACCOUNT_PATTERN,
     MAC_PATTERN,
     NAME_PATTERN,
-    Address,
-    InterfaceAddress,
     NumberRange,
-    Table,
+    check_each,
+    check_interface,
 )
 
 _KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
-_UUID_PATTERN = r"^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$"
-_DOMAIN_PATTERN = r"^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?$"
+_UUID_PATTERN = r"^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\Z"
+_DOMAIN_PATTERN = r"^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?\Z"
 
 
-def _size(value: str) -> str:
-    try:
-        parse_size(value)
-    except UsageError as error:
-        raise ValueError(error.message) from error
-    return value
-
-
-def _public_key(value: str) -> str:
+def check_public_key(value: str) -> None:
+    """Raises ValueError where a public key is none."""
     if not value.startswith(_KEY_KINDS) or "\n" in value.strip() or len(value.split()) < 2:
         raise ValueError(
             "the public key is none that OpenSSH writes, such as 'ssh-ed25519 AAAA...'"
         )
-    return value.strip()
 
 
-def _unicast_mac(value: str) -> str:
-    if int(value[:2], 16) & 1:
-        raise ValueError("it is a group's MAC: the first byte of a card's is even")
-    return value
-
-
-Size = Annotated[str, AfterValidator(_size)]
-PublicKey = Annotated[str, AfterValidator(_public_key)]
-Mac = Annotated[str, Field(pattern=MAC_PATTERN), AfterValidator(_unicast_mac)]
-
-
-class CloneUser(Table):
+class CloneUser(Table, frozen=True):
     """An account of a clone; a password comes by reference, ``${secret:NAME}``."""
 
-    name: str = Field(pattern=ACCOUNT_PATTERN)
-    full_name: str = Field(default="", pattern=r"^[^:\n]*$")
-    public_keys: list[PublicKey] = []
-    public_key_files: list[str] = []
+    name: Annotated[str, Meta(pattern=ACCOUNT_PATTERN)]
+    full_name: Annotated[str, Meta(pattern=r"^[^:\n]*\Z")] = ""
+    public_keys: tuple[str, ...] = ()
+    public_key_files: tuple[str, ...] = ()
     password: str = ""
-    password_hash: str = Field(default="", pattern=r"^[^:\n]*$")
+    password_hash: Annotated[str, Meta(pattern=r"^[^:\n]*\Z")] = ""
     admin: bool = True
 
-    @model_validator(mode="after")
-    def _has_one_password(self) -> CloneUser:
+    def __post_init__(self) -> None:
+        check_each("public_keys", self.public_keys, check_public_key)
         if self.password and self.password_hash:
             raise ValueError("give either a password or a password_hash")
-        return self
 
 
-class CloneFile(Table):
+class CloneFile(Table, frozen=True):
     """A file beside the sheet, and where it goes in the guest."""
 
-    source: str = Field(min_length=1)
-    target: str = Field(pattern=r"^/[^\x00]+$")
-    mode: str = Field(default="0644", pattern=r"^0?[0-7]{3,4}$")
+    source: Annotated[str, Meta(min_length=1)]
+    target: Annotated[str, Meta(pattern=r"^/[^\x00]+\Z")]
+    mode: Annotated[str, Meta(pattern=r"^0?[0-7]{3,4}\Z")] = "0644"
 
 
-class WindowsSettings(Table):
+class WindowsSettings(Table, frozen=True):
     """What only the set-up of a Windows is told; secrets come by reference."""
 
-    join_domain: str = Field(default="", pattern=_DOMAIN_PATTERN + r"|^$")
+    join_domain: Annotated[str, Meta(pattern=_DOMAIN_PATTERN + r"|^\Z")] = ""
     join_account: str = ""
     join_password: str = ""
-    product_key: str = Field(default="", pattern=r"^([A-Z0-9]{5}(-[A-Z0-9]{5}){4})?$")
+    product_key: Annotated[str, Meta(pattern=r"^([A-Z0-9]{5}(-[A-Z0-9]{5}){4})?\Z")] = ""
 
-    @model_validator(mode="after")
-    def _has_all_to_join(self) -> WindowsSettings:
+    def __post_init__(self) -> None:
         if self.join_domain and not (self.join_account and self.join_password):
             raise ValueError("to join a domain takes a join_account and a join_password")
-        return self
 
 
-class CloneSettings(Table):
+class CloneSettings(Table, frozen=True):
     """What a clone is to be; the table ``every`` says it for all clones."""
 
-    host_name: str = Field(default="", pattern=NAME_PATTERN + r"|^$")
-    domain: str = Field(default="", pattern=_DOMAIN_PATTERN + r"|^$")
-    uuid: str = Field(default="", pattern=_UUID_PATTERN + r"|^$")
-    mac: Mac | Literal[""] = ""
+    host_name: Annotated[str, Meta(pattern=NAME_PATTERN + r"|^\Z")] = ""
+    domain: Annotated[str, Meta(pattern=_DOMAIN_PATTERN + r"|^\Z")] = ""
+    uuid: Annotated[str, Meta(pattern=_UUID_PATTERN + r"|^\Z")] = ""
+    mac: Annotated[str, Meta(pattern=MAC_PATTERN + r"|^\Z")] = ""
     network: str = "user"
-    vlan: int = Field(default=0, ge=0, le=4094)
-    cpus: int = Field(default=0, ge=0, le=256)
-    memory_mib: int = Field(default=0, ge=0, le=1 << 24)
-    disk_size: Size | Literal[""] = ""
+    vlan: Annotated[int, Meta(ge=0, le=4094)] = 0
+    cpus: Annotated[int, Meta(ge=0, le=256)] = 0
+    memory_mib: Annotated[int, Meta(ge=0, le=1 << 24)] = 0
+    disk_size: str = ""
     linked: bool = False
     into_disk: bool = False
-    addresses: list[InterfaceAddress] = []
-    gateways: list[Address] = []
-    name_servers: list[Address] = []
-    search: list[Annotated[str, Field(pattern=_DOMAIN_PATTERN)]] = []
-    users: list[CloneUser] = []
+    addresses: tuple[str, ...] = ()
+    gateways: tuple[str, ...] = ()
+    name_servers: tuple[str, ...] = ()
+    search: tuple[Annotated[str, Meta(pattern=_DOMAIN_PATTERN)], ...] = ()
+    users: tuple[CloneUser, ...] = ()
     root_password: str = ""
-    time_zone: str = Field(default="", pattern=r"^[A-Za-z0-9_+/. ()-]*$")
-    locale: str = Field(default="", pattern=r"^[A-Za-z0-9_.@-]*$")
-    packages: list[str] = []
-    commands: list[str] = []
-    files: list[CloneFile] = []
+    time_zone: Annotated[str, Meta(pattern=r"^[A-Za-z0-9_+/. ()-]*\Z")] = ""
+    locale: Annotated[str, Meta(pattern=r"^[A-Za-z0-9_.@-]*\Z")] = ""
+    packages: tuple[str, ...] = ()
+    commands: tuple[str, ...] = ()
+    files: tuple[CloneFile, ...] = ()
     first_boot: str = ""
     notes: str = ""
     windows: WindowsSettings = WindowsSettings()
 
+    def __post_init__(self) -> None:
+        check_each("addresses", self.addresses, check_interface)
+        check_each("gateways", self.gateways, ip_address)
+        check_each("name_servers", self.name_servers, ip_address)
+        if self.mac and int(self.mac[:2], 16) & 1:
+            reason = "it is a group's MAC: the first byte of a card's is even"
+            raise WrongValueError(("mac",), reason)
+        if self.disk_size:
+            try:
+                parse_size(self.disk_size)
+            except UsageError as error:
+                raise WrongValueError(("disk_size",), error.message) from None
 
-class CloneRow(CloneSettings):
+
+class CloneRow(CloneSettings, frozen=True):
     """One clone, or ``count`` clones with the next free numbers of a range."""
 
-    name: str = Field(default="", pattern=NAME_PATTERN + r"|^$")
+    name: Annotated[str, Meta(pattern=NAME_PATTERN + r"|^\Z")] = ""
     numbers: NumberRange | None = None
-    count: int = Field(default=1, ge=1, le=10_000)
+    count: Annotated[int, Meta(ge=1, le=10_000)] = 1
 
-    @model_validator(mode="after")
-    def _is_whole(self) -> CloneRow:
+    def __post_init__(self) -> None:
+        super().__post_init__()
         if bool(self.name) == bool(self.numbers):
             raise ValueError("give either a name or numbers")
         if self.count > 1 and self.name:
@@ -141,7 +133,10 @@ class CloneRow(CloneSettings):
         if several:
             raise ValueError(f"{several[0]} is for one machine, and count asks for {self.count}")
         self._check_network()
-        return self
+
+    def named(self, name: str) -> CloneRow:
+        """The row of one clone that got its name."""
+        return msgspec.structs.replace(self, name=name, numbers=None, count=1)
 
     def _check_network(self) -> None:
         networks = [ip_interface(item).network for item in self.addresses]
@@ -165,9 +160,9 @@ class CloneRow(CloneSettings):
                 )
 
 
-class CloneSheet(Table):
+class CloneSheet(Table, frozen=True, kw_only=True):
     """A whole sheet, its ``every`` laid under each row already."""
 
     version: Literal[1]
     template: str = ""
-    clone: list[CloneRow] = Field(min_length=1, max_length=10_000)
+    clone: Annotated[tuple[CloneRow, ...], Meta(min_length=1, max_length=10_000)]

@@ -13,19 +13,17 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from pydantic import ValidationError
-
+from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import DamagedError, UsageError
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.reach import Reach
-from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.definition import Hardware
 from zeroseal.machines.sheet.model import NAME_PATTERN
 from zeroseal.templates.abilities import Abilities
 
 ENTRY_FILE, CLONES_FOLDER = "entry.json", "clones"
-VERSION_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
-_TAG_PATTERN = r"^[a-z0-9][a-z0-9._=-]{0,39}$"
+VERSION_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}\Z"
+_TAG_PATTERN = r"^[a-z0-9][a-z0-9._=-]{0,39}\Z"
 _SCHEMA = "zeroseal.shelf-entry"
 _FORM = 2
 
@@ -129,10 +127,9 @@ def parse_entry(raw: bytes) -> ShelfEntry:
     if value.get("version") not in (1, _FORM):
         raise ValueError("it is of another version; update zeroseal")
     try:
-        entry = adapter_of(ShelfEntry).validate_python(value.get("entry"))
-    except ValidationError as error:
-        place = ".".join(map(str, error.errors()[0]["loc"])) or "entry"
-        raise ValueError(f"its key {place} is wrong") from error
+        entry = convert(value.get("entry"), ShelfEntry)
+    except WrongValueError as error:
+        raise ValueError(f"its key {error.key or 'entry'} is wrong") from error
     if "/" in entry.disk or entry.disk.startswith("."):
         raise ValueError("its disk is no file beside it")
     check_names(entry.name, entry.version)

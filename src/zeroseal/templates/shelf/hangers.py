@@ -13,15 +13,13 @@ from dataclasses import asdict, dataclass
 from enum import Enum
 from pathlib import Path
 
-from pydantic import ValidationError
-
+from zeroseal.documents import convert
 from zeroseal.errors import DamagedError, MissingError, ZeroSealError, environment_error
 from zeroseal.images.container_file import BorrowedFile
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.qcow2.layout import MAGIC
 from zeroseal.images.qcow2.read import Qcow2Image
-from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.yard import YardMachine
 from zeroseal.templates.shelf.entry import CLONES_FOLDER, ENTRY_FILE, Template
 
@@ -98,10 +96,10 @@ def noted_clones(template: Template) -> list[NotedClone]:
     found = []
     for path in template.clones_folder.glob("[!.]*.json"):
         try:
-            found.append(adapter_of(NotedClone).validate_json(path.read_bytes()))
+            found.append(convert(json.loads(path.read_bytes()), NotedClone))
         except FileNotFoundError:
             continue  # it goes just now
-        except (OSError, ValidationError) as error:
+        except (OSError, ValueError, RecursionError) as error:
             raise DamagedError(
                 f"{path} notes no clone that can be understood: remove it if no linked clone "
                 "hangs on the template"

@@ -9,6 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from zeroseal.documents import convert
 from zeroseal.errors import (
     DamagedError,
     MissingError,
@@ -19,7 +20,6 @@ from zeroseal.errors import (
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.facts import read_image_facts
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
-from zeroseal.machines.adapters import adapter_of
 from zeroseal.machines.definition import Hardware, MachineDefinition
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.readiness import hardware_of
@@ -370,7 +370,7 @@ def _hardware_of(image: Path, new: NewTemplate, record: SealRecord) -> Hardware:
     """From the machine as it is named, else from what the record says of it, else plain."""
     known = new.hardware or Hardware(firmware="")
     if new.hardware is None and record.hardware is not None:
-        known = adapter_of(Hardware).validate_python(record.hardware)
+        known = convert(record.hardware, Hardware)
     if new.definition:
         known = replace(hardware_of(new.definition), disk_bytes=known.disk_bytes)
     firmware = known.firmware or guess_firmware(image)
