@@ -61,7 +61,11 @@ def with_secret(**values: object) -> Wishes:
     ("before", "after", "told"),
     [
         ("memory_mib = 512", "memory = 512", "pier.toml, line 4: machine.memory is wrong: unknown"),
-        ("memory_mib = 512", 'memory_mib = "512"', "line 4: machine.memory_mib is wrong: it must be a whole number"),
+        (
+            "memory_mib = 512",
+            'memory_mib = "512"',
+            "line 4: machine.memory_mib is wrong: it must be a whole number",
+        ),
         ('name = "ada.brine"', 'name = "Ada"', "line 16: seed.users.1.name is wrong"),
         ("throwaway = true\n", "", "tasks over SSH need one account"),
         ("wait_seconds = 5", "", "line 26: task.1 is wrong: give exactly one of run, script"),

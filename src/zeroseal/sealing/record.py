@@ -13,10 +13,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
+
+import msgspec
 
 from zeroseal import __version__
 from zeroseal.blocks.digest import CHUNK_BYTES, DiskDigest
+from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import DamagedError
 from zeroseal.guests.facts import SystemFacts
 from zeroseal.images.facts import ImageFacts
@@ -256,6 +259,90 @@ def _bytes_sentence(proof: Proof) -> str:
     return "some removed values are still there" if proof.residue else "no removed value was found"
 
 
+class _Part(msgspec.Struct, rename="camel"):
+    """A part of a record; keys of newer versions are let pass."""
+
+
+class _Digested(_Part, rename="camel"):
+    digest: dict[str, str]
+
+
+class _Tool(_Part, rename="camel"):
+    version: str
+
+
+class _Hints(_Part, rename="camel"):
+    first_chunk: int
+    hashes: bytes  # base64 in the text
+
+
+class _Disk(_Part, rename="camel"):
+    size_bytes: int
+    chunk_bytes: int
+    leaf_hints: tuple[_Hints, ...]
+
+
+class _Guest(_Part, rename="camel"):
+    name: str
+
+
+class _Kept(_Part, rename="camel"):
+    retained_accounts: tuple[str, ...]
+    root_login: bool
+
+
+class _Treated(_Part, rename="camel"):
+    trace: str
+    findings: int
+    regrowth: str
+
+
+class _Place(_Part, rename="camel"):
+    value: str
+    place: str
+
+
+class _Proof(_Part, rename="camel"):
+    residue: tuple[_Place, ...]
+
+
+class _File(_Part, rename="camel"):
+    format: str
+    size_bytes: int
+    sha256: str | None
+
+
+class _LineageTable(_Part, rename="camel"):
+    source_digest: str | None = None
+    previous: str | None = None
+    previous_digest: str | None = None
+    patches: tuple[str, ...] | None = None
+
+
+class _Predicate(_Part, rename="camel", kw_only=True):
+    tool: _Tool
+    sealed_at: str
+    level: str
+    complete: bool
+    disk: _Disk
+    file: _File | None = None
+    lineage: _LineageTable | None = None
+    machine: dict[str, Any] | None = None
+    guest: _Guest
+    treated: tuple[_Treated, ...]
+    skipped: tuple[str, ...]
+    kept: _Kept
+    planted: tuple[str, ...]
+    proof: _Proof
+
+
+class _Statement(_Part, kw_only=True):
+    kind: str = msgspec.field(name="_type")
+    subject: Annotated[tuple[_Digested, ...], msgspec.Meta(min_length=1)]
+    predicate_type: str = msgspec.field(name="predicateType")
+    predicate: _Predicate
+
+
 def find_record(image: Path) -> SealRecord | None:
     """Reads the record beside an image; None where there is none.
 
@@ -272,9 +359,10 @@ def find_record(image: Path) -> SealRecord | None:
     except (
         ValueError, LookupError, TypeError, AttributeError, OSError, ArithmeticError, RecursionError
     ) as error:  # fmt: skip
+        where = f"{error.key}: " if isinstance(error, WrongValueError) and error.path else ""
         raise DamagedError(
-            f"{path} is no seal record that can be understood ({error}): restore it, or remove it "
-            "to check the image without one"
+            f"{path} is no seal record that can be understood ({where}{error}): restore it, or "
+            "remove it to check the image without one"
         ) from error
 
 
@@ -282,64 +370,55 @@ def parse_record(raw: bytes) -> SealRecord:
     """Parses a record's JSON text.
 
     Raises:
-        ValueError, KeyError, TypeError, AttributeError: it is none.
+        ValueError, KeyError, TypeError, AttributeError: it is none; a WrongValueError says where.
     """
-    statement: dict[str, Any] = json.loads(raw)
-    envelope = parse_envelope(statement)
+    document: dict[str, Any] = json.loads(raw)
+    envelope = parse_envelope(document)
     if envelope:
-        statement = json.loads(envelope.statement)
-    if statement["_type"] != STATEMENT_TYPE or statement["predicateType"] != PREDICATE_TYPE:
+        document = json.loads(envelope.statement)
+    if document["_type"] != STATEMENT_TYPE or document["predicateType"] != PREDICATE_TYPE:
         raise ValueError("it is a statement of another kind")
-    predicate = statement["predicate"]
-    disk, kept = predicate["disk"], predicate["kept"]
-    if disk["chunkBytes"] != CHUNK_BYTES:
-        raise ValueError(f"it counts in chunks of {disk['chunkBytes']} bytes")
+    statement = convert(document, _Statement)
+    predicate = statement.predicate
+    if predicate.disk.chunk_bytes != CHUNK_BYTES:
+        raise ValueError(f"it counts in chunks of {predicate.disk.chunk_bytes} bytes")
     return SealRecord(
-        root=str(statement["subject"][0]["digest"][DIGEST_NAME]),
-        size_bytes=int(disk["sizeBytes"]),
-        sealed_at=int(datetime.fromisoformat(predicate["sealedAt"]).timestamp()),
-        tool_version=str(predicate["tool"]["version"]),
-        system_name=str(predicate["guest"]["name"]),
-        is_complete=bool(predicate["complete"]),
-        skipped=tuple(str(item) for item in predicate["skipped"]),
-        retained_accounts=tuple(str(item) for item in kept["retainedAccounts"]),
-        keep_root_login=bool(kept["rootLogin"]),
-        leaf_hints=_unpack_hints(disk["leafHints"]),
+        root=statement.subject[0].digest[DIGEST_NAME],
+        size_bytes=predicate.disk.size_bytes,
+        sealed_at=int(datetime.fromisoformat(predicate.sealed_at).timestamp()),
+        tool_version=predicate.tool.version,
+        system_name=predicate.guest.name,
+        is_complete=predicate.complete,
+        skipped=predicate.skipped,
+        retained_accounts=predicate.kept.retained_accounts,
+        keep_root_login=predicate.kept.root_login,
+        leaf_hints=_unpack_hints(predicate.disk.leaf_hints),
         envelope=envelope,
         treated=tuple(
-            TreatedTrace(str(item["trace"]), int(item["findings"]), str(item["regrowth"]))
-            for item in predicate["treated"]
+            TreatedTrace(item.trace, item.findings, item.regrowth) for item in predicate.treated
         ),
-        planted=tuple(str(item) for item in predicate["planted"]),
-        level=str(predicate["level"]),
-        hardware=_hardware(predicate.get("machine")),
-        lineage=_lineage(predicate.get("lineage") or {}),
-        file=_file(predicate.get("file")),
-        accepted=tuple(
-            (str(item["value"]), str(item["place"])) for item in predicate["proof"]["residue"]
-        ),
+        planted=predicate.planted,
+        level=predicate.level,
+        hardware=predicate.machine,
+        lineage=_lineage(predicate.lineage),
+        file=_file(predicate.file),
+        accepted=tuple((item.value, item.place) for item in predicate.proof.residue),
     )
 
 
-def _hardware(table: Any) -> dict[str, Any] | None:
-    """Only what is known; the words are checked where they are used."""
-    return None if table is None else {str(key): value for key, value in table.items()}
-
-
-def _lineage(table: dict[str, Any]) -> Lineage:
-    return Lineage(
-        source_digest=str(table.get("sourceDigest") or ""),
-        previous=str(table.get("previous") or ""),
-        previous_digest=str(table.get("previousDigest") or ""),
-        patches=tuple(str(item) for item in table.get("patches") or ()),
-    )
-
-
-def _file(table: Any) -> SealedFile | None:
+def _lineage(table: _LineageTable | None) -> Lineage:
     if table is None:
-        return None
-    sha256 = str(table["sha256"] or "")
-    return SealedFile(str(table["format"]), int(table["sizeBytes"]), sha256)
+        return NO_LINEAGE
+    return Lineage(
+        source_digest=table.source_digest or "",
+        previous=table.previous or "",
+        previous_digest=table.previous_digest or "",
+        patches=table.patches or (),
+    )
+
+
+def _file(table: _File | None) -> SealedFile | None:
+    return SealedFile(table.format, table.size_bytes, table.sha256 or "") if table else None
 
 
 def _pack_hints(digest: DiskDigest) -> list[dict[str, object]]:
@@ -356,13 +435,12 @@ def _pack_hints(digest: DiskDigest) -> list[dict[str, object]]:
     ]
 
 
-def _unpack_hints(runs: list[dict[str, Any]]) -> dict[int, bytes]:
+def _unpack_hints(runs: tuple[_Hints, ...]) -> dict[int, bytes]:
     hints = {}
     for run in runs:
-        hashes = base64.b64decode(run["hashes"], validate=True)
-        for index in range(len(hashes) // HINT_BYTES):
+        for index in range(len(run.hashes) // HINT_BYTES):
             start = index * HINT_BYTES
-            hints[int(run["firstChunk"]) + index] = hashes[start : start + HINT_BYTES]
+            hints[run.first_chunk + index] = run.hashes[start : start + HINT_BYTES]
     return hints
 
 
