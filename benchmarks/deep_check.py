@@ -19,7 +19,7 @@ from zeroseal.filesystems.drivers import read_disk
 from zeroseal.filesystems.ext.slack import iter_slack
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.guests.compressors import iter_unpacked
-from zeroseal.guests.initramfs import skip_plain_archives
+from zeroseal.guests.linux.initramfs import skip_plain_archives
 from zeroseal.images.detect import open_image
 from zeroseal.progress import quiet
 from zeroseal.sealing.inspection import Inspection
@@ -58,7 +58,7 @@ def main() -> None:
     rounds = int(sys.argv[3]) if len(sys.argv) > 3 else 3
     values = collect_values(Inspection.read(original), DEFAULT_POLICY)
     needles = values.needles + signature_needles(len(values.values))
-    guest = Inspection.read(sealed).guest
+    system = Inspection.read(sealed).system
     reading = median(rounds, lambda: cat(path))
     parts = (
         ("a: places that must be zero (slack)", lambda: scan_slack(sealed)),
@@ -72,10 +72,10 @@ def main() -> None:
     print(f"{'a to c together / cat':50} {total / reading:5.2f}")
     unpacked = sum(
         len(piece)
-        for item in iter_packed(guest)
-        for piece in iter_unpacked(skip_plain_archives(guest.read_file(item, 1 << 30)))
+        for item in iter_packed(system)
+        for piece in iter_unpacked(skip_plain_archives(system.guest.read_file(item, 1 << 30)))
     )
-    seconds = median(rounds, lambda: search_packed_files(guest, values, quiet))
+    seconds = median(rounds, lambda: search_packed_files(system, values, quiet))
     print(f"{'d: inside compressed files, decompressed MB/s':50} {unpacked / seconds / 1e6:5.0f}")
 
 

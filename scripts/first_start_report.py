@@ -17,6 +17,7 @@ from pathlib import Path
 
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import DEFAULT_POLICY
@@ -97,14 +98,15 @@ def _look(path: Path) -> tuple[WindowsFacts, set[str], list[str]]:
     """(system, ids of the traces that are there, a line a volume)."""
     with opened_image(path) as image:
         inspection = Inspection.read(image)
-        if inspection.windows is None:
+        system = as_windows(inspection.system)
+        if system is None:
             raise ZeroSealError(f"{path} holds no Windows")
         findings = inspection.find_all(DEFAULT_POLICY)
         lines = [
             f"- {state.volume}: {state.against_changing or 'closed and clean'}"
             for state in inspection.volume_states()
         ]
-        return inspection.windows, {finding.trace.id for finding in findings}, lines
+        return system.windows, {finding.trace.id for finding in findings}, lines
 
 
 def _short(text: str) -> str:

@@ -20,14 +20,14 @@ from tests.oracles import cut_partition, judge_ext, run
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import DamagedError, NoGuestError, RefusedError, UnsupportedError
 from zeroseal.filesystems.drivers import read_disk
-from zeroseal.guests.accounts import read_accounts
-from zeroseal.guests.cloud_init import read_cloud_init
-from zeroseal.guests.facts import parse_assignments, read_facts
-from zeroseal.guests.fstab import find_volume, parse_fstab
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.host_key_files import iter_host_keys
+from zeroseal.guests.linux.accounts import read_accounts
+from zeroseal.guests.linux.cloud_init import read_cloud_init
+from zeroseal.guests.linux.facts import parse_assignments, read_facts
+from zeroseal.guests.linux.fstab import find_volume, parse_fstab
+from zeroseal.guests.linux.host_key_files import iter_host_keys
+from zeroseal.guests.linux.services import Services
 from zeroseal.guests.open import open_guest
-from zeroseal.guests.services import Services
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import SealOptions, resolve

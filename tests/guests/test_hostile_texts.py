@@ -9,11 +9,11 @@ from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.plain.tree import PlainNode, PlainTree
 from zeroseal.filesystems.tree import Kind
-from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.guest import Guest, Mount
-from zeroseal.guests.host_key_files import iter_host_keys
-from zeroseal.guests.services import Services
-from zeroseal.guests.static_addresses import find_static_addresses, to_dhcp
+from zeroseal.guests.linux.cloud_init import read_cloud_init
+from zeroseal.guests.linux.host_key_files import iter_host_keys
+from zeroseal.guests.linux.services import Services
+from zeroseal.guests.linux.static_addresses import find_static_addresses, to_dhcp
 from zeroseal.volumes.volume import Content, Volume
 
 PLACES = (

@@ -18,7 +18,7 @@ from tests.oracles import need, run
 from zeroseal.filesystems.drivers import read_disk
 from zeroseal.guests.compressors import UNPACK_ERRORS, Packing, iter_unpacked, pack
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.initramfs import (
+from zeroseal.guests.linux.initramfs import (
     find_initrd_of_boot_image,
     rewrite_initramfs,
     split_initramfs,

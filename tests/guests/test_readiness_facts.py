@@ -13,17 +13,17 @@ from hypothesis import strategies as st
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume
 from tests.oracles import need
-from zeroseal.guests.failures import failed_on_console, read_failed_services
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.kernels import default_kernel, newest_first
-from zeroseal.guests.packages import (
+from zeroseal.guests.linux.failures import failed_on_console, read_failed_services
+from zeroseal.guests.linux.kernels import default_kernel, newest_first
+from zeroseal.guests.linux.packages import (
     changed_packages,
     pending_updates,
     read_packages,
     set_package_version,
     versions_of,
 )
-from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.guests.linux.static_addresses import find_static_addresses
 from zeroseal.guests.versions import version_key
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.inspection import Inspection

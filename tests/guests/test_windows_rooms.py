@@ -91,7 +91,7 @@ def guest(tmp_path: Path) -> Iterator[Guest]:
     """The system volume of a machine, to be changed."""
     store = FileStore(make_windows_volume(tmp_path / "v"))
     volume = Volume("partition 2", 2, store, 0, Content("ntfs"))
-    yield Guest([Mount("/", volume, NtfsEditor(store, NOW))], is_windows=True)
+    yield Guest([Mount("/", volume, NtfsEditor(store, NOW))], folds_case=True)
     store.close()
 
 
@@ -137,7 +137,11 @@ def test_an_identifier_that_is_taken_is_not_given_again() -> None:
 
 def test_small_numbers_are_refused(guest: Guest) -> None:
     with pytest.raises(RefusedError, match="numbers too small"):
-        reissue_sid(guest, "S-1-5-21-7-2938471605-3310572948", NOW)
+        reissue_sid(_hives(guest), "S-1-5-21-7-2938471605-3310572948")
+
+
+def _hives(guest: Guest) -> HiveSet:
+    return HiveSet(open_registry(guest), NOW)
 
 
 # -- accounts
@@ -188,7 +192,7 @@ def test_a_group_that_is_none_is_left_alone(content: bytes) -> None:
 
 
 def test_an_account_goes_with_its_memberships(guest: Guest) -> None:
-    changes = HiveSet(guest, NOW)
+    changes = _hives(guest)
     drop_account(changes, MACHINE, "ada.brine", ADA)
     changes.finish()
     registry = open_registry(guest)
@@ -201,7 +205,7 @@ def test_an_account_goes_with_its_memberships(guest: Guest) -> None:
     ]
     (count,) = [value.kind for _key, value in registry.values(f"{members}\\{SID}", "")]
     assert count == 2
-    changes = HiveSet(guest, NOW)
+    changes = _hives(guest)
     drop_account(changes, MACHINE, "nobody", 4711)
     changes.finish()
     assert len(read_accounts(open_registry(guest))) == 4
@@ -317,7 +321,7 @@ def test_volumes_stand_beside_the_tree(tmp_path: Path, guest: Guest) -> None:
     editor.create_file(folder, b"desktop.ini", b"x", 0o644)
     volume = Volume("partition 3", 3, store, 0, Content("ntfs"))
     beside = [Mount("/partition 3:", volume, editor)]
-    both = Guest([guest.mounts[0]], beside, is_windows=True)
+    both = Guest([guest.mounts[0]], beside, folds_case=True)
     assert both.glob("/*:/$Recycle.Bin/*") == ["/partition 3:/$RECYCLE.BIN/desktop.ini"]
     assert both.is_folder("/partition 3:")
     assert "partition 3:" not in both.list_names("/")
@@ -346,7 +350,7 @@ def test_hives_are_found_with_their_titles(guest: Guest) -> None:
 
 def test_hives_that_nobody_touched_stay_as_they_are(guest: Guest) -> None:
     before = {path: guest.read_file(path) for path in find_hives(guest)}
-    changes = HiveSet(guest, NOW)
+    changes = _hives(guest)
     changes.editor(f"{CONFIG}/SAM").set_value(
         changes.editor(f"{CONFIG}/sam").root, "", values.SZ, b""
     )
@@ -354,13 +358,13 @@ def test_hives_that_nobody_touched_stay_as_they_are(guest: Guest) -> None:
     after = {path: guest.read_file(path) for path in before}
     assert [path for path in before if before[path] != after[path]] == [f"{CONFIG}/SAM"]
     with pytest.raises(DamagedError, match="is not in the guest"):
-        HiveSet(guest, NOW).editor(f"{CONFIG}/NONE")
+        _hives(guest).editor(f"{CONFIG}/NONE")
 
 
 def test_the_mark_of_a_template_comes_and_goes(guest: Guest) -> None:
     assert not is_marked(open_registry(guest), SID)
     for identifier in (SID, "A GUID"):
-        changes = HiveSet(guest, NOW)
+        changes = _hives(guest)
         mark(changes.editor(SOFTWARE_FILE), identifier)
         changes.finish()
     registry = open_registry(guest)
@@ -368,7 +372,7 @@ def test_the_mark_of_a_template_comes_and_goes(guest: Guest) -> None:
     assert is_marked(registry, "a guid")
     assert not is_marked(registry, SID + "1")
     assert SID.encode("utf-16-le") not in guest.read_file(SOFTWARE_FILE)[-2000:]
-    changes = HiveSet(guest, NOW)
+    changes = _hives(guest)
     unmark(changes.editor(SOFTWARE_FILE))
     changes.finish()
     assert not is_marked(open_registry(guest), SID)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from tests.oracles import need, run
 from zeroseal.errors import DamagedError, MissingError, ZeroSealError
-from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.guests.linux.network_files import FixedAddresses
 from zeroseal.images.create import ContainerSpec
 from zeroseal.machines.definition import (
     Adapter,

@@ -10,6 +10,7 @@ from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume
 from tests.oracles import need, run
 from zeroseal.errors import DamagedError, RefusedError
+from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.trial import (
@@ -21,7 +22,6 @@ from zeroseal.machines.trial import (
     _judge_names,
     try_image,
 )
-from zeroseal.sealing.identity_value import IdentityValue
 
 SSH = {
     "/usr/sbin/sshd": "x",

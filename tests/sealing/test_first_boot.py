@@ -12,10 +12,10 @@ from zeroseal.blocks.store import MemoryStore
 from zeroseal.filesystems.plain.tree import PlainNode, PlainTree
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest, Mount
-from zeroseal.guests.network_files import FixedAddresses
-from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.guests.linux.network_files import FixedAddresses
+from zeroseal.guests.linux.static_addresses import find_static_addresses
 from zeroseal.machines.seed import Seed, SeedAccount
-from zeroseal.sealing import first_boot
+from zeroseal.sealing.linux import first_boot
 from zeroseal.volumes.volume import Content, Volume
 
 SCRIPT = Path(first_boot.__file__).with_suffix(".sh")

@@ -17,6 +17,7 @@ from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.state import describe_volume
 from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.windows.system import WindowsSystem
 from zeroseal.sealing.residue import search_hidden
 from zeroseal.sealing.searched_value import SearchedValue, ValueSet, text_needle
 from zeroseal.volumes.volume import Content, Volume
@@ -36,7 +37,7 @@ def _values(words: list[str]) -> ValueSet:
 
 def _guest(store: FileStore) -> Guest:
     volume = Volume("partition 1", 1, store, 0, Content("ntfs"))
-    return Guest([Mount("/", volume, NtfsTree(store))], is_windows=True)
+    return Guest([Mount("/", volume, NtfsTree(store))], folds_case=True)
 
 
 def test_what_the_file_system_hides_is_found(tmp_path: Path) -> None:
@@ -64,7 +65,7 @@ def test_what_the_file_system_hides_is_found(tmp_path: Path) -> None:
     values = _values(words)
     seen = {hit.value_no for hit in search_store(store, values.needles)}
     assert len(seen) < len(words) - 20  # the bytes alone do not show all
-    hidden, unread = search_hidden(_guest(store), values)
+    hidden, unread = search_hidden(WindowsSystem(_guest(store)), values)
     assert unread == []
     found = {label for label, _place in hidden} | {values.values[n].label for n in seen}
     assert found == {value.label for value in values.values}

@@ -21,10 +21,9 @@ from scripts.desk_machine import (
 
 from tests.windows import make_windows_disk
 from zeroseal.images.detect import open_image
+from zeroseal.sealing.guard import guard
 from zeroseal.sealing.house_rules import parse_house_rules
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.lockout import guard
-from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy, SealOptions, resolve
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 
@@ -62,7 +61,7 @@ def _subject(disk: Path) -> Inspection:
 
 def _remarks(inspection: Inspection, policy: Policy) -> dict[str, str]:
     found: dict[str, str] = {}
-    for remark in find_windows_remarks(Outlook.of(inspection, [], policy)):
+    for remark in find_windows_remarks(inspection.judge.project(inspection, [], policy)):
         found[remark.code] = f"{found.get(remark.code, '')} {remark.text}".strip()
     return found
 

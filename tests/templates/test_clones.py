@@ -19,7 +19,7 @@ from tests.oracles import cut_partition, image_info, judge_ext, judge_qcow2, nee
 from tests.templates.conftest import KEY, make
 from zeroseal.errors import RefusedError, UsageError
 from zeroseal.filesystems.drivers import read_disk
-from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.guests.linux.network_files import FixedAddresses
 from zeroseal.images.detect import opened_image
 from zeroseal.machines.media import read_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount, SeedFile

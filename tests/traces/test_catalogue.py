@@ -14,10 +14,12 @@ from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.targets.new_file import NewFile
-from zeroseal.traces.changes import DropAccounts, DropHostNames, LockPassword
+from zeroseal.traces.finder import defined_finders
+from zeroseal.traces.finders import get_finder
+from zeroseal.traces.linux.accounts import DropAccounts, LockPassword
+from zeroseal.traces.linux.host_name import DropHostNames
 from zeroseal.traces.load import get_trace, load_catalogue, parse_traces
-from zeroseal.traces.model import FAMILIES
-from zeroseal.traces.text_edits import drop_accounts, drop_host_names, lock_password
+from zeroseal.traces.model import FAMILIES, InCode
 
 # A guest without identity, that seeds itself and so may be sealed.
 CLEAN = {
@@ -476,7 +478,10 @@ def test_a_trace_is_found_where_it_is_gone_after_a_seal_and_a_second_changes_not
             "treatment must be one of",
         ),
         ('[[trace]]\nid = "keys.a"\ntreatment = "remove"', "exactly one of"),
-        ('[[trace]]\nid = "keys.a"\nfinder = "x"\ntreatment = "remove"', "no finder 'x'"),
+        (
+            '[[trace]]\nid = "keys.a"\ntitle = "t"\nwhy = "w"\nfinder = "x"\ntreatment = "remove"',
+            "no finder 'x'",
+        ),
         ('[[trace]]\nid = "keys.a"\npaths = ["/x"]\ntreatment = "remove"', "title is missing"),
         (
             '[[trace]]\nid = "keys.a"\ntitle = "t"\nwhy = "w"\npaths = "/x"\ntreatment = "remove"\n'
@@ -495,6 +500,12 @@ def test_an_unknown_trace_suggests_what_comes_close() -> None:
         get_trace("identity.machineid")
 
 
+def test_every_finder_is_named_by_the_catalogue_and_the_other_way_round() -> None:
+    places = [where.locator for trace in load_catalogue() for where in trace.places]
+    named = {where.name for where in places if isinstance(where, InCode)}
+    assert named == {get_finder(name).name for name in named} == set(defined_finders())
+
+
 @pytest.mark.parametrize(
     ("path", "before", "after"),
     [
@@ -506,18 +517,18 @@ def test_an_unknown_trace_suggests_what_comes_close() -> None:
     ],
 )
 def test_accounts_are_dropped_from_every_kind_of_file(path: str, before: str, after: str) -> None:
-    assert drop_accounts(before, DropAccounts(path, ("ada",), ("ada",))) == after
+    assert DropAccounts(path, ("ada",), ("ada",)).edited(before) == after
 
 
 def test_a_password_is_locked_and_its_hash_dropped() -> None:
     change = LockPassword("/etc/shadow", "root")
-    assert lock_password("a:$6:1\nroot:$6$hash:2:3\n", change) == "a:$6:1\nroot:!:2:3\n"
-    assert lock_password("root:!$6$hash:2:3\n", change) == "root:!:2:3\n"
+    assert change.edited("a:$6:1\nroot:$6$hash:2:3\n") == "a:$6:1\nroot:!:2:3\n"
+    assert change.edited("root:!$6$hash:2:3\n") == "root:!:2:3\n"
     for clean in ("root:*:2:3\n", "root:!:2:3", "root:!!:2:3\n", "other::1:2\n"):
-        assert lock_password(clean, change) == clean
+        assert change.edited(clean) == clean
 
 
 def test_host_names_are_dropped_with_their_longer_forms() -> None:
     change = DropHostNames("/etc/hosts", ("pier.x.example",))
     before = "127.0.0.1 localhost\n127.0.1.1 pier.x.example pier\n::1 ip6 pier # old\n#c pier\n"
-    assert drop_host_names(before, change) == "127.0.0.1 localhost\n::1 ip6 # old\n#c pier\n"
+    assert change.edited(before) == "127.0.0.1 localhost\n::1 ip6 # old\n#c pier\n"

@@ -10,11 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zeroseal.errors import UsageError
-from zeroseal.guests.static_addresses import to_dhcp
-from zeroseal.traces.changes import DropLines
+from zeroseal.guests.linux.static_addresses import to_dhcp
 from zeroseal.traces.key_edits import KeyEdit, edit_keys, edited_values
+from zeroseal.traces.linux.accounts import DropLines
+from zeroseal.traces.linux.boot_entries import SwapBootToken
 from zeroseal.traces.load import parse_traces
-from zeroseal.traces.text_edits import drop_lines, swap_boot_token
 
 MACHINE_ID = "0123456789abcdef0123456789abcdef"
 
@@ -151,21 +151,17 @@ def test_boot_entries_lose_the_machine_id_and_keep_their_size_where_it_counts() 
         f"title x\nmachine-id {MACHINE_ID}\nlinux /{MACHINE_ID}/6/linux\n"
         f"options a systemd.machine_id={MACHINE_ID} b\n"
     )
-    assert swap_boot_token(entry, MACHINE_ID, "template") == (
-        "title x\nlinux /template/6/linux\noptions a b\n"
-    )
+    change = SwapBootToken("/boot/loader/entries/x.conf", MACHINE_ID, "template")
+    assert change.edited(entry) == ("title x\nlinux /template/6/linux\noptions a b\n")
     block = f"# GRUB Environment Block\nsaved_entry={MACHINE_ID}-6\n".ljust(1024, "#")
-    swapped = swap_boot_token(block, MACHINE_ID, "template")
+    swapped = change.edited(block)
     assert len(swapped) == 1024
     assert swapped.startswith("# GRUB Environment Block\nsaved_entry=template-6\n###")
 
 
 def test_lines_of_removed_people_go() -> None:
     text = "# ada\nada ALL=(ALL) ALL\nadam ALL=ALL\nada:x\n%ada ALL=ALL\n"
-    assert (
-        drop_lines(text, DropLines("/etc/sudoers", ("ada",)))
-        == "# ada\nadam ALL=ALL\n%ada ALL=ALL\n"
-    )
+    assert DropLines("/etc/sudoers", ("ada",)).edited(text) == "# ada\nadam ALL=ALL\n%ada ALL=ALL\n"
 
 
 @pytest.mark.parametrize(

@@ -21,8 +21,8 @@ from zeroseal.sealing.policy import SealOptions, resolve
 from zeroseal.traces.load import load_catalogue, parse_traces
 from zeroseal.traces.model import (
     EventLogs,
-    Finder,
     HomeGlobs,
+    InCode,
     PathGlobs,
     RegistryKeys,
     RegistryValues,
@@ -78,7 +78,7 @@ class _Machine:
                     for value in item.names:
                         place = (*_key(item.key), value.replace("*", "a1"))
                         self.values[place] = treatment
-            case Finder():
+            case InCode():
                 pass
 
     def rows(self) -> list[tuple[str, Row]]:
@@ -118,7 +118,7 @@ def test_every_trace_of_windows_is_found_on_one_machine_and_gone_after_a_seal(
     policy = resolve(SealOptions(retained_accounts=(RETAINED,), reissue_sid=True))
     findings = Inspection.read(open_image(disk)).find_all(policy)
     found = {finding.trace.id for finding in findings}
-    finders = {t.id for t in WINDOWS if isinstance(t.places[0].locator, Finder)}
+    finders = {t.id for t in WINDOWS if isinstance(t.places[0].locator, InCode)}
     assert {trace.id for trace in WINDOWS} - found <= finders
     sealed = tmp_path / "sealed.raw"
     done = zeroseal("seal", disk, "-o", sealed, "--reissue-sid", "--retain-account", RETAINED)

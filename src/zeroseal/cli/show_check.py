@@ -16,7 +16,7 @@ from zeroseal.sealing.check import BackingState, CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
 from zeroseal.sealing.windows.readiness import OFFLINE_ONLY
-from zeroseal.traces.changes import ReissueSid
+from zeroseal.traces.windows.machine import ReissueSid
 
 _MOST_CHUNKS = 8
 _MOST_NOTED_FILES = 20

@@ -9,8 +9,8 @@ from rich.text import Text
 
 from zeroseal.cli import look
 from zeroseal.cli.ui import clean
+from zeroseal.guests.identity_value import Severity
 from zeroseal.sealing.compare import Comparison, SharedValue, letter_of
-from zeroseal.sealing.identity_value import Severity
 
 _STYLES = {
     Severity.EXPOSED: look.BROKEN_STYLE,

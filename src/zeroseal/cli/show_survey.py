@@ -10,6 +10,7 @@ from zeroseal.cli import look
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import option_words
+from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
 from zeroseal.sealing.survey import Survey, by_trace
 
@@ -31,15 +32,16 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     _show_readiness(survey, console)
     look.section(console, "Image")
     look.facts(console, image_rows(survey.image))
-    system = [] if survey.windows else [("host name", survey.system.host_name or "none")]
+    windows = as_windows(survey.guest_system)
+    system = [] if windows else [("host name", survey.system.host_name or "none")]
     if not survey.image.is_tree:
         look.section(console, f"Volumes ({survey.disk.table})")
         look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
         mounts = ", ".join(f"{name} on {path}" for path, name in survey.mounts)
         system.insert(0, ("mounted", mounts))
     look.facts(console, system)
-    if survey.windows:
-        show_system(survey.windows, console)
+    if windows:
+        show_system(windows.windows, console)
         show_ntfs(survey.volume_states, console)
     if groups:
         look.section(console, "Findings")

@@ -68,14 +68,14 @@ class Guest:
             tree are left out.
         beside: volumes that are mounted nowhere in the tree, as Windows has them; their paths are
             ``/NAME:``, which no name in a folder can be.
-        is_windows: whether names have no case, ``.`` hides nothing, and no link is followed.
+        folds_case: whether names have no case, ``.`` hides nothing, and no link is followed.
     """
 
     def __init__(
-        self, mounts: list[Mount], beside: Sequence[Mount] = (), is_windows: bool = False
+        self, mounts: list[Mount], beside: Sequence[Mount] = (), folds_case: bool = False
     ) -> None:
         self.mounts: list[Mount] = [mounts[0]]
-        self.is_windows = is_windows
+        self.folds_case = folds_case
         self._beside: dict[str, Place] = {}
         for mount in beside:
             self._beside[mount.path[1:]] = Place(len(self.mounts), mount.tree.root)
@@ -121,7 +121,7 @@ class Guest:
             if child is None:
                 return None
             is_last = not pending
-            if child.kind is Kind.LINK and self.is_windows:
+            if child.kind is Kind.LINK and self.folds_case:
                 if not is_last:
                     return None
             elif child.kind is Kind.LINK and (follow_last or not is_last):
@@ -498,12 +498,12 @@ class Guest:
             return
         for child in self._children(folder):
             name = _text(child.name)
-            hidden = name.startswith(".") and not part.startswith(".") and not self.is_windows
+            hidden = name.startswith(".") and not part.startswith(".") and not self.folds_case
             if not hidden and self._fits(name, part):
                 yield child
 
     def _fits(self, name: str, part: str) -> bool:
-        if self.is_windows:
+        if self.folds_case:
             name, part = name.upper(), part.upper()
         return fnmatch.fnmatchcase(name, part)
 

@@ -7,8 +7,10 @@ from dataclasses import dataclass
 from zeroseal.errors import NoGuestError, UnsupportedError, ZeroSealError
 from zeroseal.filesystems.drivers import driver_of, get_driver
 from zeroseal.filesystems.tree import FileTree
-from zeroseal.guests.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.linux.fstab import MountEntry, find_volume, parse_fstab
+from zeroseal.guests.linux.system import LinuxSystem
+from zeroseal.guests.system import GuestSystem
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import SWAP_KIND, Volume
 
@@ -26,15 +28,19 @@ class OpenedGuest:
         boot_unread: the same for volumes of the firmware and boot loader, which hold few traces.
         swaps: volumes that are swap.
         unmounted: volumes with data that the guest does not mount.
-        is_windows: whether it is a Windows, with the volumes beside the system's own.
+        system: what runs there.
     """
 
-    guest: Guest
+    system: GuestSystem
     unread: list[str]
     boot_unread: list[str]
     swaps: list[Volume]
     unmounted: list[Volume]
-    is_windows: bool = False
+
+    @property
+    def guest(self) -> Guest:
+        """Its tree."""
+        return self.system.guest
 
 
 class VolumeTrees:
@@ -101,7 +107,7 @@ def open_guest(disk: Disk) -> OpenedGuest:
         if mount.path not in placed
     ]
     return OpenedGuest(
-        guest=guest,
+        system=LinuxSystem(guest),
         unread=unread,
         boot_unread=boot_unread,
         swaps=swaps,
@@ -118,12 +124,13 @@ def _open_windows(disk: Disk, trees: VolumeTrees) -> OpenedGuest:
         NoGuestError: there is none.
     """
     from zeroseal.guests.windows.open import open_windows  # of no use to a disk with a Linux
+    from zeroseal.guests.windows.system import WindowsSystem
 
     found = open_windows(disk, trees.open)
     if found is None:
         raise NoGuestError(_describe_absence(disk))
     unread, unmounted = found.boot_unread, found.unmounted
-    return OpenedGuest(found.guest, [], unread, [], unmounted, is_windows=True)
+    return OpenedGuest(WindowsSystem(found.guest), [], unread, [], unmounted)
 
 
 def _find_root(disk: Disk, trees: VolumeTrees) -> Volume | None:

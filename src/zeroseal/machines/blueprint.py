@@ -8,7 +8,7 @@ from pathlib import Path
 import bcrypt
 
 from zeroseal.errors import UsageError
-from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.guests.linux.network_files import FixedAddresses
 from zeroseal.images.output import write_small_file
 from zeroseal.machines.definition import (
     INSTALL_MEDIUM,

@@ -15,22 +15,22 @@ from datetime import UTC, datetime
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519
 
-from zeroseal.guests.account_edits import NewAccount, add_account, set_password
-from zeroseal.guests.accounts import find_account, read_accounts
-from zeroseal.guests.cloud_init import read_cloud_init
-from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.name_edits import (
+from zeroseal.guests.linux.account_edits import NewAccount, add_account, set_password
+from zeroseal.guests.linux.accounts import find_account, read_accounts
+from zeroseal.guests.linux.cloud_init import read_cloud_init
+from zeroseal.guests.linux.facts import read_host_name
+from zeroseal.guests.linux.name_edits import (
     has_time_zone,
     set_host_name,
     set_locale,
     set_time_zone,
 )
-from zeroseal.guests.network_files import find_network_service, set_network
-from zeroseal.guests.services import Services
-from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.guests.linux.network_files import find_network_service, set_network
+from zeroseal.guests.linux.services import Services
+from zeroseal.guests.linux.static_addresses import find_static_addresses
 from zeroseal.machines.seed import Seed, SeedAccount
-from zeroseal.sealing.first_boot import (
+from zeroseal.sealing.linux.first_boot import (
     INIT_SCRIPT_PATH,
     PLANTED_LINKS,
     SCRIPT_FOLDER,

@@ -15,7 +15,7 @@ from typing import Any
 import yaml
 
 from zeroseal.errors import DamagedError
-from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.guests.linux.network_files import FixedAddresses
 
 VOLUME_ID = "cidata"
 FILE_NAMES = ("meta-data", "user-data")

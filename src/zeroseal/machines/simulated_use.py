@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
-from zeroseal.guests.accounts import find_account, read_accounts
+from zeroseal.guests.linux.accounts import find_account, read_accounts
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
 from zeroseal.machines.sheet.model import BuildSheet, UsedFile

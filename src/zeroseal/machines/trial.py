@@ -16,13 +16,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from zeroseal.errors import RefusedError, environment_error
-from zeroseal.guests.failures import failed_on_console, read_failed_services
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.identity_value import IdentityValue
+from zeroseal.guests.linux.failures import failed_on_console, read_failed_services
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.answer_build import FirstStartAnswers, build_answer_file
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import issue_identity
 from zeroseal.guests.windows.services import WindowsServices
+from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, read_image_facts
 from zeroseal.images.qcow2.overlay import make_overlay
@@ -50,7 +52,6 @@ from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.identity_value import IdentityValue
 from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import resolve
@@ -194,7 +195,7 @@ def _throwaway_yard() -> Iterator[Yard]:
 def _is_windows(image: Path, wish: TrialWish) -> bool:
     """Whether the image holds a Windows, which no host but the simulated one starts here."""
     with opened_image(image, reach=wish.reach) as disk:
-        is_windows = Inspection.read(disk).windows is not None
+        is_windows = as_windows(Inspection.read(disk).system) is not None
     if is_windows and wish.host != LABEL:
         raise RefusedError(
             f"{image} holds a Windows, which is tried on the simulated host only: use --host "
@@ -206,14 +207,14 @@ def _is_windows(image: Path, wish: TrialWish) -> bool:
 def _tell_windows(machine: YardMachine, now: int) -> None:
     """A Windows takes no seed: it is told in its disk, as a clone is."""
     with changed_disk(machine.disk, now) as inspection:
-        assert inspection.windows is not None  # the image has one
-        assert inspection.registry is not None
-        guest, name = inspection.guest, machine.definition.name
-        if inspection.windows.identity.first_start.makes_identity:
-            guest.put_file(CACHED_PATHS[0], build_answer_file(FirstStartAnswers(name)), 0o644)
+        system, name = as_windows(inspection.system), machine.definition.name
+        assert system is not None  # the image has one
+        identity = system.windows.identity
+        if identity.first_start.makes_identity:
+            answers = build_answer_file(FirstStartAnswers(name))
+            system.guest.put_file(CACHED_PATHS[0], answers, 0o644)
         else:
-            sid = inspection.windows.identity.sid
-            issue_identity(guest, inspection.registry, name, sid, now)
+            issue_identity(system.registry, name, identity.sid, now)
 
 
 def _make_machine(
@@ -329,9 +330,11 @@ def _console_lines(folder: Path) -> list[str]:
 def _judge(disk: Path, machines: tuple[TrialMachine, ...], wish: TrialWish) -> Iterator[Regrowth]:
     with opened_image(disk) as image:
         inspection = Inspection.read(image)
-        wanted = _wanted_kinds(inspection.guest)
-        if inspection.registry:
-            wanted = _wanted_of_windows(inspection.registry)
+        windows = as_windows(inspection.system)
+        if windows:
+            wanted = _wanted_of_windows(windows.registry)
+        else:
+            wanted = _wanted_kinds(inspection.guest)
     for kind in wanted:
         sets = [{v.shown for v in machine.values if v.kind == kind} for machine in machines]
         missing = [machine.name for machine, found in zip(machines, sets, strict=True) if not found]

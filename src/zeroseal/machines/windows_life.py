@@ -64,7 +64,7 @@ class WindowsLife:
 
     def stop(self) -> None:
         """Shuts down: a seed is saved for the next start."""
-        hives = HiveSet(self.guest, self.now)
+        hives = HiveSet(open_registry(self.guest), self.now)
         self._set(hives, _SYSTEM, "RNG", "Seed", values.BINARY, secrets.token_bytes(76))
         hives.finish()
         self._write_logs(_RECORDS_AT_START + _RECORDS_MORE)
@@ -87,16 +87,16 @@ class WindowsLife:
         start = self.facts.identity.first_start
         if start is not FirstStart.RESEALED:
             return
-        new = reissue_sid(self.guest, self.facts.identity.sid, self.now, marks=False)
+        hives = HiveSet(open_registry(self.guest), self.now)
+        new = reissue_sid(hives, self.facts.identity.sid, marks=False)
         self.told.append(f"set-up gave the machine the security identifier {new.text}")
-        hives = HiveSet(self.guest, self.now)
         new_machine_guid(hives)
         state = f"{CURRENT}\\Setup\\State".partition("\\")[2]
         text = values.pack(values.SZ, "IMAGE_STATE_COMPLETE")
         self._set(hives, _SOFTWARE, state, "ImageState", values.SZ, text)
         name = self._take_answers()
         if name:
-            name_computer(open_registry(self.guest), hives, name)
+            name_computer(hives.registry, hives, name)
             self.told.append(f"set-up took the answer file and named the computer {name}")
         hives.finish()
 
@@ -122,7 +122,7 @@ class WindowsLife:
     def _grow_identifiers(self) -> None:
         """Identifiers that services make where they find none."""
         identity = read_identity(open_registry(self.guest))
-        hives = HiveSet(self.guest, self.now)
+        hives = HiveSet(open_registry(self.guest), self.now)
         if not identity.update_id:
             place, made = f"{CURRENT}\\WindowsUpdate".partition("\\")[2], str(uuid.uuid4())
             content = values.pack(values.SZ, made)
@@ -142,7 +142,7 @@ class WindowsLife:
             self.address = cards[0].addresses[0]
             return
         self.address = self.lease(self.mac)
-        hives = HiveSet(self.guest, self.now)
+        hives = HiveSet(open_registry(self.guest), self.now)
         content = values.pack(values.SZ, self.address)
         self._set(hives, cards[0].file, cards[0].key, "DhcpIPAddress", values.SZ, content)
         hives.finish()
@@ -164,7 +164,7 @@ class WindowsLife:
             folder = f"/Users/{account.name}"
             hive = self.guest.read_file(_DEFAULT_PROFILE)
             self.put(f"{folder}/NTUSER.DAT", hive)
-            hives = HiveSet(self.guest, self.now)
+            hives = HiveSet(open_registry(self.guest), self.now)
             place = f"{VERSION}\\ProfileList\\{sid}".partition("\\")[2]
             text = values.pack(values.SZ, f"C:\\Users\\{account.name}")
             self._set(hives, _SOFTWARE, place, "ProfileImagePath", values.SZ, text)

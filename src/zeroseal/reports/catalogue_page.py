@@ -8,8 +8,8 @@ from zeroseal.traces.key_edits import KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,
     EventLogs,
-    Finder,
     HomeGlobs,
+    InCode,
     PathGlobs,
     RegistryKeys,
     RegistryValues,
@@ -50,8 +50,8 @@ def describe_place(place: Where) -> list[str]:
             lines = [_describe_values(item) for item in values]
         case EventLogs(patterns=patterns):
             lines = [f"event logs {pattern}" for pattern in patterns]
-        case Finder(name=name):
-            lines = [f"found by the {name.value} finder"]
+        case InCode(name=name):
+            lines = [f"found by the {name} finder"]
         case _:
             assert_never(place.locator)
     return lines + (_describe_edit(place.edit) if place.edit else [])

@@ -5,9 +5,9 @@ from __future__ import annotations
 import io
 from html import escape
 
+from zeroseal.guests.identity_value import Severity
 from zeroseal.reports.disk_report import ACCENTS, PAGE_STYLE
 from zeroseal.sealing.compare import Comparison, letter_of
-from zeroseal.sealing.identity_value import Severity
 
 COLOURS = {
     Severity.EXPOSED: "#d1478f",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from zeroseal.filesystems.driver import VolumeState
 from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.windows.system import as_windows
 from zeroseal.reports.as_json import Json, head, image_to_json, survey_to_json, volume_to_json
 from zeroseal.sealing.data_survey import DataSurvey
 from zeroseal.sealing.survey import Survey
@@ -39,8 +40,9 @@ def any_survey_to_json(survey: Survey | DataSurvey) -> Json:
     if isinstance(survey, DataSurvey):
         return data_survey_to_json(survey)
     found = survey_to_json(survey)
-    if survey.windows:
-        found |= {"windows": _windows(survey.windows), "ntfs": _volumes(survey.volume_states)}
+    windows = as_windows(survey.guest_system)
+    if windows:
+        found |= {"windows": _windows(windows.windows), "ntfs": _volumes(survey.volume_states)}
     return found
 
 

@@ -9,6 +9,7 @@ from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.system import GuestSystem
 from zeroseal.images.image import Image
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.places import PlaceFinder
@@ -18,24 +19,6 @@ from zeroseal.volumes.disk import Disk
 _MOST_FILES = 20
 _MOST_LOCATED = 16  # chunks whose files are named
 _STEP_BYTES = 1024  # the smallest block of a file system
-_MACHINE_ID = "/etc/machine-id"
-_SIGNS_OF_A_START = (
-    ("/etc/machine-id", "machine ID"),
-    ("/var/log/journal/", "journal"),
-    ("/var/lib/systemd/random-seed", "random seed"),
-    ("/etc/ssh/ssh_host_", "SSH host keys"),
-    ("/var/lib/dhcp/", "lease"),
-    ("/var/lib/cloud/", "first-boot state"),
-    ("/var/log/", "logs"),
-)
-_EVENT_LOGS, _PAGE_FILE = "/windows/system32/winevt/logs/", "/pagefile.sys"
-_SIGNS_OF_WINDOWS = (
-    (_EVENT_LOGS, "event logs"),
-    (_PAGE_FILE, "page file"),
-    ("/windows/system32/config/", "registry"),
-    ("/programdata/ssh/ssh_host_", "SSH host keys"),
-    ("/users/", "profiles"),
-)
 
 
 @dataclass(frozen=True)
@@ -79,7 +62,7 @@ def explain_changes(image: Image, record: SealRecord, changed: tuple[int, ...]) 
             later = list(_changed_files(guest, record.sealed_at))
             files = tuple(sorted(later)[:_MOST_FILES])
             located = tuple(_locate(inspection, changed, image.size_bytes))
-            told = _looks_like(guest, later, located, image.size_bytes, record)
+            told = _looks_like(inspection.system, later, located, image.size_bytes, record)
     except ZeroSealError as error:
         told = _size_sentence(image.size_bytes, record)
         return BrokenSeal(told, volumes, files, located, error)
@@ -87,27 +70,15 @@ def explain_changes(image: Image, record: SealRecord, changed: tuple[int, ...]) 
 
 
 def _looks_like(
-    guest: Guest,
+    system: GuestSystem,
     files: list[str],
     located: tuple[ChangedChunk, ...],
     size_bytes: int,
     record: SealRecord,
 ) -> str:
-    signs = [
-        name
-        for beginning, name in _SIGNS_OF_A_START
-        if any(path.startswith(beginning) for path in files)
-    ]
-    lowered = [path.lower() for path in files]
-    if guest.is_windows and any(path.startswith((_EVENT_LOGS, _PAGE_FILE)) for path in lowered):
-        signs = [
-            name
-            for beginning, name in _SIGNS_OF_WINDOWS
-            if any(path.startswith(beginning) for path in lowered)
-        ]
-        return f"it was started: it has {', '.join(signs)} of its own"
-    if _MACHINE_ID in files and len(guest.read_text(_MACHINE_ID).strip()) == 32:
-        return f"it was started: it has a {', '.join(signs)} of its own"
+    start = system.describe_start(files)
+    if start:
+        return f"it was started: {start}"
     size = _size_sentence(size_bytes, record)
     if size:
         return size

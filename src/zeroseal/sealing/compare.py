@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import UsageError
+from zeroseal.guests.identity_value import IdentityValue, Severity
 from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.identity_value import IdentityValue, Severity
 from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.inspection import Inspection
 

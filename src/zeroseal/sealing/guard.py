@@ -3,6 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.inspection import Inspection
+    from zeroseal.sealing.policy import Policy
+    from zeroseal.traces.finding import Finding
 
 
 @dataclass(frozen=True)
@@ -20,3 +26,9 @@ class Guard:
     lock_outs: tuple[str, ...]
     hints: tuple[str, ...] = ()
     planted: tuple[str, ...] = ()
+
+
+def guard(inspection: Inspection, treated: list[Finding], policy: Policy) -> Guard:
+    """Judges what a seal with these findings treated would lead to."""
+    judge = inspection.judge
+    return judge.guard(judge.project(inspection, treated, policy))

@@ -6,30 +6,28 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
-from zeroseal.errors import DamagedError, UsageError
+from zeroseal.errors import UsageError
 from zeroseal.filesystems.driver import Recovery, VolumeState
 from zeroseal.filesystems.drivers import driver_of, read_disk
 from zeroseal.filesystems.inventory import Inventory
-from zeroseal.guests.accounts import read_accounts
-from zeroseal.guests.facts import SystemFacts, read_facts
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.open import OpenedGuest, open_guest
-from zeroseal.guests.registry.paths import Registry
-from zeroseal.guests.services import Services
-from zeroseal.guests.windows.hives import open_registry
-from zeroseal.guests.windows.identity import WindowsFacts, read_windows
+from zeroseal.guests.system import GuestSystem, SystemFacts
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.policy import Policy
-from zeroseal.traces.context import FindContext, WindowsContext
+from zeroseal.traces.context import FindContext
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
-from zeroseal.traces.load import get_trace
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Volume
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.judge import Judge
 
 
 @dataclass
@@ -43,18 +41,12 @@ class _Kept:
 
 @dataclass
 class Inspection:
-    """A disk with its guest, read afresh from a store; ``recovered`` says what that took.
-
-    ``registry`` and ``windows`` are there where the guest is a Windows.
-    """
+    """A disk with its guest, read afresh from a store; ``recovered`` says what that took."""
 
     store: Store
     disk: Disk
     opened: OpenedGuest
-    facts: SystemFacts
     recovered: tuple[Recovery, ...] = ()
-    registry: Registry | None = None
-    windows: WindowsFacts | None = None
     image: Image | None = None
     _inventories: dict[str, Inventory] = field(default_factory=dict)
     _kept: _Kept | None = None
@@ -74,12 +66,7 @@ class Inspection:
         """
         disk = read_disk(store)
         recovered = tuple(_recover(disk)) if recover else ()
-        opened = open_guest(disk)
-        if opened.is_windows:
-            registry = open_registry(opened.guest)
-            facts = read_windows(registry, opened.guest.mounts[0].volume.name)
-            return cls(store, disk, opened, facts.system, recovered, registry, facts, image)
-        return cls(store, disk, opened, read_facts(opened.guest), recovered, image=image)
+        return cls(store, disk, open_guest(disk), recovered, image)
 
     def get_image(self) -> Image:
         """The container that the disk comes from."""
@@ -91,6 +78,23 @@ class Inspection:
     def guest(self) -> Guest:
         """The guest."""
         return self.opened.guest
+
+    @property
+    def system(self) -> GuestSystem:
+        """What runs there."""
+        return self.opened.system
+
+    @property
+    def facts(self) -> SystemFacts:
+        """What the system says of itself."""
+        return self.system.facts
+
+    @cached_property
+    def judge(self) -> Judge[Any]:
+        """What a seal weighs for such a system."""
+        from zeroseal.sealing.judges import judge_of  # it judges inspections
+
+        return judge_of(self.system)
 
     @property
     def unread(self) -> list[str]:
@@ -129,25 +133,14 @@ class Inspection:
         """What volumes say of themselves, those whose format does."""
         return tuple(iter_states(self.disk))
 
-    @cached_property
-    def services(self) -> Services:
-        """What a boot of a Linux starts."""
-        return Services(self.guest)
-
     def settle(self, policy: Policy) -> Policy:
         """The policy for this guest: accounts are kept where they are, spelled as they are."""
-        fold = str.lower if self.windows else str
-        return policy.for_accounts(self.account_names, fold)
+        return policy.for_accounts(self.system.account_names, self.system.fold)
 
-    @cached_property
+    @property
     def account_names(self) -> list[str]:
         """The names of all accounts, the system's own among them."""
-        if self.windows:
-            identity = self.windows.identity
-            names = [account.name for account in identity.accounts]
-            own = [profile.name for profile in identity.profiles if profile.has_own_folder]
-            return names + [name for name in own if name not in names]
-        return [account.name for account in read_accounts(self.guest)]
+        return self.system.account_names
 
     def context(self, policy: Policy) -> FindContext:
         """What finders need; kept for the policy that were asked for last.
@@ -170,51 +163,16 @@ class Inspection:
         return self._kept
 
     def _build_context(self, policy: Policy) -> FindContext:
-        context = FindContext(
-            guest=self.guest,
-            swaps=self.swaps,
-            inventory_of=self.inventory_of,
-            gaps=self.disk.gaps,
-            physical_volumes=self.disk.physical_volumes,
-            retained=frozenset(policy.retained_accounts),
-            keep_root_login=policy.keeps_root_login,
-            plants_first_boot=policy.plants_first_boot,
-            asks_dhcp=policy.asks_dhcp,
-            restarts_history=policy.restarts_history,
-            known_services=self.services,
-            accounts_stay=not policy.treats(get_trace("people.accounts")),
-            windows=self._windows_context(policy),
-        )
-        self._check_names(policy, context)
-        return context
-
-    def _windows_context(self, policy: Policy) -> WindowsContext | None:
-        if self.windows is None or self.registry is None:
-            return None
-        if self.windows.problem:
-            raise DamagedError(f"the registry cannot be read: {self.windows.problem}")
-        return WindowsContext(
-            registry=self.registry,
-            identity=self.windows.identity,
-            retained=frozenset(name.lower() for name in policy.retained_accounts),
-            accounts_stay=not policy.treats(get_trace("people.windows-accounts")),
-            reissues_sid=policy.reissues_sid,
-            disables_administrator=policy.disables_administrator,
-        )
-
-    def _check_names(self, policy: Policy, context: FindContext) -> None:
-        """Raises UsageError where an account to be retained or removed is not there."""
+        context = self.judge.build_context(self, policy)
         asked = set(policy.removed_accounts) - set(policy.removed_if_present)
-        known = {_folded(name, self.windows) for name in self.account_names}
+        known = {self.system.fold(name) for name in self.account_names}
         for name in (*policy.retained_accounts, *sorted(asked)):
-            if _folded(name, self.windows) not in known:
-                humans = [account.name for account in context.accounts if account.is_human]
-                if context.windows:
-                    humans = [a.name for a in context.windows.identity.accounts if a.is_human]
+            if self.system.fold(name) not in known:
                 raise UsageError(
                     f"the guest has no account {name!r}; its human accounts are "
-                    f"{', '.join(humans) or 'none'}"
+                    f"{', '.join(self.system.human_names) or 'none'}"
                 )
+        return context
 
     def _find(self, policy: Policy, context: FindContext, progress: Progress) -> list[Finding]:
         claimed: set[str] = set()
@@ -249,11 +207,6 @@ def iter_states(disk: Disk) -> Iterator[VolumeState]:
         state = driver.read_state(volume.store, volume.name) if driver else None
         if state:
             yield state
-
-
-def _folded(name: str, windows: WindowsFacts | None) -> str:
-    """A name as it is compared: Windows knows no case."""
-    return name.lower() if windows else name
 
 
 def _recover(disk: Disk) -> Iterator[Recovery]:

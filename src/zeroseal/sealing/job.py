@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Generic, TypeVar
 from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CancellableStore
-from zeroseal.guests.facts import SystemFacts
+from zeroseal.guests.system import SystemFacts
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, facts_of
 from zeroseal.progress import CancelToken, Progress, quiet

@@ -18,10 +18,9 @@ from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.compressors import UNPACK_ERRORS, iter_unpacked
 from zeroseal.guests.git_objects import is_object, iter_objects
-from zeroseal.guests.guest import Guest
-from zeroseal.guests.initramfs import skip_plain_archives
+from zeroseal.guests.linux.initramfs import skip_plain_archives
+from zeroseal.guests.system import GuestSystem
 from zeroseal.progress import Progress, Step
-from zeroseal.sealing.common_words import ShippedFiles
 from zeroseal.sealing.searched_value import ValueSet
 
 _NAMES = (
@@ -38,8 +37,6 @@ _NAMES = (
     ".img",
     ".cpio",
 )
-_WINDOWS_PLACES = ("/Users", "/ProgramData", "/inetpub", "/Windows/Setup", "/Windows/Installer")
-_PLACES = ("/boot", "/etc", "/home", "/opt", "/root", "/srv", "/usr/local", "/var")
 _PIECE_BYTES = 16 << 20
 _LONGEST_FILE = 512 << 20
 _LONGEST_CONTENT = 1 << 30
@@ -60,20 +57,19 @@ class PackedResult:
     not_opened: tuple[str, ...]
 
 
-def search_packed_files(guest: Guest, values: ValueSet, progress: Progress) -> PackedResult:
+def search_packed_files(system: GuestSystem, values: ValueSet, progress: Progress) -> PackedResult:
     """Searches inside the compressed files that packages did not bring."""
     searcher = Searcher(values.needles)
-    shipped = ShippedFiles(guest)
     found: dict[tuple[str, str], None] = {}
     not_opened, opened = [], 0
     known: dict[bytes, set[int]] = {}
-    for path in iter_packed(guest):
-        if shipped.holds(path) or not searcher.longest:
+    for path in iter_packed(system):
+        if system.is_shipped(path) or not searcher.longest:
             continue
         progress(Step("opening compressed files", opened, 0, "files", path))
         opened += 1
         try:
-            raw = guest.read_file(path, _LONGEST_FILE)
+            raw = system.guest.read_file(path, _LONGEST_FILE)
             digest = blake3(raw).digest()
             if digest not in known:
                 pieces = iter_objects(raw) if is_object(path) else _iter_content(raw)
@@ -87,9 +83,10 @@ def search_packed_files(guest: Guest, values: ValueSet, progress: Progress) -> P
     return PackedResult(tuple(found), opened, tuple(not_opened))
 
 
-def iter_packed(guest: Guest) -> Iterator[str]:
+def iter_packed(system: GuestSystem) -> Iterator[str]:
     """The compressed files that are looked into, by their names."""
-    for place in _WINDOWS_PLACES if guest.is_windows else _PLACES:
+    guest = system.guest
+    for place in system.packed_places:
         if not guest.is_folder(place):
             continue
         for path, facts in guest.walk(place):

@@ -6,11 +6,12 @@ from zeroseal.blocks.pieced import PiecedStore
 from zeroseal.blocks.store import SliceStore
 from zeroseal.filesystems.tree import FileTree, Kind
 from zeroseal.guests.guest import Mount
-from zeroseal.sealing.common_words import NAMES_SUFFIX
+from zeroseal.guests.system import GuestSystem
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.volumes.volume import LVM_KIND, Volume
 
 LVM_METADATA = "LVM metadata of "
+NAMES_SUFFIX = " (names)"  # a place in the names of a folder
 
 
 class PlaceFinder:
@@ -88,3 +89,8 @@ def _paths_by_node(tree: FileTree, mount_path: str) -> dict[int, str]:
                 name += NAMES_SUFFIX
             found.setdefault(entry.node, name)
     return found
+
+
+def is_shipped(system: GuestSystem, place: str) -> bool:
+    """Whether a place, as a search names it, is as its package brought it."""
+    return system.is_shipped(place.removesuffix(NAMES_SUFFIX), place.endswith(NAMES_SUFFIX))

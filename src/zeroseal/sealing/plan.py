@@ -5,11 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.errors import BlockerError, LockOutError
-from zeroseal.guests.services import Services
-from zeroseal.sealing.first_boot import check_plantable, planted_paths
-from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.guard import Guard, guard
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.readiness import Readiness
 from zeroseal.traces.finding import Finding
@@ -54,13 +51,9 @@ def plan_seal(
     Raises:
         RefusedError: a first-boot unit was asked for and could not work.
     """
-    if policy.plants_first_boot:
-        check_plantable(inspection.guest, Services(inspection.guest))
     treated = [finding for finding in findings if policy.treats(finding.trace)]
     assured = guard(inspection, treated, policy)
-    guest = inspection.guest
-    is_planting = (policy.plants_first_boot or assured.planted) and not inspection.windows
-    planted = planted_paths(guest, Services(guest)) if is_planting else ()
+    planted = inspection.judge.planted_paths(inspection, policy, assured)
     skipped = [finding for finding in findings if not policy.treats(finding.trace)]
     return Plan(
         treated=tuple(treated),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,15 +9,9 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.filesystems.driver import Recovery
 from zeroseal.images.image import Image
 from zeroseal.sealing.house_requirements import find_unmet
-from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.outlook import Outlook
-from zeroseal.sealing.places import LVM_METADATA
 from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.readiness_of_guest import find_advice, find_blockers
 from zeroseal.sealing.remark import CONSEQUENCES, Remark
-from zeroseal.sealing.some_of import some_of
-from zeroseal.sealing.windows.readiness import find_windows_remarks
 from zeroseal.traces.finding import Finding
 
 _NEARLY_FULL = 0.95
@@ -49,9 +42,8 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
         policy: what is to be treated; house rules may make a blocker of advice, and the other way.
     """
     treated = [finding for finding in findings if policy.treats(finding.trace)]
-    outlook = Outlook.of(inspection, treated, policy)
     handled = {item.place for item in treated}
-    image = inspection.get_image()
+    image, judge = inspection.get_image(), inspection.judge
     blockers = [
         f"The guest mounts {reason}, which cannot be read here: its traces would stay."
         for reason in inspection.unread
@@ -59,12 +51,8 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     blockers += find_unmet(inspection, policy.requirements)
     hints: list[str] = []
     consequences: list[str] = []
-    if inspection.windows:
-        remarks = list(find_windows_remarks(outlook))
-    else:
-        remarks = [*find_blockers(outlook), *find_advice(image, outlook, handled)]
-        remarks += _named_after_host(inspection, policy)
-        remarks += _weaknesses(inspection)
+    projected = judge.project(inspection, treated, policy)
+    remarks = [*judge.find_remarks(projected, handled), *_weaknesses(inspection)]
     for remark in remarks:
         if remark.code in policy.ignored_remarks:
             continue
@@ -96,31 +84,6 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
         advice.append("The image has a backing file; a new file is whole without one.")
     advice += _full_volumes(inspection)
     return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences))
-
-
-def _named_after_host(inspection: Inspection, policy: Policy) -> Iterator[Remark]:
-    """Names that no seal can change, because boot loader and mounts go by them."""
-    host = inspection.facts.host_name.partition(".")[0]
-    if not host or not policy.treats_id("identity.host-name") or policy.accepts_residue:
-        return
-    word = re.compile(rf"(?i)(?<![a-z0-9]){re.escape(host)}(?![a-z0-9])")
-    groups = {volume.group for volume in inspection.disk.volumes if volume.group}
-    logical = {volume.name for volume in inspection.disk.volumes if volume.logical_name}
-    named = [f"the volume group {name}" for name in sorted(groups) if word.search(name)]
-    named += [
-        f"the logical volume {name}"
-        for name in sorted(logical)
-        if word.search(name.partition("/")[2])
-    ]
-    places = [f"{LVM_METADATA}{volume.name}" for volume in inspection.disk.physical_volumes]
-    if named and not all(any_pattern_fits(policy.residue_places, place) for place in places):
-        yield Remark(
-            "named-after-host",
-            f"{some_of(named)[:1].upper()}{some_of(named)[1:]} has the host's name in its own, and "
-            "every clone would have it: rename it in the guest (vgrename or lvrename, then boot "
-            "loader, /etc/fstab and initramfs), or allow it in the house rules "
-            f'(allow.residue = ["{places[0]}"] and the files that name it).',
-        )
 
 
 def _weaknesses(inspection: Inspection) -> Iterator[Remark]:

@@ -21,7 +21,7 @@ from zeroseal import __version__
 from zeroseal.blocks.digest import CHUNK_BYTES, DiskDigest
 from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import DamagedError
-from zeroseal.guests.facts import SystemFacts
+from zeroseal.guests.system import SystemFacts
 from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan

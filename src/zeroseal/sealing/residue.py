@@ -8,19 +8,17 @@ from dataclasses import dataclass, replace
 
 from zeroseal.blocks.search import MOST_EACH, Hit, Searcher, search_store
 from zeroseal.blocks.store import Store
-from zeroseal.guests.guest import Guest
+from zeroseal.guests.system import GuestSystem
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.common_words import ShippedFiles
 from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
-from zeroseal.sealing.places import PlaceFinder
+from zeroseal.sealing.places import PlaceFinder, is_shipped
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.short_names import find_short_names
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
 from zeroseal.sealing.some_of import some_of
-from zeroseal.sealing.windows.hive_places import HivePlaces
 
 _MOST_NAMED = 2000
 
@@ -69,12 +67,12 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
     """
     hits = search_store(disk, values.needles + signature_needles(len(values.values)), progress)
     inspection = Inspection.read(disk)
-    packed = search_packed_files(inspection.guest, values, progress)
+    packed = search_packed_files(inspection.system, values, progress)
     sorter = _HitSorter(disk, inspection, values)
     for hit in hits:
         sorter.take(hit)
-    short, common = find_short_names(inspection.guest, dict(values.short_names))
-    hidden, unread = search_hidden(inspection.guest, values)
+    short, common = find_short_names(inspection.system, dict(values.short_names))
+    hidden, unread = search_hidden(inspection.system, values)
     found = [*_with_keys(sorter.residue(), inspection, values)]
     stopping = {value.label for value in values.values if not value.is_told}
     found += [Residue(*one, 0, 1) for one in _inside(packed) if one[0] in stopping]
@@ -100,21 +98,21 @@ def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> V
     return ValueSearch(tuple(found), tuple(sorter.secrets()), not_searched, packed.opened)
 
 
-def search_hidden(guest: Guest, values: ValueSet) -> tuple[list[tuple[str, str]], list[str]]:
+def search_hidden(system: GuestSystem, values: ValueSet) -> tuple[list[tuple[str, str]], list[str]]:
     """((label of a value, place) of each hit, sentences about what could not be read).
 
     What the bytes of a volume do not show is searched as its file system reads it.
     """
-    searcher, shipped = Searcher(values.needles), ShippedFiles(guest)
+    searcher = Searcher(values.needles)
     found: dict[tuple[str, str], None] = {}
     unread: list[str] = []
-    for mount in guest.mounts if searcher.longest else ():
+    for mount in system.guest.mounts if searcher.longest else ():
         hits, told = mount.driver.search_hidden(mount.tree, searcher)
         unread += told
         for hit in hits:
             path = mount.path.rstrip("/") + hit.path
             value = values.values[hit.value_no]
-            if not (value.is_word and shipped.holds(path)):
+            if not (value.is_word and system.is_shipped(path)):
                 found[value.label, path] = None
     return list(found), unread
 
@@ -122,15 +120,11 @@ def search_hidden(guest: Guest, values: ValueSet) -> tuple[list[tuple[str, str]]
 def _with_keys(
     residue: list[Residue], inspection: Inspection, values: ValueSet
 ) -> Iterator[Residue]:
-    """Residue in hives of a Windows by the keys that hold it, as far as those can be found."""
-    if inspection.windows is None or not residue:
-        yield from residue
-        return
-    places = HivePlaces(inspection.guest)
+    """Residue by where inside its file it lies, for formats that have such places."""
     known = {value.label: value for value in values.values}
     for item in residue:
         value = known.get(item.label)
-        keys = places.keys_of(item.place, value) if value else []
+        keys = inspection.system.places_inside(item.place, value.needles) if value else []
         inside = f", inside {', '.join(keys)}" if keys else ""
         yield replace(item, place=item.place + inside)
 
@@ -165,7 +159,7 @@ class _HitSorter:
         self._disk = disk
         self._values = values.values
         self._finder = PlaceFinder(inspection)
-        self._shipped = ShippedFiles(inspection.guest)
+        self._system = inspection.system
         self._residue: dict[tuple[str, str], list[Hit]] = {}
         self._secrets: dict[tuple[str, str], list[Hit]] = {}
         self._words: dict[str, set[str]] = {}
@@ -180,12 +174,12 @@ class _HitSorter:
         value = self._values[hit.value_no]
         place = self._finder.place_of(hit.offset_bytes)
         if value.is_told:
-            if not self._shipped.holds(place):
+            if not is_shipped(self._system, place):
                 offsets = self._parts.setdefault(value.label, {}).setdefault(place, set())
                 offsets.add(hit.offset_bytes)
             return
         self._whole.add(hit.offset_bytes)
-        if value.is_word and self._shipped.holds(place):
+        if value.is_word and is_shipped(self._system, place):
             self._words.setdefault(value.label, set()).add(place)
         else:
             self._residue.setdefault((value.label, place), []).append(hit)
@@ -223,7 +217,7 @@ class _HitSorter:
         if self._finder.is_unused(place):
             key = f"something that looks like a {signature.label}", place
             self._residue.setdefault(key, []).append(hit)
-        elif not signature.home.search(place) and not self._shipped.holds(place):
+        elif not signature.home.search(place) and not is_shipped(self._system, place):
             self._secrets.setdefault((signature.label, place), []).append(hit)
 
 

@@ -6,9 +6,9 @@ is.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from zeroseal.blocks.search import Needle
+from zeroseal.blocks.search import MIN_BYTES, Needle
 
 
 def text_needle(value: str) -> Needle:
@@ -33,6 +33,33 @@ class SearchedValue:
     needles: tuple[Needle, ...]
     is_word: bool = False
     is_told: bool = False
+
+
+@dataclass
+class CollectedValues:
+    """Values on their way to a ``ValueSet``.
+
+    Attributes:
+        values: those that are searched for.
+        not_searched: values that cannot be, sentences.
+        short_names: {name: label} of those that are looked for as words in files only.
+    """
+
+    values: list[SearchedValue] = field(default_factory=list)
+    not_searched: list[str] = field(default_factory=list)
+    short_names: dict[str, str] = field(default_factory=dict)
+
+    def add_name(self, label: str, name: str) -> None:
+        """Adds a name, alone and as a part of longer ones; one that is too short is told."""
+        if len(name) < MIN_BYTES or not name.isascii():
+            self.not_searched.append(
+                f"The {label} was not searched for: it is too short, or too common a word."
+            )
+            return
+        word = text_needle(name)._replace(whole_word=True)
+        self.values.append(SearchedValue(label, (word, wide_needle(name)), is_word=True))
+        part = f"{label} as a part of longer names"
+        self.values.append(SearchedValue(part, (text_needle(name),), is_word=True, is_told=True))
 
 
 @dataclass(frozen=True)

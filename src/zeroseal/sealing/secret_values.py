@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from zeroseal.blocks.search import Needle
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.host_key_files import iter_host_keys
+from zeroseal.guests.linux.host_key_files import iter_host_keys
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import SearchedValue
@@ -45,17 +45,23 @@ def removed_secrets(inspection: Inspection, policy: Policy) -> Iterator[Searched
         elif isinstance(change, EditKeys):
             values = edited_values(guest.read_text(change.path), change.edit)
             passwords |= dict.fromkeys(values, change.path)
-    if not context.accounts_stay:
-        for account in context.doomed:
-            paths |= dict.fromkeys(guest.glob(f"{account.home}/.ssh/*"))
+    yield from _of_files(guest, paths)
+    for value, path in passwords.items():
+        if _MIN_SECRET_BYTES <= len(value) <= _LONGEST_PASSWORD and value.isascii():
+            yield SearchedValue(f"secret of {path}", (Needle(0, value.encode()),), is_word=True)
+
+
+def removed_keys_of(guest: Guest, home: str) -> Iterator[SearchedValue]:
+    """The secrets in the folder for keys of a home that is removed."""
+    return _of_files(guest, guest.glob(f"{home}/.ssh/*"))
+
+
+def _of_files(guest: Guest, paths: Iterable[str]) -> Iterator[SearchedValue]:
     for path in paths:
         if not _NOT_SECRET.search(path) and guest.is_file(path):
             forms = tuple(_forms_of_file(guest.read_file(path, _MAX_FILE_BYTES)))
             if forms:
                 yield SearchedValue(f"secret of {path}", forms, is_word=True)
-    for value, path in passwords.items():
-        if _MIN_SECRET_BYTES <= len(value) <= _LONGEST_PASSWORD and value.isascii():
-            yield SearchedValue(f"secret of {path}", (Needle(0, value.encode()),), is_word=True)
 
 
 def _changes_of_secrets(

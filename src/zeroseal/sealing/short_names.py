@@ -11,33 +11,31 @@ import re
 from collections.abc import Iterator
 
 from zeroseal.filesystems.tree import Kind
-from zeroseal.guests.accounts import read_accounts
-from zeroseal.guests.guest import Guest
-from zeroseal.sealing.common_words import NAMES_SUFFIX, ShippedFiles
+from zeroseal.guests.system import GuestSystem
+from zeroseal.sealing.places import NAMES_SUFFIX
 
-_PLACES = ("/etc", "/var/lib", "/var/spool", "/var/mail", "/var/log", "/root")
 _MOST_BYTES = 1 << 20
 _MANY = 25  # places of a name that is a common word
 SHORTEST = 3
 
 
 def find_short_names(
-    guest: Guest, names: dict[str, str]
+    system: GuestSystem, names: dict[str, str]
 ) -> tuple[list[tuple[str, str]], list[str]]:
     """((label, place) of what was found, sentences about names that are common words).
 
     Args:
-        guest: where.
+        system: where.
         names: {name: label}.
     """
-    if not names or guest.is_windows:
+    if not names or not system.word_places:
         return [], []
     found: dict[str, dict[str, None]] = {label: {} for label in names.values()}
-    for word, place in _iter_places(guest, names):
+    for word, place in _iter_places(system, names):
         found[names[word]][place] = None
     told = [
         f"The {label} is too short for a search of the disk's bytes: it was looked for as a whole "
-        f"word in the text files and names below {', '.join(_PLACES)} and homes."
+        f"word in the text files and names below {', '.join(system.word_places)} and homes."
         for label in names.values()
     ]
     told += [
@@ -61,10 +59,9 @@ def word_pattern(names: list[str]) -> re.Pattern[bytes]:
     return re.compile(rb"(?i)(?<![A-Za-z0-9_-])(" + words + rb")(?![A-Za-z0-9_-])")
 
 
-def _iter_places(guest: Guest, names: dict[str, str]) -> Iterator[tuple[str, str]]:
-    pattern, shipped = word_pattern(list(names)), ShippedFiles(guest)
-    homes = [account.home for account in read_accounts(guest) if account.is_human]
-    for top in dict.fromkeys((*_PLACES, *homes)):
+def _iter_places(system: GuestSystem, names: dict[str, str]) -> Iterator[tuple[str, str]]:
+    pattern, guest = word_pattern(list(names)), system.guest
+    for top in dict.fromkeys((*system.word_places, *system.human_homes)):
         if not guest.is_folder(top):
             continue
         for path, facts in guest.walk(top):
@@ -76,5 +73,5 @@ def _iter_places(guest: Guest, names: dict[str, str]) -> Iterator[tuple[str, str
                 continue
             content = guest.read_file(path, _MOST_BYTES)
             words = set() if b"\0" in content[:1024] else set(pattern.findall(content))
-            if words and not shipped.holds(path):
+            if words and not system.is_shipped(path):
                 yield from ((word.decode().lower(), path) for word in words)

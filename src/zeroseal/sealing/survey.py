@@ -6,18 +6,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.filesystems.driver import VolumeState
-from zeroseal.guests.facts import SystemFacts
-from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.system import GuestSystem, SystemFacts
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, facts_of, stored_by_part
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.guard import Guard, guard
 from zeroseal.sealing.inspection import Inspection, recoverable
-from zeroseal.sealing.lockout import guard
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.readiness import Readiness, assess
 from zeroseal.sealing.tree_image import inspected_tree
-from zeroseal.traces.changes import RegistryChange, ReissueSid
+from zeroseal.traces.changes import PathChange, VolumeChange
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
 from zeroseal.volumes.disk import Disk
@@ -33,7 +31,7 @@ class Survey:
         findings: in the order of the catalogue.
         guard: what a seal with this policy would lead to.
         policy: what was asked for.
-        windows: more of a Windows, and ``volume_states`` of its volumes.
+        guest_system: what runs there, and ``volume_states`` what its volumes say of themselves.
     """
 
     image: ImageFacts
@@ -45,7 +43,7 @@ class Survey:
     readiness: Readiness
     guard: Guard
     policy: Policy
-    windows: WindowsFacts | None = None
+    guest_system: GuestSystem
     volume_states: tuple[VolumeState, ...] = ()
 
     @property
@@ -96,8 +94,8 @@ def survey_inspected(inspection: Inspection, policy: Policy, progress: Progress)
         readiness=assess(inspection, findings, policy),
         guard=guard(inspection, treated, policy),
         policy=policy,
-        windows=inspection.windows,
-        volume_states=inspection.volume_states() if inspection.windows else (),
+        guest_system=inspection.system,
+        volume_states=inspection.volume_states(),
     )
 
 
@@ -111,9 +109,7 @@ class TraceSummary:
     @property
     def has_size(self) -> bool:
         """Whether it is files or parts of a volume, and not places of a registry only."""
-        return any(
-            not isinstance(item.change, RegistryChange | ReissueSid) for item in self.findings
-        )
+        return any(isinstance(item.change, PathChange | VolumeChange) for item in self.findings)
 
     @property
     def size_bytes(self) -> int:

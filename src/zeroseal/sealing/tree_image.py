@@ -13,8 +13,8 @@ from zeroseal.filesystems.plain.driver import TREE_KIND
 from zeroseal.filesystems.plain.folder import FolderSource
 from zeroseal.filesystems.plain.tar import TarSource
 from zeroseal.filesystems.plain.tree import PlainTree
-from zeroseal.guests.facts import read_facts
 from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.linux.system import LinuxSystem
 from zeroseal.guests.open import OpenedGuest, looks_like_root
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.facts import TREE_FORMATS
@@ -111,10 +111,8 @@ def inspect_tree(tree: PlainTree, image: TreeImage | None = None) -> Inspection:
             f"{tree.where} holds no root file system of a Linux system: there is no "
             "/etc/os-release in it"
         )
-    opened = OpenedGuest(guest, unread=[], boot_unread=[], swaps=[], unmounted=[])
-    return Inspection(
-        volume.store, Disk("none", "", [], []), opened, read_facts(guest), image=image
-    )
+    opened = OpenedGuest(LinuxSystem(guest), unread=[], boot_unread=[], swaps=[], unmounted=[])
+    return Inspection(volume.store, Disk("none", "", [], []), opened, image=image)
 
 
 def digest_file(path: Path, progress: Progress = quiet) -> DiskDigest:

@@ -5,15 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from zeroseal.guests.cloud_init import read_cloud_init
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.network_files import find_network_service
-from zeroseal.guests.services import Services
+from zeroseal.guests.linux.cloud_init import read_cloud_init
+from zeroseal.guests.linux.network_files import find_network_service
+from zeroseal.guests.linux.services import Services
 from zeroseal.guests.windows.identity import FirstStart
+from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
-from zeroseal.sealing.first_boot import SEED, read_tasks
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.linux.first_boot import SEED, read_tasks
 from zeroseal.traces.finders import regrower
 from zeroseal.traces.load import get_trace
 
@@ -55,8 +56,9 @@ def read_abilities(image: Path, reach: Reach = OWN_FOLDER) -> Abilities:
     """
     with opened_image(image, reach=reach) as disk:
         inspection = Inspection.read(disk)
-        if inspection.windows:
-            return _of_windows(inspection.guest, inspection.windows.identity.first_start)
+        windows = as_windows(inspection.system)
+        if windows:
+            return _of_windows(inspection.guest, windows.windows.identity.first_start)
         return abilities_of(inspection.guest)
 
 

@@ -10,7 +10,7 @@ from ipaddress import ip_interface
 from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError, ZeroSealError
-from zeroseal.guests.network_files import FixedAddresses
+from zeroseal.guests.linux.network_files import FixedAddresses
 from zeroseal.images.facts import ImageFacts, read_image_facts
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.batch import Batch

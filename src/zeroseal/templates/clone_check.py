@@ -9,12 +9,13 @@ from pathlib import Path
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.errors import UsageError
-from zeroseal.guests.accounts import find_account, read_accounts
-from zeroseal.guests.facts import read_host_name
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.name_edits import read_locale, read_time_zone
-from zeroseal.guests.static_addresses import find_static_addresses
+from zeroseal.guests.linux.accounts import find_account, read_accounts
+from zeroseal.guests.linux.facts import read_host_name
+from zeroseal.guests.linux.name_edits import read_locale, read_time_zone
+from zeroseal.guests.linux.static_addresses import find_static_addresses
 from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.progress import Progress, Step, quiet
@@ -71,8 +72,9 @@ def check_clone(
     with opened_image(disk) as image, recoverable(image, recover=True) as store:
         inspection = Inspection.read(store, recover=True)
         guest = inspection.guest
-        if inspection.windows:
-            answers = list(_answers_of_windows(inspection.windows, wish))
+        windows = as_windows(inspection.system)
+        if windows:
+            answers = list(_answers_of_windows(windows.windows, wish))
         else:
             answers = list(_answers_of_guest(guest, wish))
         answers += _answers_of_size(inspection, image.size_bytes, wish)

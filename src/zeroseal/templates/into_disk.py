@@ -5,15 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 
 from zeroseal.errors import RefusedError
-from zeroseal.guests.account_edits import (
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.linux.account_edits import (
     NewAccount,
     add_account,
     give_all_rights,
     set_password,
 )
-from zeroseal.guests.guest import Guest
-from zeroseal.guests.name_edits import has_time_zone, set_host_name, set_locale, set_time_zone
-from zeroseal.guests.network_files import set_network
+from zeroseal.guests.linux.name_edits import has_time_zone, set_host_name, set_locale, set_time_zone
+from zeroseal.guests.linux.network_files import set_network
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.seed import Seed

@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError
-from zeroseal.guests.packages import changed_packages, read_packages, versions_of
+from zeroseal.guests.linux.packages import changed_packages, read_packages, versions_of
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import read_image_facts

@@ -10,7 +10,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from zeroseal.errors import RefusedError
-from zeroseal.guests.registry.paths import Registry
+from zeroseal.guests.guest import Guest
 from zeroseal.guests.windows.answer_build import (
     DomainJoin,
     FirstStartAnswers,
@@ -19,8 +19,8 @@ from zeroseal.guests.windows.answer_build import (
 )
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import MOST_NAME, issue_identity
+from zeroseal.guests.windows.system import WindowsSystem, as_windows
 from zeroseal.machines.disk_change import changed_disk
-from zeroseal.sealing.inspection import Inspection
 from zeroseal.templates.abilities import WINDOWS_SET_UP, Abilities
 from zeroseal.templates.clone_sheet.load import CloneWish
 
@@ -91,11 +91,11 @@ def settle_windows(disk: Path, wish: CloneWish, reissues: bool, now: int) -> lis
         ImageError, RefusedError: the disk cannot be read or changed.
     """
     with changed_disk(disk, now) as inspection:
-        assert inspection.windows is not None  # its template was one
-        assert inspection.registry is not None
-        if inspection.windows.identity.first_start.makes_identity:
-            return _put_answers(inspection, wish)
-        return _settle_plain(inspection, inspection.registry, wish, reissues, now)
+        system = as_windows(inspection.system)
+        assert system is not None  # its template was one
+        if system.windows.identity.first_start.makes_identity:
+            return _put_answers(system.guest, wish)
+        return _name_plain(system, wish, reissues, now)
 
 
 def answers_of(wish: CloneWish) -> FirstStartAnswers:
@@ -118,23 +118,20 @@ def answers_of(wish: CloneWish) -> FirstStartAnswers:
     )
 
 
-def _put_answers(inspection: Inspection, wish: CloneWish) -> list[str]:
-    guest, told = inspection.guest, []
+def _put_answers(guest: Guest, wish: CloneWish) -> list[str]:
+    remarks = []
     for path in CACHED_PATHS:
         if guest.is_file(path):
             guest.zero_content(path, 0)
             guest.remove(path)
-            told.append(f"its answer file takes the place of the template's {path}")
+            remarks.append(f"its answer file takes the place of the template's {path}")
     guest.put_file(CACHED_PATHS[0], build_answer_file(answers_of(wish)), 0o644)
-    return told
+    return remarks
 
 
-def _settle_plain(
-    inspection: Inspection, registry: Registry, wish: CloneWish, reissues: bool, now: int
-) -> list[str]:
-    assert inspection.windows is not None  # the caller looked
-    sid = inspection.windows.identity.sid if reissues else ""
-    issue_identity(inspection.guest, registry, wish.host_name, sid, now)
+def _name_plain(system: WindowsSystem, wish: CloneWish, reissues: bool, now: int) -> list[str]:
+    sid = system.windows.identity.sid if reissues else ""
+    issue_identity(system.registry, wish.host_name, sid, now)
     if reissues:
         return []
     return [

@@ -1,337 +1,239 @@
-"""What a treatment does to one place: a closed set of small values that a plan is made of.
+"""What a treatment does to one place: small values that a plan is made of.
 
-A change is a pure value. It never holds a secret: a file of accounts is rewritten by naming what
-goes, not by carrying its new content.
+A change is a pure value that knows its place and how it is carried out. It never holds a secret: a
+file of accounts is rewritten by naming what goes, not by carrying its new content. Changes that
+belong to one finder stand beside it (``linux/``, ``windows/``).
 """
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
+from collections.abc import Callable
 from dataclasses import dataclass
+from enum import IntEnum
+from typing import TYPE_CHECKING, ClassVar
 
 from zeroseal.blocks.patches import Patch
-from zeroseal.guests.windows.hives import hive_title
-from zeroseal.traces.key_edits import KeyEdit
+from zeroseal.blocks.store import Store
+from zeroseal.guests.guest import Guest
+from zeroseal.traces.key_edits import KeyEdit, edit_keys
+from zeroseal.traces.model import Treatment
+
+if TYPE_CHECKING:
+    from zeroseal.guests.windows.hives import HiveSet
 
 
-@dataclass(frozen=True)
-class RemovePath:
-    """Removes a file, link or whole folder of the guest."""
+class Phase(IntEnum):
+    """When a change is carried out.
 
-    path: str
-
-
-@dataclass(frozen=True)
-class EmptyFile:
-    """Cuts a file of the guest to nothing; owner, mode and attributes stay."""
-
-    path: str
-
-
-@dataclass(frozen=True)
-class ReplaceContent:
-    """Gives a file of the guest other content; owner, mode and attributes stay."""
-
-    path: str
-    content: str
-
-
-@dataclass(frozen=True)
-class DropAccounts:
-    """Takes accounts out of an account file: their lines, and their places in groups.
-
-    ``own_groups`` are groups that go with them.
+    Stale ranges come before the volumes are opened for editing; a new security identifier after
+    all that is removed.
     """
 
-    path: str
-    accounts: tuple[str, ...]
-    own_groups: tuple[str, ...]
+    PATCH = 0
+    EDIT = 1
+    LAST = 2
 
 
 @dataclass(frozen=True)
-class LockPassword:
-    """Makes an account's password field match no password, and drops its hash."""
+class Workbench:
+    """What changes are carried out on.
 
-    path: str
-    account: str
-
-
-@dataclass(frozen=True)
-class DropHostNames:
-    """Takes names out of a hosts file; a line left with its address alone goes."""
-
-    path: str
-    names: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class EditKeys:
-    """Drops or replaces keys of a text file."""
-
-    path: str
-    edit: KeyEdit
-
-
-@dataclass(frozen=True)
-class DropLines:
-    """Takes lines out of a text file that begin with one of some words."""
-
-    path: str
-    words: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class SwapBootToken:
-    """Puts a neutral word in the place of the machine ID in files of the boot loader."""
-
-    path: str
-    old: str
-    new: str
-
-
-@dataclass(frozen=True)
-class AskDhcp:
-    """Makes a network file ask DHCP instead of giving static addresses."""
-
-    path: str
-
-
-@dataclass(frozen=True)
-class PutFile:
-    """Makes a file with its folders, or gives one that is there this content."""
-
-    path: str
-    content: str
-
-
-@dataclass(frozen=True)
-class RenamePath:
-    """Gives a file or folder another name in its folder."""
-
-    path: str
-    new_name: str
-
-
-@dataclass(frozen=True)
-class BlankSwapFile:
-    """Zeroes a swap file behind its header; its blocks stay where they are."""
-
-    path: str
-
-
-@dataclass(frozen=True)
-class RewriteInitramfs:
-    """Takes entries out of an initramfs, and the content out of others.
-
-    ``dropped`` and ``emptied`` are paths inside the archive.
+    Attributes:
+        guest: opened for editing, but in the first phase.
+        store_of: gives the store of a volume by its name, the disk's for an empty name.
+        hives: of a Windows, being changed.
+        now: the moment that what changes is given, seconds since 1970.
     """
 
-    path: str
-    dropped: tuple[str, ...]
-    emptied: tuple[str, ...]
+    guest: Guest
+    store_of: Callable[[str], Store]
+    hives: HiveSet | None = None
+    now: int = 0
+
+    def get_hives(self) -> HiveSet:
+        """The hives; only changes of a Windows ask for them."""
+        if self.hives is None:
+            raise TypeError("the guest has no registry")
+        return self.hives
 
 
-@dataclass(frozen=True)
-class RemoveKey:
-    """Removes a key of the registry with all below it; ``file`` is its hive's."""
+class Change(ABC):
+    """What is done to one place.
 
-    file: str
-    key: str
+    Attributes:
+        phase: when it is done.
+        treatment: what it is called where the catalogue's entry says less; None for the entry's.
+    """
 
-
-@dataclass(frozen=True)
-class EmptyKey:
-    """Removes the values and keys that a key of the registry holds; it stays itself."""
-
-    file: str
-    key: str
-
-
-@dataclass(frozen=True)
-class RemoveValue:
-    """Removes a value of a key."""
-
-    file: str
-    key: str
-    name: str
-
-
-@dataclass(frozen=True)
-class BlankValue:
-    """Zeroes what a value holds; its length and type stay."""
-
-    file: str
-    key: str
-    name: str
-
-
-@dataclass(frozen=True)
-class SetText:
-    """Gives a value this text; its type stays."""
-
-    file: str
-    key: str
-    name: str
-    text: str
-
-
-@dataclass(frozen=True)
-class SetNumber:
-    """Gives a value this number."""
-
-    file: str
-    key: str
-    name: str
-    number: int
-
-
-@dataclass(frozen=True)
-class SetPolicyName:
-    """Gives a name of the security policy, a text with its length before it, another text."""
-
-    file: str
-    key: str
-    name: str
-    text: str
-
-
-@dataclass(frozen=True)
-class NewGuid:
-    """Gives a value a random GUID that nobody else has."""
-
-    file: str
-    key: str
-    name: str
-
-
-@dataclass(frozen=True)
-class DropWindowsAccount:
-    """Takes an account out of the account database and its groups."""
-
-    file: str
-    sid: str
-    account: str
-    rid: int
+    phase: ClassVar[Phase] = Phase.EDIT
+    treatment: ClassVar[Treatment | None] = None
 
     @property
-    def key(self) -> str:
-        """The key that bears its name."""
-        return f"SAM\\Domains\\Account\\Users\\Names\\{self.account}"
+    @abstractmethod
+    def place(self) -> str:
+        """The path, the key or the volume's name that it is about."""
+
+    @abstractmethod
+    def apply(self, bench: Workbench) -> None:
+        """Carries it out."""
 
 
 @dataclass(frozen=True)
-class DisableAccount:
-    """Sets the flag by which nobody can log in to an account."""
+class PathChange(Change):
+    """A change of a file or folder of the guest."""
 
-    file: str
-    key: str
-    rid: int
+    path: str
 
-
-@dataclass(frozen=True)
-class CleanHive:
-    """Zeroes what removed keys left in a hive and in its transaction logs."""
-
-    file: str
-    key: str = ""
+    @property
+    def place(self) -> str:
+        """The path."""
+        return self.path
 
 
 @dataclass(frozen=True)
-class WritePatches:
+class RemovePath(PathChange):
+    """Removes a file, link or whole folder of the guest."""
+
+    treatment = Treatment.REMOVE
+
+    def apply(self, bench: Workbench) -> None:  # noqa: D102 - as in Change
+        bench.guest.remove(self.path)
+
+
+@dataclass(frozen=True)
+class EmptyFile(PathChange):
+    """Cuts a file of the guest to nothing; owner, mode and attributes stay."""
+
+    def apply(self, bench: Workbench) -> None:  # noqa: D102
+        bench.guest.replace_content(self.path, b"")
+
+
+@dataclass(frozen=True)
+class ReplaceContent(PathChange):
+    """Gives a file of the guest other content; owner, mode and attributes stay."""
+
+    content: str
+
+    def apply(self, bench: Workbench) -> None:  # noqa: D102
+        bench.guest.replace_content(self.path, self.content.encode())
+
+
+@dataclass(frozen=True)
+class PutFile(PathChange):
+    """Makes a file with its folders, or gives one that is there this content."""
+
+    content: str
+
+    def apply(self, bench: Workbench) -> None:  # noqa: D102
+        bench.guest.put_file(self.path, self.content.encode(), 0o644)
+
+
+@dataclass(frozen=True)
+class RenamePath(PathChange):
+    """Gives a file or folder another name in its folder."""
+
+    new_name: str
+
+    def apply(self, bench: Workbench) -> None:  # noqa: D102
+        bench.guest.rename(self.path, self.new_name)
+
+
+@dataclass(frozen=True)
+class TextChange(PathChange):
+    """Rewrites a text file of the guest.
+
+    A finder asks ``edited`` whether there is anything to change; a plan is carried out by it.
+    """
+
+    treatment = Treatment.REWRITE
+
+    @abstractmethod
+    def edited(self, text: str) -> str:
+        """What the change makes of a text; the same text where there is nothing to do."""
+
+    def applies_to(self, guest: Guest) -> bool:
+        """Whether there is anything to change in a guest."""
+        text = guest.read_text(self.path)
+        return self.edited(text) != text
+
+    def apply(self, bench: Workbench) -> None:  # noqa: D102
+        text = self.edited(bench.guest.read_text(self.path))
+        bench.guest.replace_content(self.path, text.encode("utf-8", "surrogateescape"))
+
+
+@dataclass(frozen=True)
+class EditKeys(TextChange):
+    """Drops or replaces keys of a text file."""
+
+    edit: KeyEdit
+
+    def edited(self, text: str) -> str:  # noqa: D102
+        return edit_keys(text, self.edit)
+
+
+class VolumeChange(Change):
+    """A change of what lies beside the files of a volume.
+
+    Attributes:
+        stale_bytes: how much of it is not as it should be.
+    """
+
+    @property
+    @abstractmethod
+    def stale_bytes(self) -> int:
+        """How much it is."""
+
+
+@dataclass(frozen=True)
+class WritePatches(VolumeChange):
     """Makes stale ranges as they should be: zeros, or what the format has in their place.
 
     Attributes:
-        place: what they are part of, as a plan names it.
+        where: what they are part of, as a plan names it.
         volume: the name of the volume that they lie on; empty where it is the disk itself.
         patches: the ranges, exactly as they will be written.
     """
 
-    place: str
+    where: str
     volume: str
     patches: tuple[Patch, ...]
+    phase = Phase.PATCH
+
+    @property
+    def place(self) -> str:
+        """What they are part of."""
+        return self.where
+
+    @property
+    def stale_bytes(self) -> int:
+        """Of all of them."""
+        return sum(patch.stale_bytes for patch in self.patches)
+
+    def apply(self, bench: Workbench) -> None:  # noqa: D102
+        store = bench.store_of(self.volume)
+        for patch in self.patches:
+            patch.apply(store)
 
 
 @dataclass(frozen=True)
-class ForgetFileChanges:
+class ForgetFileChanges(VolumeChange):
     """Empties a volume's journal of changes to its files, and what names the volume in it."""
 
     volume: str
     size_bytes: int
 
+    @property
+    def place(self) -> str:
+        """The volume."""
+        return self.volume
 
-@dataclass(frozen=True)
-class ReissueSid:
-    """Puts a new random identifier in the place of the machine's own, everywhere."""
+    @property
+    def stale_bytes(self) -> int:
+        """The size of the journal."""
+        return self.size_bytes
 
-    volume: str
-    sid: str
-
-
-TextChange = (
-    DropAccounts | LockPassword | DropHostNames | EditKeys | DropLines | SwapBootToken | AskDhcp
-)
-PathChange = (
-    RemovePath
-    | EmptyFile
-    | ReplaceContent
-    | TextChange
-    | PutFile
-    | RenamePath
-    | BlankSwapFile
-    | RewriteInitramfs
-)
-RegistryChange = (
-    RemoveKey
-    | EmptyKey
-    | RemoveValue
-    | BlankValue
-    | SetText
-    | SetNumber
-    | SetPolicyName
-    | NewGuid
-    | DropWindowsAccount
-    | DisableAccount
-    | CleanHive
-)
-VolumeChange = WritePatches | ForgetFileChanges
-Change = PathChange | RegistryChange | VolumeChange | ReissueSid
-
-
-def registry_path(change: RegistryChange) -> str:
-    """A change's place as a path below its hive's file, its value last."""
-    parts = [change.file, *change.key.split("\\")] if change.key else [change.file]
-    name = getattr(change, "name", None)
-    return "/".join([*parts, *(() if name is None else (f":{name}",))]).lower()
-
-
-def place_of(change: Change) -> str:
-    """The path, the key or the volume's name that a change is about."""
-    if isinstance(change, RegistryChange):
-        key = f"\\{change.key}" if change.key else ""
-        name = getattr(change, "name", None)
-        return f"{hive_title(change.file)}{key}" + (
-            f" : {name or '(default)'}" if name is not None else ""
-        )
-    match change:
-        case ReissueSid():
-            return change.volume
-        case (
-            RemovePath(path=path)
-            | EmptyFile(path=path)
-            | ReplaceContent(path=path)
-            | DropAccounts(path=path)
-            | LockPassword(path=path)
-            | DropHostNames(path=path)
-            | EditKeys(path=path)
-            | DropLines(path=path)
-            | SwapBootToken(path=path)
-            | AskDhcp(path=path)
-            | PutFile(path=path)
-            | RenamePath(path=path)
-            | BlankSwapFile(path=path)
-            | RewriteInitramfs(path=path)
-        ):
-            return path
-        case WritePatches(place=place):
-            return place
-        case ForgetFileChanges(volume=volume):
-            return volume
+    def apply(self, bench: Workbench) -> None:  # noqa: D102
+        guest = bench.guest
+        mount = next(item for item in guest.mounts if item.volume.name == self.volume)
+        mount.driver.forget_changes(guest.editor_of(mount))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from zeroseal.traces.changes import Change, place_of
+from zeroseal.traces.changes import Change
 from zeroseal.traces.model import Trace, Treatment
 
 
@@ -30,4 +30,4 @@ class Finding:
     @property
     def place(self) -> str:
         """The path in the guest, or the volume."""
-        return place_of(self.change)
+        return self.change.place

@@ -18,9 +18,8 @@ from zeroseal.traces.key_edits import FORMATS, KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,
     EventLogs,
-    Finder,
-    FinderName,
     HomeGlobs,
+    InCode,
     Locator,
     PathGlobs,
     RegistryKeys,
@@ -107,7 +106,7 @@ def load_catalogue() -> tuple[Trace, ...]:
     """The built-in traces, in the order of the families and of their files."""
     traces: list[Trace] = []
     for name in _FILES:
-        traces += parse_traces(_read_catalogue_file(name), name)
+        traces += parse_traces(_read_catalogue_file(name), name, is_built_in=True)
     return tuple(traces)
 
 
@@ -120,8 +119,14 @@ def catalogue_digest() -> str:
     return digest.hexdigest()
 
 
-def parse_traces(text: str, file_name: str) -> list[Trace]:
+def parse_traces(text: str, file_name: str, is_built_in: bool = False) -> list[Trace]:
     """Parses the ``[[trace]]`` tables of a TOML text.
+
+    Args:
+        text: the TOML.
+        file_name: for messages.
+        is_built_in: whether the names of finders are right, as a test sees to; looking them up
+            loads them all.
 
     Raises:
         UsageError: no TOML, or an entry that breaks the schema; says file, trace and key.
@@ -130,11 +135,13 @@ def parse_traces(text: str, file_name: str) -> list[Trace]:
         document = convert(parse_toml(text, file_name), _File)
     except WrongValueError as error:
         raise UsageError(f"{file_name}: {error.key}: {error.reason}") from None
-    return build_traces(document.trace, file_name)
+    return build_traces(document.trace, file_name, is_built_in)
 
 
-def build_traces(tables: Iterable[dict[str, Any]], file_name: str) -> list[Trace]:
-    """Traces from their tables.
+def build_traces(
+    tables: Iterable[dict[str, Any]], file_name: str, is_built_in: bool = False
+) -> list[Trace]:
+    """Traces from their tables; as ``parse_traces``.
 
     Raises:
         UsageError: one breaks the schema; says file, trace and key.
@@ -145,6 +152,8 @@ def build_traces(tables: Iterable[dict[str, Any]], file_name: str) -> list[Trace
         where = f"{file_name}: trace {table.get('id') or '(without id)'}"
         try:
             trace = _build_trace(convert(table, TraceTable))
+            if not is_built_in:
+                _check_finders(trace)
         except WrongValueError as error:
             raise UsageError(f"{where}: {error.key}: {error.reason}") from None
         except ValueError as error:
@@ -223,6 +232,14 @@ def _build_trace(table: TraceTable) -> Trace:
     )
 
 
+def _check_finders(trace: Trace) -> None:
+    for place in trace.places:
+        if isinstance(place.locator, InCode):
+            from zeroseal.traces.finders import get_finder
+
+            get_finder(place.locator.name)
+
+
 def _is_of_windows(locator: Locator) -> bool:
     if isinstance(locator, PathGlobs):
         return any(pattern.startswith("%") for pattern in locator.patterns)
@@ -236,7 +253,7 @@ def _build_place(table: PlaceTable) -> Where:
         names = ", ".join(item.value for item in Treatment)
         raise ValueError(f"treatment must be one of {names}") from None
     locator = _build_locator(table)
-    needs_edit = treatment is Treatment.REWRITE and not isinstance(locator, Finder)
+    needs_edit = treatment is Treatment.REWRITE and not isinstance(locator, InCode)
     if needs_edit != (table.edit is not None):
         raise ValueError("paths with the treatment rewrite, and no others, have an edit")
     _check_treatment(treatment, locator)
@@ -313,10 +330,7 @@ def _build_locator(table: PlaceTable) -> Locator:
             return RegistryValues(tuple(map(_build_values, patterns)))
         case "event_logs":
             return EventLogs(patterns)
-    try:
-        return Finder(FinderName(table.finder))
-    except ValueError:
-        raise ValueError(f"there is no finder {table.finder!r}") from None
+    return InCode(patterns[0])
 
 
 def _checked_key(pattern: str) -> str:

@@ -64,49 +64,14 @@ class EventLogs:
     patterns: tuple[str, ...]
 
 
-class FinderName(Enum):
-    """Finders for what no pattern can say; ``finders.py`` says which function each one is."""
-
-    ACCOUNTS = "accounts"
-    INITRAMFS = "initramfs"
-    ROOT_PASSWORD = "root-password"
-    HOST_NAME = "host-name"
-    HOST_KEY_PATHS = "host-key-paths"
-    BOOT_ENTRIES = "boot-entries"
-    SELF_MADE_PAIR = "self-made-certificate"
-    SWAP_FILES = "swap-files"
-    STATIC_ADDRESSES = "static-addresses"
-    SWAP = "swap"
-    FREE_SPACE = "free-space"
-    SLACK = "slack"
-    GAPS = "gaps"
-    JOURNAL = "file-system-journal"
-    FREE_INODES = "free-inodes"
-    WINDOWS_ACCOUNTS = "windows-accounts"
-    WINDOWS_PROFILES = "windows-profiles"
-    WINDOWS_ADMINISTRATOR = "windows-administrator"
-    WINDOWS_TASKS = "windows-tasks"
-    COMPUTER_NAME = "computer-name"
-    REGISTERED_OWNER = "registered-owner"
-    MACHINE_SID = "machine-sid"
-    MACHINE_GUID = "machine-guid"
-    ANSWER_FILES = "answer-files"
-    USER_SERVICES = "user-services"
-    CARD_ADDRESSES = "card-addresses"
-    HIVE_REMAINS = "hive-remains"
-    SHADOW_HEADERS = "shadow-copy-headers"
-    LVM_HOSTS = "lvm-hosts"
-    VERSION_HISTORY = "version-history"
-
-
 @dataclass(frozen=True)
-class Finder:
-    """Places that a finder names."""
+class InCode:
+    """Places that a finder names: no pattern can (``finders.get_finder``)."""
 
-    name: FinderName
+    name: str
 
 
-Locator = PathGlobs | HomeGlobs | RegistryKeys | RegistryValues | EventLogs | Finder
+Locator = PathGlobs | HomeGlobs | RegistryKeys | RegistryValues | EventLogs | InCode
 
 
 @dataclass(frozen=True)

@@ -75,6 +75,11 @@ class Hive:
         if self.size > self._store.size_bytes - layout.BASE_BYTES or self.size % layout.PAGE_BYTES:
             raise self.damaged("it is cut off")
 
+    @property
+    def content(self) -> bytes:
+        """All of its bytes."""
+        return self._store.read(0, self._store.size_bytes)
+
     def is_clean(self, raw: bytes) -> bool:
         """Whether the base block says that the last write was whole."""
         same = self.base.sequence == self.base.done_sequence

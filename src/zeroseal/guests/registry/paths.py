@@ -78,6 +78,13 @@ class Registry:
             self._hives[path] = None if raw is None else self._open(path, raw)
         return self._hives[path]
 
+    def put(self, path: str, hive: Hive) -> None:
+        """From now on this is the hive in a file."""
+        for known in list(self._hives):
+            if known.lower() == path.lower():
+                self._hives[known] = hive
+        self._hives[path] = hive
+
     def profiles(self) -> list[Profile]:
         """All profiles that the machine lists, with the variables of their paths filled in."""
         hive = self.hive(f"{CONFIG_FOLDER}/SOFTWARE")

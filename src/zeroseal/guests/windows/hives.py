@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from zeroseal.errors import DamagedError, NeedsRecoveryError
+from functools import cached_property
+
+from zeroseal.errors import DamagedError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry.edit import HiveEditor
-from zeroseal.guests.registry.logs import empty_log, replay_logs
+from zeroseal.guests.registry.hive import Hive
+from zeroseal.guests.registry.logs import empty_log
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, MACHINE_HIVES, Registry
 
 LOG_ENDINGS = (".LOG", ".LOG1", ".LOG2")
@@ -38,9 +41,40 @@ class GuestFiles:
         return self._guest.read_file(path, _LONGEST) if self._guest.is_file(path) else None
 
 
-def open_registry(guest: Guest) -> Registry:
-    """The registry of a guest; a hive that was not closed is read through its logs, in memory."""
-    return Registry(GuestFiles(guest), recover=True)
+class GuestRegistry(Registry):
+    """The registry of a guest, written through: what a ``HiveSet`` changes is seen at once.
+
+    Each hive is read and parsed once; one that was not closed is read through its logs, in memory.
+    """
+
+    def __init__(self, guest: Guest) -> None:
+        super().__init__(GuestFiles(guest), recover=True)
+        self.guest = guest
+
+    @cached_property
+    def files(self) -> list[str]:
+        """The paths of all hives of the guest."""
+        return find_hives(self.guest)
+
+    def content(self, file: str) -> bytes:
+        """A hive's bytes as they are now, its logs replayed.
+
+        Raises:
+            DamagedError: there is no such hive, or it is not sound.
+        """
+        hive = self.hive(file)
+        if hive is None:
+            raise DamagedError(f"{file} is not in the guest")
+        return hive.content
+
+    def replace(self, file: str, content: bytes) -> None:
+        """The hive in a file is another now."""
+        self.put(file, Hive(content, file))
+
+
+def open_registry(guest: Guest) -> GuestRegistry:
+    """The registry of a guest."""
+    return GuestRegistry(guest)
 
 
 def find_hives(guest: Guest) -> list[str]:
@@ -72,41 +106,47 @@ class HiveSet:
     """Hives of a guest that are being changed; nothing is in their files until ``finish``.
 
     Args:
-        guest: opened with trees that can be changed.
+        registry: the registry, which sees the changes at once; its guest's trees can be changed.
         now: the moment that changed keys are given, seconds since 1970.
     """
 
-    def __init__(self, guest: Guest, now: int) -> None:
-        self._guest, self._now = guest, now
-        self._editors: dict[str, HiveEditor] = {}
+    def __init__(self, registry: GuestRegistry, now: int) -> None:
+        self.registry, self.now = registry, now
+        self.guest = registry.guest
+        self._editors: dict[str, tuple[str, HiveEditor]] = {}
 
     def editor(self, file: str) -> HiveEditor:
-        """The hive in a file, to be changed; one that was not closed is recovered first.
+        """The hive in a file, to be changed.
 
         Raises:
             DamagedError: there is no such hive, or it is not sound.
         """
         key = file.lower()
         if key not in self._editors:
-            if not self._guest.is_file(file):
-                raise DamagedError(f"{file} is not in the guest")
-            raw = self._guest.read_file(file, _LONGEST)
-            try:
-                opened = HiveEditor(raw, self._now, file)
-            except NeedsRecoveryError:
-                logs = [self._guest.read_file(log, _LONGEST) for log in logs_of(self._guest, file)]
-                opened = HiveEditor(replay_logs(raw, logs, file), self._now, file)
-            self._editors[key] = opened
-        return self._editors[key]
+            opened = HiveEditor(self.registry.content(file), self.now, file)
+            self._editors[key] = file, opened
+        return self._editors[key][1]
+
+    def is_open(self, file: str) -> bool:
+        """Whether a hive is being changed."""
+        return file.lower() in self._editors
+
+    def publish(self) -> None:
+        """Lets the registry see the changes, before they are in their files."""
+        for file, editor in self._editors.values():
+            self.registry.replace(file, editor.build())
 
     def finish(self) -> None:
         """Writes the hives that were changed, without anything in free cells, and empties logs."""
-        for file, editor in self._editors.items():
-            if not self._guest.is_file(file):
+        guest = self.guest
+        for file, editor in self._editors.values():
+            if not guest.is_file(file):
                 continue  # it went with its profile
             editor.zero_free()
-            self._guest.replace_content(file, editor.build())
-            for log in logs_of(self._guest, file):
-                length = self._guest.facts(log).size_bytes
-                self._guest.replace_content(log, empty_log(length))
+            content = editor.build()
+            guest.replace_content(file, content)
+            self.registry.replace(file, content)
+            for log in logs_of(guest, file):
+                length = guest.facts(log).size_bytes
+                guest.replace_content(log, empty_log(length))
         self._editors.clear()

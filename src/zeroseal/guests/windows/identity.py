@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 from enum import Enum
 
 from zeroseal.errors import ZeroSealError
-from zeroseal.guests.facts import SystemFacts
 from zeroseal.guests.registry import values
 from zeroseal.guests.registry.paths import Registry
+from zeroseal.guests.system import SystemFacts
 from zeroseal.guests.windows.accounts import WindowsAccount, read_accounts, read_machine_sid
 from zeroseal.guests.windows.sids import MachineSid
 

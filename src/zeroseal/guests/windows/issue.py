@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import uuid
 
-from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
 from zeroseal.guests.registry.paths import Registry
-from zeroseal.guests.windows.hives import HiveSet
+from zeroseal.guests.windows.hives import GuestRegistry, HiveSet
 from zeroseal.guests.windows.identity import COMPUTER_NAME, TCPIP
 from zeroseal.guests.windows.policy import POLICY_NAME, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
@@ -18,12 +17,11 @@ _PLACES = ((COMPUTER_NAME, "ComputerName"), (TCPIP, "NV Hostname"), (TCPIP, "Hos
 MOST_NAME = 15  # of NetBIOS
 
 
-def issue_identity(guest: Guest, registry: Registry, name: str, sid: str, now: int) -> None:
+def issue_identity(registry: GuestRegistry, name: str, sid: str, now: int) -> None:
     """Gives a machine that starts plainly a name and identifiers of its own.
 
     Args:
-        guest: opened with trees that can be changed.
-        registry: the guest's.
+        registry: of a guest that is opened for editing.
         name: of the computer.
         sid: the security identifier that it has; empty to leave it.
         now: the moment that changed keys are given, seconds since 1970.
@@ -31,12 +29,12 @@ def issue_identity(guest: Guest, registry: Registry, name: str, sid: str, now: i
     Raises:
         RefusedError: as ``reissue_sid``.
     """
-    hives = HiveSet(guest, now)
+    hives = HiveSet(registry, now)
     name_computer(registry, hives, name)
     new_machine_guid(hives)
-    hives.finish()
     if sid:
-        reissue_sid(guest, sid, now, marks=False)
+        reissue_sid(hives, sid, marks=False)
+    hives.finish()
 
 
 def name_computer(registry: Registry, hives: HiveSet, name: str) -> None:

@@ -43,7 +43,7 @@ def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVol
             if driver.holds_root_of:
                 raise
             boot_unread.append(f"{volume.name} ({error.message})")
-    guest = Guest([Mount("/", system, opener(system))], beside, is_windows=True)
+    guest = Guest([Mount("/", system, opener(system))], beside, folds_case=True)
     seen = [mount.volume for mount in guest.mounts]
     unmounted = [
         volume for volume in disk.volumes if volume not in seen and volume.content.holds_data

@@ -14,7 +14,7 @@ from zeroseal.errors import RefusedError
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
-from zeroseal.guests.windows.hives import HiveSet, find_hives, open_registry
+from zeroseal.guests.windows.hives import HiveSet, find_hives
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, mark
@@ -22,13 +22,12 @@ from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, mark
 Pairs = list[tuple[bytes, bytes]]
 
 
-def reissue_sid(guest: Guest, text: str, now: int, marks: bool = True) -> MachineSid:
+def reissue_sid(hives: HiveSet, text: str, marks: bool = True) -> MachineSid:
     """Puts a new random identifier in the place of the machine's own.
 
     Args:
-        guest: opened with trees that can be changed.
+        hives: of a guest that is opened for editing; whoever made them writes them back.
         text: the old one, ``S-1-5-21-A-B-C``.
-        now: the moment that changed keys are given, seconds since 1970.
         marks: whether a later look is to know that a seal made it.
 
     Returns:
@@ -43,22 +42,24 @@ def reissue_sid(guest: Guest, text: str, now: int, marks: bool = True) -> Machin
             f"the machine's identifier {text} has numbers too small to be replaced by others of "
             "their length: run Windows' own generalize pass on a throwaway copy instead"
         )
-    new = old.another(())
+    new, guest = old.another(()), hives.guest
     pairs = pairs_of(old, new)
-    hashed = _task_hashes(guest)
-    hives = HiveSet(guest, now)
+    hashed = _task_hashes(hives)
     for path in find_hives(guest):
-        if any(before in guest.read_file(path, 1 << 31) for before, _after in pairs):
+        content = hives.editor(path).build() if hives.is_open(path) else None
+        content = content or hives.registry.content(path)
+        if any(before in content for before, _after in pairs):
             hives.editor(path).replace_bytes(pairs)
     if marks:
         mark(hives.editor(SOFTWARE_FILE), new.text)
-    hives.finish()
     for mount in guest.mounts:
-        if isinstance(mount.tree, NtfsEditor):
-            mount.tree.replace_bytes(pairs)
+        tree = guest.editor_of(mount)
+        if isinstance(tree, NtfsEditor):
+            tree.replace_bytes(pairs)
     guest.forget_ways()
     guest.finish()
-    _renew_task_hashes(guest, hashed, now)
+    hives.publish()
+    _renew_task_hashes(hives, hashed)
     return new
 
 
@@ -72,17 +73,16 @@ def pairs_of(old: MachineSid, new: MachineSid) -> Pairs:
     ]
 
 
-def _task_hashes(guest: Guest) -> dict[str, bytes]:
+def _task_hashes(hives: HiveSet) -> dict[str, bytes]:
     """The hash of every task's file."""
-    tasks = iter_tasks(guest, open_registry(guest))
-    return {task.path: _hash_of(guest, task.path) for task in tasks}
+    tasks = iter_tasks(hives.guest, hives.registry)
+    return {task.path: _hash_of(hives.guest, task.path) for task in tasks}
 
 
-def _renew_task_hashes(guest: Guest, before: dict[str, bytes], now: int) -> None:
+def _renew_task_hashes(hives: HiveSet, before: dict[str, bytes]) -> None:
     """The scheduler's cache has a hash of each task: those of changed tasks are made anew."""
-    hives = HiveSet(guest, now)
-    for task in iter_tasks(guest, open_registry(guest)):
-        old, new = before.get(task.path, b""), _hash_of(guest, task.path)
+    for task in list(iter_tasks(hives.guest, hives.registry)):
+        old, new = before.get(task.path, b""), _hash_of(hives.guest, task.path)
         for found in task.keys:
             value = found.hive.find_value(found.key, "Hash")
             if value is not None and value.data == old != new:
@@ -90,7 +90,6 @@ def _renew_task_hashes(guest: Guest, before: dict[str, bytes], now: int) -> None
                 key = editor.find_key(found.path)
                 if key is not None:
                     editor.set_value(key, "Hash", values.BINARY, new)
-    hives.finish()
 
 
 def _hash_of(guest: Guest, path: str) -> bytes:

@@ -10,7 +10,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from zeroseal.errors import GuestError, HostError, RefusedError
-from zeroseal.guests.packages import set_package_version
+from zeroseal.guests.linux.packages import set_package_version
+from zeroseal.guests.windows.system import as_windows
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
 from zeroseal.machines.hosts.host import Login, Output, Run
@@ -177,7 +178,7 @@ def life_of(
     inspection: Inspection, now: int, mac: str, lease: Callable[[str], str], seed: Seed | None
 ) -> AnyLife:
     """One run of a disk's guest."""
-    if inspection.windows:
+    if as_windows(inspection.system):
         return WindowsLife(inspection.guest, now, mac, lease, seed)
     return GuestLife(inspection.guest, now, mac, lease, seed)
 

@@ -15,9 +15,9 @@ from zeroseal.blocks.staged import StagedStore
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
 from zeroseal.progress import Step
-from zeroseal.sealing.common_words import NAMES_SUFFIX
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import AppliedSeal, Bench, PlannedSeal, SealRequest, Target
+from zeroseal.sealing.places import NAMES_SUFFIX
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.proof import Proof, left_over_of, prove
 from zeroseal.sealing.residue import Residue

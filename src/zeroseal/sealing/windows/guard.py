@@ -11,19 +11,19 @@ from zeroseal.guests.windows.identity import FirstStart
 from zeroseal.guests.windows.network import REMOTE_PORTS, iter_cards, read_entrances
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.sealing.guard import Guard
-from zeroseal.sealing.outlook import Outlook
-from zeroseal.traces.context import WindowsContext
+from zeroseal.sealing.windows.projected import ProjectedWindows
+from zeroseal.traces.windows.context import WindowsContext
 
 _SSH_SERVICE, _DHCP_SERVICE = "sshd", "Dhcp"
 _OPEN_TO_ALL = ("Public",)
 
 
-def guard_windows(outlook: Outlook) -> Guard:
+def guard_windows(projected: ProjectedWindows) -> Guard:
     """Judges what a seal leads to."""
-    windows = outlook.context.of_windows
+    windows = projected.context
     services = WindowsServices(windows.registry)
     assured, lock_outs, hints = [], [], []
-    login = _login(outlook, windows)
+    login = _login(projected, windows)
     if login:
         assured.append(login)
     else:
@@ -37,10 +37,10 @@ def guard_windows(outlook: Outlook) -> Guard:
         assured.append("SSH host keys: the service sshd makes those that are missing at its start.")
     else:
         assured.append("SSH host keys: the guest has no SSH server.")
-    network = _network(outlook, windows, services)
+    network = _network(projected, windows, services)
     (assured if network.startswith("Network: ") else lock_outs).append(network)
-    hints += _closed_entrances(outlook, windows)
-    if not (outlook.policy.has_same_size_clones):
+    hints += _closed_entrances(projected, windows)
+    if not (projected.policy.has_same_size_clones):
         hints.append(
             "A clone's larger disk is not used until its system volume is extended there: nothing "
             "in Windows does that by itself."
@@ -48,10 +48,10 @@ def guard_windows(outlook: Outlook) -> Guard:
     return Guard(tuple(assured), tuple(lock_outs), tuple(hints))
 
 
-def _login(outlook: Outlook, windows: WindowsContext) -> str:
-    doomed = [] if windows.accounts_stay else windows.doomed
+def _login(projected: ProjectedWindows, windows: WindowsContext) -> str:
+    removed = [] if windows.accounts_stay else windows.accounts_to_remove
     for account in windows.identity.accounts:
-        goes = account in doomed or (windows.disables_administrator and not account.is_human)
+        goes = account in removed or (windows.disables_administrator and not account.is_human)
         if account.can_log_in and not goes:
             return f"Login: {account.name} stays, with its password."
     if windows.identity.first_start is FirstStart.RESEALED:
@@ -61,14 +61,16 @@ def _login(outlook: Outlook, windows: WindowsContext) -> str:
         )
     if windows.identity.first_start is FirstStart.AUDIT:
         return "Login: audit mode logs the built-in administrator in."
-    if outlook.policy.expects_seed:
+    if projected.policy.expects_seed:
         return "Login: you said that every clone is given an account (--expect-seed)."
     return ""
 
 
-def _network(outlook: Outlook, windows: WindowsContext, services: WindowsServices) -> str:
+def _network(
+    projected: ProjectedWindows, windows: WindowsContext, services: WindowsServices
+) -> str:
     static = [card for card in iter_cards(windows.registry) if card.addresses]
-    if static and not outlook.policy.asks_dhcp:
+    if static and not projected.policy.asks_dhcp:
         return f"Network: the static address {static[0].addresses[0]} stays."
     if services.is_enabled(_DHCP_SERVICE):
         return "Network: the DHCP client is enabled and asks for an address."
@@ -78,9 +80,9 @@ def _network(outlook: Outlook, windows: WindowsContext, services: WindowsService
     )
 
 
-def _closed_entrances(outlook: Outlook, windows: WindowsContext) -> list[str]:
+def _closed_entrances(projected: ProjectedWindows, windows: WindowsContext) -> list[str]:
     """Ways in that are closed on a clone, whose network counts as public at first."""
-    listed = outlook.policy.treats_id("wire.network-lists")
+    listed = projected.policy.treats_id("wire.network-lists")
     closed = [
         rule
         for rule in read_entrances(windows.registry)

@@ -19,10 +19,10 @@ from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import CONSTANT_DOMAINS, MachineSid, iter_machine_sids
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
-from zeroseal.sealing.outlook import Outlook
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.some_of import some_of
-from zeroseal.traces.context import WindowsContext
+from zeroseal.sealing.windows.projected import ProjectedWindows
+from zeroseal.traces.windows.context import WindowsContext
 
 OFFLINE_ONLY = (
     "What is proven of a Windows is proven offline: that a clone boots and finishes its first "
@@ -58,25 +58,25 @@ _REVIEWED = ("Azure Connected Machine Agent", "Microsoft SQL Server", "InetStp",
              "Elastic")  # fmt: skip
 
 
-def find_windows_remarks(outlook: Outlook) -> Iterator[Remark]:
+def find_windows_remarks(projected: ProjectedWindows) -> Iterator[Remark]:
     """Remarks that stop a seal, and those that do not; their codes say which."""
-    windows = outlook.context.of_windows
+    windows = projected.context
     yield Remark("offline-only", OFFLINE_ONLY)
-    yield from _volumes(outlook)
-    yield from _first_start(outlook, windows)
+    yield from _volumes(projected)
+    yield from _first_start(projected, windows)
     yield from _membership(windows)
-    yield from _pending(outlook, windows)
-    yield from _addresses(outlook, windows)
-    yield from _accounts(outlook, windows)
+    yield from _pending(projected, windows)
+    yield from _addresses(projected, windows)
+    yield from _accounts(projected, windows)
     yield from _host(windows)
-    yield from _settings(outlook, windows)
-    yield from _passwords(outlook, windows)
+    yield from _settings(projected, windows)
+    yield from _passwords(projected, windows)
     yield from _applications(windows)
-    yield from _strange_identifiers(outlook, windows)
+    yield from _strange_identifiers(projected, windows)
 
 
-def _volumes(outlook: Outlook) -> Iterator[Remark]:
-    for mount in outlook.guest.mounts:
+def _volumes(projected: ProjectedWindows) -> Iterator[Remark]:
+    for mount in projected.guest.mounts:
         state = mount.driver.read_state(mount.volume.store, mount.volume.name)
         if state and state.against_changing:
             yield Remark(
@@ -84,8 +84,8 @@ def _volumes(outlook: Outlook) -> Iterator[Remark]:
             )
 
 
-def _first_start(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
-    identity, allowed_starts = windows.identity, outlook.policy.first_starts
+def _first_start(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
+    identity, allowed_starts = windows.identity, projected.policy.first_starts
     start = identity.first_start
     yield Remark("first-start-told", _sentence(start.value))
     word = {FirstStart.AUDIT: "audit", FirstStart.PLAIN: "plain"}.get(start, "resealed")
@@ -108,7 +108,7 @@ def _first_start(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
             "A new security identifier is not needed here: the next start makes one.",
         )
     if windows.reissues_sid and not issued and start is FirstStart.PLAIN:
-        broken = list(_broken_by_reissue(outlook, windows))
+        broken = list(_broken_by_reissue(projected, windows))
         told = "; ".join(broken) if broken else "nothing that was found here"
         yield Remark("broken-by-reissue", f"What a new security identifier breaks: {told}.")
     if start is FirstStart.PLAIN and (issued or windows.reissues_sid):
@@ -119,11 +119,11 @@ def _first_start(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
         )
 
 
-def _broken_by_reissue(outlook: Outlook, windows: WindowsContext) -> Iterator[str]:
+def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[str]:
     """What is bound to the identifiers of accounts that stay, half-sentences."""
-    guest = outlook.guest
+    guest = projected.guest
     for profile in windows.identity.profiles:
-        if windows.is_doomed(profile.folder):
+        if windows.is_removed(profile.folder):
             continue
         kept = guest.glob(f"{profile.folder}/AppData/Roaming/Microsoft/Protect/S-1-5-21-*")
         if kept:
@@ -134,7 +134,11 @@ def _broken_by_reissue(outlook: Outlook, windows: WindowsContext) -> Iterator[st
             yield f"{files} that {profile.name} encrypted cannot be read any more"
         if any(True for _key in windows.registry.find(f"{_APPX}\\{profile.sid}")):
             yield f"store applications of {profile.name} must be registered again"
-    staying = [account for account in windows.identity.accounts if account not in windows.doomed]
+    staying = [
+        account
+        for account in windows.identity.accounts
+        if account not in windows.accounts_to_remove
+    ]
     sids = [f"{windows.identity.sid}-{account.rid}" for account in staying if account.is_human]
     names = [account.name.lower() for account in staying if account.is_human]
     tasks = [
@@ -191,9 +195,9 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
         )
 
 
-def _pending(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+def _pending(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     pending = list(windows.identity.pending)
-    if outlook.guest.exists(_SERVICING_PLAN):
+    if projected.guest.exists(_SERVICING_PLAN):
         pending.append("a servicing plan")
     if pending:
         yield Remark(
@@ -210,8 +214,8 @@ def _pending(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
         )
 
 
-def _addresses(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
-    policy = outlook.policy
+def _addresses(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
+    policy = projected.policy
     told = set()
     for card in iter_cards(windows.registry):
         stays = card.addresses and not policy.asks_dhcp and not policy.allows_static_address
@@ -234,17 +238,17 @@ def _addresses(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
             "card-guids",
             _sentence(f"{guids}: many lists name it, and a clone's own cards get others"),
         )
-    hosts = outlook.guest.read_text("/Windows/System32/drivers/etc/hosts")
+    hosts = projected.guest.read_text("/Windows/System32/drivers/etc/hosts")
     lines = [line for line in hosts.splitlines() if line.strip() and not line.startswith("#")]
     if lines:
         held = "an entry, which stays" if len(lines) == 1 else f"{len(lines)} entries, which stay"
         yield Remark("hosts-file", f"The hosts file has {held}.")
 
 
-def _accounts(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+def _accounts(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     start = windows.identity.first_start
     if start.makes_identity:
-        for file in iter_answer_files(outlook.guest):
+        for file in iter_answer_files(projected.guest):
             if file.is_cached and file.passwords:
                 count = f"{file.passwords} password{'' if file.passwords == 1 else 's'}"
                 yield Remark(
@@ -257,7 +261,7 @@ def _accounts(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
         for found, value in windows.registry.values(_SERVICE_PASSWORDS, "")
         if value.data
     ]
-    if secrets and outlook.policy.treats_id("keys.lsa-secrets"):
+    if secrets and projected.policy.treats_id("keys.lsa-secrets"):
         yield Remark(
             "kept-secrets",
             f"The stored passwords of service accounts go: {some_of(secrets)} will not start until "
@@ -292,7 +296,7 @@ def _host(windows: WindowsContext) -> Iterator[Remark]:
     yield Remark("remote-desktop", f"Remote Desktop is {'off' if denied else 'on'}, as here.")
 
 
-def _settings(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+def _settings(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     zone = read_text(windows.registry, f"{_CONTROL}\\TimeZoneInformation", "TimeZoneKeyName")
     if zone:
         yield Remark("time-zone", f"Clones keep the time zone {zone}.")
@@ -317,7 +321,7 @@ def _settings(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
         )
 
 
-def _passwords(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+def _passwords(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     """Passwords that settings hold by their look: of services, the environment, group policy."""
     places = [
         f"the service {found.key.name}"
@@ -332,8 +336,8 @@ def _passwords(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
         if _SECRET_NAME.search(value.name) and values.typed(value)
     ]
     for pattern in _POLICY_FILES:
-        for path in outlook.guest.glob(pattern):
-            if b"cpassword=" in outlook.guest.read_file(path, _MOST_POLICY_BYTES):
+        for path in projected.guest.glob(pattern):
+            if b"cpassword=" in projected.guest.read_file(path, _MOST_POLICY_BYTES):
                 places.append(path)
     if places:
         yield Remark(
@@ -363,11 +367,11 @@ def _applications(windows: WindowsContext) -> Iterator[Remark]:
         )
 
 
-def _strange_identifiers(outlook: Outlook, windows: WindowsContext) -> Iterator[Remark]:
+def _strange_identifiers(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     """Volumes whose rights name machines, domains or accounts that are not known here."""
     machine = MachineSid.parse_text(windows.identity.sid)
     rids = {account.rid for account in windows.identity.accounts} | {513, 514, 515}
-    for mount in outlook.guest.mounts:
+    for mount in projected.guest.mounts:
         if not isinstance(mount.tree, NtfsTree):
             continue
         strange = set()

@@ -11,18 +11,25 @@ from zeroseal.guests.registry import values
 from zeroseal.guests.registry.hive import Hive, Value, upper
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.accounts import nt_hash_of
+from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME
 from zeroseal.guests.windows.network import iter_cards
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.searched_value import SearchedValue, text_needle, wide_needle
-from zeroseal.sealing.secret_values import host_key_values, secret_forms
-from zeroseal.traces.changes import NewGuid, RemoveKey, RemoveValue
-from zeroseal.traces.context import WindowsContext
+from zeroseal.sealing.searched_value import (
+    CollectedValues,
+    SearchedValue,
+    text_needle,
+    wide_needle,
+)
+from zeroseal.sealing.secret_values import host_key_values, removed_secrets, secret_forms
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
+from zeroseal.traces.windows.context import WindowsContext
+from zeroseal.traces.windows.machine import NewGuid
+from zeroseal.traces.windows.registry import RemoveKey, RemoveValue
 
 _GUID = re.compile(r"\{?([0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})\}?$")
 _HOST_KEYS = "/ProgramData/ssh/ssh_host_*key"
@@ -32,37 +39,60 @@ _LSA_SECRETS, _LSA_CONTENT = "POLICY\\SECRETS\\", ("CURRVAL", "OLDVAL")
 _DHCP_ID, _LEAST_DHCP_ID = ("SYSTEM\\CSn\\Services\\Tcpip6\\Parameters", "Dhcpv6DUID"), 10
 
 
-def windows_values(inspection: Inspection, policy: Policy) -> Iterator[SearchedValue]:
+def collect_windows_values(
+    inspection: Inspection, context: WindowsContext, policy: Policy
+) -> CollectedValues:
+    """Reads the values of a Windows that a seal with this policy removes."""
+    found = CollectedValues()
+    found.values += _identifiers(inspection, context, policy)
+    found.values += removed_secrets(inspection, policy)
+    name = inspection.facts.host_name
+    if policy.treats_id("identity.computer-name") and name not in ("", NEUTRAL_COMPUTER_NAME):
+        found.add_name(f"computer name ({name})", name)
+    if policy.treats_id("people.windows-accounts"):
+        names = [account.name for account in context.accounts_to_remove]
+        names += [
+            profile.name
+            for profile in context.profiles_to_remove
+            if profile.has_own_folder and profile.name not in names
+        ]
+        for own in names:
+            found.add_name(f"account name {own}", own)
+    return found
+
+
+def _identifiers(
+    inspection: Inspection, context: WindowsContext, policy: Policy
+) -> Iterator[SearchedValue]:
     """Yields the identifiers and secrets that a seal with this policy removes, but for names."""
-    windows = inspection.context(policy).of_windows
-    sid = MachineSid.parse_text(windows.identity.sid)
-    issued = is_marked(windows.registry, windows.identity.sid)
+    sid = MachineSid.parse_text(context.identity.sid)
+    issued = is_marked(context.registry, context.identity.sid)
     if sid and not issued and policy.treats_id("identity.machine-sid"):
         yield SearchedValue("security identifier of the machine", tuple(forms_of_sid(sid)))
     for trace in policy.catalogue:
         if trace.guest == "windows" and policy.treats(trace):
-            yield from _of_trace(trace, inspection, policy)
+            yield from _of_trace(trace, context)
     if policy.treats_id("keys.windows-ssh-host"):
         yield from host_key_values(inspection.guest, _HOST_KEYS)
     if policy.treats_id("people.windows-accounts"):
-        yield from _password_hashes(windows)
-    yield from _of_network(windows, policy)
+        yield from _password_hashes(context)
+    yield from _of_network(context, policy)
 
 
-def _password_hashes(windows: WindowsContext) -> Iterator[SearchedValue]:
-    for account in windows.doomed:
-        digest = nt_hash_of(windows.registry, account.rid)[-_HASH_BYTES:]
+def _password_hashes(context: WindowsContext) -> Iterator[SearchedValue]:
+    for account in context.accounts_to_remove:
+        digest = nt_hash_of(context.registry, account.rid)[-_HASH_BYTES:]
         if len(digest) == _HASH_BYTES:
             yield SearchedValue(f"password hash of {account.name}", (Needle(0, digest),))
 
 
-def _of_network(windows: WindowsContext, policy: Policy) -> Iterator[SearchedValue]:
+def _of_network(context: WindowsContext, policy: Policy) -> Iterator[SearchedValue]:
     if policy.treats_id("wire.dhcp-unique-id"):
-        for _found, value in windows.registry.values(*_DHCP_ID):
+        for _found, value in context.registry.values(*_DHCP_ID):
             if len(value.data) >= _LEAST_DHCP_ID:
                 yield SearchedValue("DHCP unique identifier", (Needle(0, value.data),))
     if policy.treats_id("wire.windows-leases"):
-        addresses = {card.leased for card in iter_cards(windows.registry)} - {""}
+        addresses = {card.leased for card in iter_cards(context.registry)} - {""}
         for address in sorted(addresses):
             if len(address) >= MIN_BYTES:
                 word = text_needle(address)._replace(whole_word=True)
@@ -86,13 +116,12 @@ def forms_of_guid(text: str) -> tuple[Needle, ...]:
     return (*forms, Needle(0, guid.bytes), Needle(0, guid.bytes_le))
 
 
-def _of_trace(trace: Trace, inspection: Inspection, policy: Policy) -> Iterator[SearchedValue]:
+def _of_trace(trace: Trace, context: WindowsContext) -> Iterator[SearchedValue]:
     """The identifiers of a trace, and its secrets where it has some."""
     if trace.family not in ("identity", "keys", "wire"):
         return
-    registry = inspection.registry
-    assert registry is not None  # the guest is a Windows
-    for finding in find_trace(trace, inspection.context(policy), set()):
+    registry = context.registry
+    for finding in find_trace(trace, context, set()):
         for value in _values_of(finding, registry):
             content = values.typed(value)
             match = _GUID.match(content) if isinstance(content, str) else None

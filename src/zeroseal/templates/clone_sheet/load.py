@@ -16,7 +16,7 @@ import bcrypt
 from zeroseal.blocks.sizes import parse_size
 from zeroseal.documents import KeyPath, WrongValueError, convert, keys_of
 from zeroseal.errors import MissingError, UsageError
-from zeroseal.guests.account_edits import NO_PASSWORD
+from zeroseal.guests.linux.account_edits import NO_PASSWORD
 from zeroseal.machines.seed import SeedAccount, SeedFile
 from zeroseal.machines.sheet.lines import find_lines, line_of
 from zeroseal.machines.sheet.secret_values import Secrets

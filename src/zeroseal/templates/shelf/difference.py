@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.filesystems.tree import Kind, NodeFacts
-from zeroseal.guests.accounts import Account, read_accounts
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.packages import read_packages, versions_of
+from zeroseal.guests.linux.accounts import Account, read_accounts
+from zeroseal.guests.linux.packages import read_packages, versions_of
 from zeroseal.images.detect import opened_image
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection

@@ -1,0 +1,1 @@
+"""A Linux guest: its accounts, services, packages, network and first start, as files."""

@@ -1,0 +1,104 @@
+"""A Windows as a guest system."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator
+from functools import cached_property
+
+from zeroseal.blocks.search import Needle
+from zeroseal.errors import DamagedError
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.identity_value import IdentityValue
+from zeroseal.guests.linux.system import signs_in
+from zeroseal.guests.registry import values
+from zeroseal.guests.system import GuestSystem, SystemFacts
+from zeroseal.guests.windows.hive_places import keys_of
+from zeroseal.guests.windows.hives import GuestRegistry
+from zeroseal.guests.windows.identity import CURRENT, WindowsFacts, read_windows
+from zeroseal.guests.windows.identity_values import read_windows_values
+from zeroseal.guests.windows.services import WindowsServices
+from zeroseal.guests.windows.shipped_files import is_shipped
+
+_EVENT_LOGS, _PAGE_FILE = "/windows/system32/winevt/logs/", "/pagefile.sys"
+_SIGNS_OF_A_START = (
+    (_EVENT_LOGS, "event logs"),
+    (_PAGE_FILE, "page file"),
+    ("/windows/system32/config/", "registry"),
+    ("/programdata/ssh/ssh_host_", "SSH host keys"),
+    ("/users/", "profiles"),
+)
+
+
+class WindowsSystem(GuestSystem):
+    """See ``GuestSystem``.
+
+    Attributes:
+        registry: its hives, each read once; what is changed is seen.
+        windows: who it is, and how its next start goes.
+    """
+
+    family = "windows"
+    packed_places = ("/Users", "/ProgramData", "/inetpub", "/Windows/Setup", "/Windows/Installer")
+
+    def __init__(self, guest: Guest) -> None:
+        super().__init__(guest)
+        self.registry = GuestRegistry(guest)
+        self.windows: WindowsFacts = read_windows(self.registry, guest.mounts[0].volume.name)
+
+    @property
+    def facts(self) -> SystemFacts:  # noqa: D102 - as in GuestSystem
+        return self.windows.system
+
+    @cached_property
+    def services(self) -> WindowsServices:
+        """The services that the registry lists."""
+        return WindowsServices(self.registry)
+
+    @property
+    def account_names(self) -> list[str]:  # noqa: D102
+        identity = self.windows.identity
+        names = [account.name for account in identity.accounts]
+        own = [profile.name for profile in identity.profiles if profile.has_own_folder]
+        return names + [name for name in own if name not in names]
+
+    @property
+    def human_names(self) -> list[str]:  # noqa: D102
+        return [account.name for account in self.windows.identity.accounts if account.is_human]
+
+    @property
+    def human_homes(self) -> list[str]:  # noqa: D102
+        return [profile.folder for profile in self.windows.identity.profiles]
+
+    def fold(self, name: str) -> str:  # noqa: D102
+        return name.lower()
+
+    def is_enabled(self, service: str) -> bool:  # noqa: D102
+        return self.services.is_enabled(service)
+
+    def installed(self) -> Collection[str]:  # noqa: D102
+        listed = self.registry.values(f"{CURRENT}\\Uninstall\\*", "DisplayName")
+        return {str(values.typed(value)) for _found, value in listed}
+
+    def is_shipped(self, path: str, is_names: bool = False) -> bool:  # noqa: D102
+        return is_shipped(path, is_names)
+
+    def identity_values(self) -> Iterator[IdentityValue]:  # noqa: D102
+        return read_windows_values(self.windows, self.registry, self.guest)
+
+    def describe_start(self, later: Iterable[str]) -> str:  # noqa: D102
+        lowered = [path.lower() for path in later]
+        if not any(path.startswith((_EVENT_LOGS, _PAGE_FILE)) for path in lowered):
+            return ""
+        return f"it has {', '.join(signs_in(lowered, _SIGNS_OF_A_START))} of its own"
+
+    def places_inside(self, path: str, needles: Collection[Needle]) -> list[str]:  # noqa: D102
+        return keys_of(self.registry, path, needles)
+
+    def check_readable(self) -> None:  # noqa: D102
+        if self.windows.problem:
+            raise DamagedError(f"the registry cannot be read: {self.windows.problem}")
+
+
+def as_windows(system: GuestSystem) -> WindowsSystem | None:
+    """A guest system, where it is a Windows."""
+    return system if isinstance(system, WindowsSystem) else None

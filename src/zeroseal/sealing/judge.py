@@ -1,0 +1,79 @@
+"""What a seal weighs differently for each guest system: one judge each."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
+
+from zeroseal.guests.windows.hives import HiveSet
+from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.house_rules import Requirements
+from zeroseal.sealing.remark import Remark
+from zeroseal.sealing.searched_value import CollectedValues
+from zeroseal.traces.context import FindContext
+from zeroseal.traces.finding import Finding
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.inspection import Inspection
+    from zeroseal.sealing.plan import Plan
+    from zeroseal.sealing.policy import Policy
+    from zeroseal.sealing.projected_guest import ProjectedGuest
+
+ProjectedT = TypeVar("ProjectedT", bound="ProjectedGuest[Any]")
+
+
+class Judge(ABC, Generic[ProjectedT]):
+    """Readiness, lock-outs, values and planting for guests of one system."""
+
+    @abstractmethod
+    def build_context(self, inspection: Inspection, policy: Policy) -> FindContext:
+        """What finders look at.
+
+        Raises:
+            DamagedError: what the system says of itself cannot be read.
+        """
+
+    @abstractmethod
+    def project(self, inspection: Inspection, treated: list[Finding], policy: Policy) -> ProjectedT:
+        """The guest as clones will have it."""
+
+    @abstractmethod
+    def find_remarks(self, projected: ProjectedT, handled: set[str]) -> Iterator[Remark]:
+        """Yields what is to be said before a seal.
+
+        Args:
+            projected: what clones will find.
+            handled: places that the plan treats.
+        """
+
+    @abstractmethod
+    def guard(self, projected: ProjectedT) -> Guard:
+        """Why clones will be usable, or would not be."""
+
+    @abstractmethod
+    def find_unmet(self, inspection: Inspection, required: Requirements) -> Iterator[str]:
+        """Yields what house rules require and only such a system has, where it is lacking."""
+
+    @abstractmethod
+    def collect_values(self, inspection: Inspection, policy: Policy) -> CollectedValues:
+        """The values that a seal with this policy removes."""
+
+    def planted_paths(
+        self, inspection: Inspection, policy: Policy, assured: Guard
+    ) -> tuple[str, ...]:
+        """The files and links that will be planted.
+
+        Raises:
+            RefusedError: a script was asked for that could not work.
+        """
+        del inspection, policy, assured
+        return ()
+
+    def plant(self, inspection: Inspection, plan: Plan) -> None:
+        """Plants them."""
+
+    def open_hives(self, inspection: Inspection, now: int) -> HiveSet | None:
+        """The registry to be changed; None where there is none."""
+        del inspection, now
+        return None

@@ -1,0 +1,1 @@
+"""What a seal weighs where the guest is a Linux: readiness, lock-outs, values, planting."""

@@ -1,0 +1,86 @@
+"""What a seal weighs where the guest is a Linux."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeroseal.guests.linux.system import LinuxSystem
+from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.house_rules import Requirements
+from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.judge import Judge
+from zeroseal.sealing.linux.first_boot import check_plantable, plant, planted_paths
+from zeroseal.sealing.linux.guard import guard_linux
+from zeroseal.sealing.linux.projected import ProjectedLinux
+from zeroseal.sealing.linux.readiness import find_advice, find_blockers, find_unmet
+from zeroseal.sealing.linux.values import collect_linux_values
+from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.policy import Policy
+from zeroseal.sealing.projected_guest import gone_after
+from zeroseal.sealing.remark import Remark
+from zeroseal.sealing.searched_value import CollectedValues
+from zeroseal.traces.finding import Finding
+from zeroseal.traces.linux.context import LinuxContext
+
+
+class LinuxJudge(Judge[ProjectedLinux]):
+    """See ``Judge``."""
+
+    def __init__(self, system: LinuxSystem) -> None:
+        self._system = system
+
+    def build_context(  # noqa: D102 - as in Judge
+        self, inspection: Inspection, policy: Policy
+    ) -> LinuxContext:
+        return LinuxContext(
+            guest=inspection.guest,
+            swaps=inspection.swaps,
+            inventory_of=inspection.inventory_of,
+            gaps=inspection.disk.gaps,
+            physical_volumes=inspection.disk.physical_volumes,
+            retained=frozenset(policy.retained_accounts),
+            accounts_stay=not policy.treats_id("people.accounts"),
+            asks_dhcp=policy.asks_dhcp,
+            system=self._system,
+            keeps_root_login=policy.keeps_root_login,
+            plants_first_boot=policy.plants_first_boot,
+            restarts_history=policy.restarts_history,
+        )
+
+    def project(  # noqa: D102
+        self, inspection: Inspection, treated: list[Finding], policy: Policy
+    ) -> ProjectedLinux:
+        context = inspection.context(policy)
+        assert isinstance(context, LinuxContext)  # as ``build_context`` made it
+        return ProjectedLinux(inspection, context, policy, gone_after(treated))
+
+    def find_remarks(  # noqa: D102
+        self, projected: ProjectedLinux, handled: set[str]
+    ) -> Iterator[Remark]:
+        yield from find_blockers(projected)
+        yield from find_advice(projected, handled)
+
+    def guard(self, projected: ProjectedLinux) -> Guard:  # noqa: D102
+        return guard_linux(projected)
+
+    def find_unmet(  # noqa: D102
+        self, inspection: Inspection, required: Requirements
+    ) -> Iterator[str]:
+        return find_unmet(inspection.guest, required)
+
+    def collect_values(self, inspection: Inspection, policy: Policy) -> CollectedValues:  # noqa: D102
+        context = self.project(inspection, [], policy).context
+        return collect_linux_values(inspection, context, policy)
+
+    def planted_paths(  # noqa: D102
+        self, inspection: Inspection, policy: Policy, assured: Guard
+    ) -> tuple[str, ...]:
+        guest, services = inspection.guest, self._system.services
+        if policy.plants_first_boot:
+            check_plantable(guest, services)
+        is_planting = policy.plants_first_boot or assured.planted
+        return planted_paths(guest, services) if is_planting else ()
+
+    def plant(self, inspection: Inspection, plan: Plan) -> None:  # noqa: D102
+        services, also_always = self._system.services, plan.policy.plants_first_boot
+        plant(inspection.guest, plan.guard.planted, services, also_always)

@@ -1,0 +1,362 @@
+"""Is the guest fit to be a template? By its packages, kernels, services, network and leftovers."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+from zeroseal.blocks.sizes import size_text
+from zeroseal.blocks.store import MemoryStore
+from zeroseal.guests.guest import Guest
+from zeroseal.guests.linux.kernels import default_kernel, newest_first
+from zeroseal.guests.linux.packages import pending_updates, read_packages
+from zeroseal.guests.linux.static_addresses import find_static_addresses
+from zeroseal.sealing.house_rules import Requirements, any_pattern_fits
+from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.linux.account_use import find_services_of_accounts
+from zeroseal.sealing.linux.left_behind import describe as describe_left_behind
+from zeroseal.sealing.linux.name_spread import describe_spread
+from zeroseal.sealing.linux.projected import ProjectedLinux
+from zeroseal.sealing.places import LVM_METADATA
+from zeroseal.sealing.policy import Policy
+from zeroseal.sealing.remark import Remark
+from zeroseal.sealing.some_of import some_of
+from zeroseal.traces.linux.histories import histories_of
+from zeroseal.traces.linux.initramfs import iter_sealed_boot_images
+from zeroseal.traces.linux.swap_files import HEADER_BYTES, iter_swap_files
+from zeroseal.volumes.swap import find_swap
+
+_AGENTS = ("/usr/sbin/qemu-ga", "/usr/bin/qemu-ga", "/usr/bin/vmtoolsd", "/usr/sbin/hv_kvp_daemon")
+_SSH_UNITS = ("ssh.service", "sshd.service", "ssh.socket", "sshd.socket", "dropbear.service")
+_MANY_KERNELS = 2
+_DAY = 86400
+_ROOMY_BYTES, _ROOMY_TIMES = 40 << 30, 10
+_FIREWALLS = ("ufw.service", "firewalld.service", "nftables.service", "iptables.service",
+              "netfilter-persistent.service")  # fmt: skip
+_MARKERS = ("/.unconfigured", "/etc/reconfigSys", "/.autorelabel", "/var/lib/first-boot")
+_CONTAINER_FOLDERS = ("/var/lib/docker/overlay2", "/var/lib/docker/volumes",
+                      "/var/lib/containers/storage/overlay", "/var/lib/containerd/io.containerd."
+                      "snapshotter.v1.overlayfs/snapshots")  # fmt: skip
+_PROXY = re.compile(r"(?i)https?://[^\s/@:'\"]+:[^\s/@'\"]+@")
+_PROXY_FILES = ("/etc/environment", "/etc/apt/apt.conf", "/etc/apt/apt.conf.d/*", "/etc/yum.conf",
+                "/etc/dnf/dnf.conf", "/etc/profile.d/*.sh", "/etc/sysconfig/proxy")  # fmt: skip
+_SELF_MADE = "/etc/ssl/private/ssl-cert-snakeoil.key"
+_KEY_FILES = ("/etc/ssl/private/*", "/etc/pki/tls/private/*", "/etc/nginx/**/*.key",
+              "/etc/apache2/**/*.key", "/etc/letsencrypt/live/*/privkey.pem")  # fmt: skip
+_DIRECTORY = re.compile(r"(?m)^\s*(id_provider\s*=\s*(ad|ipa)|security\s*=\s*(ads|domain))\s*$")
+
+
+def find_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
+    """Remarks about what would be wrong on every clone."""
+    guest, policy = projected.guest, projected.policy
+    half = [package.name for package in read_packages(guest) if package.is_half_installed]
+    if half:
+        yield Remark(
+            "half-installed-packages",
+            f"{len(half)} packages are half installed ({some_of(half)}): start the machine and let "
+            "the package manager finish them (dpkg --configure -a).",
+        )
+    for path, entries in iter_sealed_boot_images(guest):
+        if not any_pattern_fits(policy.residue_places, path):
+            yield Remark(
+                "signed-boot-image",
+                f"{path} is a boot image with {some_of(list(entries))} of this machine inside, and "
+                "cannot be changed without breaking its signature: build it anew without, remove "
+                "it, or allow it in the house rules (allow.residue).",
+            )
+    if not policy.asks_dhcp and not policy.allows_static_address:
+        for path, addresses in find_static_addresses(guest):
+            yield Remark(
+                "static-address",
+                f"{path} gives the machine the static address {', '.join(addresses)}, which every "
+                "clone would take: use --to-dhcp to have clones ask for one, or "
+                "--allow-static-address.",
+            )
+    if not policy.restarts_history:
+        for path in histories_of(projected.context):
+            yield Remark(
+                "version-history",
+                f"{path} is a version history, and gives back what the seal takes from its files: "
+                "use --restart-history to remove it (on a clone's first boot etckeeper, where it "
+                "is installed, begins it again), or keep it by the house rules "
+                '(readiness.advice = ["version-history"]).',
+            )
+    yield from _account_blockers(projected)
+    yield from _named_after_host(projected.inspection, policy)
+    yield from _domain(guest)
+    homed = guest.glob("/var/lib/systemd/home/*.identity")
+    if homed:
+        names = [path.rpartition("/")[2].removesuffix(".identity") for path in homed]
+        yield Remark(
+            "homed-account",
+            f"systemd-homed keeps the accounts {some_of(names)} with their homes, which are not "
+            "looked into: remove them on the reference machine (homectl remove).",
+        )
+    for path in iter_swap_files(guest):
+        area = find_swap(MemoryStore(guest.read_file(path, HEADER_BYTES)))
+        if area and area.hibernated:
+            yield Remark(
+                "sleeping-swap-file",
+                f"{path} holds a sleeping system: wake the machine and shut it down.",
+            )
+
+
+def find_advice(projected: ProjectedLinux, handled: set[str]) -> Iterator[Remark]:
+    """Remarks about what is worth knowing before a seal.
+
+    Args:
+        projected: what clones will find.
+        handled: paths that the plan rewrites.
+    """
+    guest, image = projected.guest, projected.inspection.get_image()
+    yield from _kernels(guest)
+    yield from _updates(guest)
+    yield from _services(projected)
+    yield from _seeding(projected)
+    yield from _boot(projected)
+    yield from _data(projected)
+    for text in describe_left_behind(projected):
+        yield Remark("left-behind-files", text)
+    for text in describe_spread(projected, handled):
+        yield Remark("name-elsewhere", text)
+    stored = sum(file.allocated_bytes for file in image.files)
+    if image.size_bytes > _ROOMY_BYTES and stored * _ROOMY_TIMES < image.size_bytes:
+        yield Remark(
+            "roomy-disk",
+            f"The disk of {size_text(image.size_bytes)} holds {size_text(stored)}: clones may not "
+            "need so large a disk.",
+        )
+
+
+def _account_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
+    users: dict[str, list[str]] = {}
+    for name, service in find_services_of_accounts(projected):
+        users.setdefault(name, []).append(service)
+    for name, services in users.items():
+        yield Remark(
+            "service-account",
+            f"{some_of(services)} runs as {name}, an account in the human range that would be "
+            f"removed: keep it with --retain-account {name}, or use --remove-account {name}.",
+        )
+
+
+def _domain(guest: Guest) -> Iterator[Remark]:
+    for path in ("/etc/sssd/sssd.conf", "/etc/samba/smb.conf"):
+        text = guest.read_text(path)
+        has_secret = guest.exists("/etc/krb5.keytab") or guest.exists(
+            "/var/lib/samba/private/secrets.tdb"
+        )
+        if has_secret and _DIRECTORY.search(text):
+            yield Remark(
+                "domain-member",
+                f"The machine belongs to a domain ({path}), and clones cannot take its place: "
+                "leave the domain on the reference machine and let each clone join (realm leave, "
+                "net ads leave).",
+            )
+            return
+
+
+def _kernels(guest: Guest) -> Iterator[Remark]:
+    kernels = newest_first(guest)
+    default = default_kernel(guest)
+    if default and kernels and default != kernels[0]:
+        yield Remark(
+            "default-kernel",
+            f"It boots the kernel {default} by default, though {kernels[0]} is installed.",
+        )
+    if len(kernels) > _MANY_KERNELS:
+        yield Remark(
+            "old-kernels",
+            f"It keeps {len(kernels)} kernels; the older ones are {some_of(kernels[1:])}.",
+        )
+    if guest.exists("/var/run/reboot-required") or guest.exists("/run/reboot-required"):
+        yield Remark(
+            "restart-pending", "Its package manager asked for a restart that has not happened."
+        )
+
+
+def _updates(guest: Guest) -> Iterator[Remark]:
+    pending = pending_updates(guest)
+    if pending is None:
+        return
+    day = datetime.fromtimestamp(pending.lists_from, UTC).strftime("%Y-%m-%d")
+    if pending.names:
+        count = len(pending.names)
+        text = (
+            f"{count} package{'' if count == 1 else 's'} could be newer by the package lists of "
+            f"{day}: {some_of(pending.names)}."
+        )
+    else:
+        text = f"By the package lists of {day} every package is up to date."
+    yield Remark("pending-updates", text)
+
+
+def _services(projected: ProjectedLinux) -> Iterator[Remark]:
+    guest, services = projected.guest, projected.services
+    if not any(guest.exists(path) for path in _AGENTS):
+        yield Remark(
+            "no-guest-agent",
+            "No guest agent is installed: hosts cannot ask the clones for their addresses.",
+        )
+    server = guest.exists("/usr/sbin/sshd") or guest.exists("/usr/sbin/dropbear")
+    if server and not services.first_enabled(_SSH_UNITS, projected.gone):
+        yield Remark("no-ssh-server", "The SSH server is installed but not enabled.")
+    elif not server:
+        yield Remark("no-ssh-server", "No SSH server is installed.")
+    mode = re.search(r"(?m)^SELINUX=(\w+)", guest.read_text("/etc/selinux/config"))
+    firewall = services.first_enabled(_FIREWALLS, projected.gone)
+    if mode or firewall:
+        parts = [f"SELinux is {mode[1]}"] if mode else []
+        parts += [f"the firewall is {firewall.removesuffix('.service')}"] if firewall else []
+        yield Remark("security-state", f"On clones {' and '.join(parts)}, as here.")
+
+
+def _seeding(projected: ProjectedLinux) -> Iterator[Remark]:
+    seeding = projected.cloud_init
+    if seeding.off_by:
+        yield Remark(
+            "seeding-off",
+            f"cloud-init is installed but switched off ({seeding.off_by}): clones take no seed.",
+        )
+    for path in _MARKERS:
+        if projected.stays(path):
+            yield Remark(
+                "first-boot-marker",
+                f"{path} makes the next start ask questions or take longer: remove it if clones "
+                "are to come up by themselves.",
+            )
+
+
+def _boot(projected: ProjectedLinux) -> Iterator[Remark]:
+    guest = projected.guest
+    sources = guest.read_text("/etc/apt/sources.list")
+    if re.search(r"(?m)^deb cdrom:", sources):
+        yield Remark(
+            "install-medium",
+            "/etc/apt/sources.list names the installation medium, which clones do not have.",
+        )
+    if re.search(r"(?m)^/dev/(cdrom|sr\d)\s", guest.read_text("/etc/fstab")):
+        yield Remark("install-medium", "/etc/fstab mounts a CD drive, which clones may not have.")
+    for esp in ("/boot/efi", "/efi", "/boot"):
+        if guest.is_folder(f"{esp}/EFI") and not _has_fallback(guest, esp):
+            yield Remark(
+                "no-fallback-loader",
+                f"{esp}/EFI has no BOOT/BOOTX64.EFI: a clone whose firmware remembers nothing "
+                "boots only that (grub-install --removable puts it there).",
+            )
+    command_lines = " ".join(
+        guest.read_text(path)
+        for path in ("/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/etc/default/grub",
+                     "/etc/kernel/cmdline", *guest.glob("/boot/loader/entries/*.conf"))
+    )  # fmt: skip
+    if command_lines.strip() and "console=ttyS" not in command_lines:
+        yield Remark(
+            "no-serial-console",
+            "The kernel writes to no serial console: a host without a screen sees nothing of it.",
+        )
+
+
+def _has_fallback(guest: Guest, esp: str) -> bool:
+    """Whether the firmware finds a loader without being told; FAT's names know no case."""
+    names = [
+        f"{folder}/{name}".lower()
+        for folder in guest.list_names(f"{esp}/EFI")
+        for name in guest.list_names(f"{esp}/EFI/{folder}")
+    ]
+    has_loaders = any(name.endswith(".efi") for name in names)
+    return not has_loaders or any(re.fullmatch(r"boot/boot\w+\.efi", name) for name in names)
+
+
+def _data(projected: ProjectedLinux) -> Iterator[Remark]:
+    guest = projected.guest
+    for folder in _CONTAINER_FOLDERS:
+        files, size = guest.size_of(folder) if guest.is_folder(folder) else (0, 0)
+        if files:
+            yield Remark(
+                "container-data",
+                f"{folder} holds {files} files ({size_text(size)}) of containers, which stay.",
+            )
+    if guest.exists("/var/lib/snapd/state.json"):
+        yield Remark(
+            "snap-device",
+            "snapd keeps one device identity in /var/lib/snapd/state.json, which clones share.",
+        )
+    if projected.stays(_SELF_MADE):
+        yield Remark(
+            "shared-certificate",
+            "All clones will have the self-made certificate of this machine "
+            "(/etc/ssl/certs/ssl-cert-snakeoil.pem): with --plant-first-boot each makes its own.",
+        )
+    keys = [path for pattern in _KEY_FILES for path in guest.glob(pattern) if projected.stays(path)]
+    keys = [path for path in keys if "PRIVATE KEY" in guest.read_text(path) and path != _SELF_MADE]
+    if keys:
+        yield Remark(
+            "private-keys",
+            f"{some_of(keys)} {'is a private key' if len(keys) == 1 else 'are private keys'} that "
+            "all clones will share: services may need them, so they stay.",
+        )
+    for path in [path for pattern in _PROXY_FILES for path in guest.glob(pattern)]:
+        if _PROXY.search(guest.read_text(path)):
+            yield Remark("password-in-proxy", f"{path} names a proxy with a password, which stays.")
+    servers = re.findall(r"(?m)^nameserver\s+(\S+)", guest.read_text("/etc/resolv.conf"))
+    fixed = [server for server in servers if not server.startswith(("127.", "::1"))]
+    found = guest.find("/etc/resolv.conf", follow_last=False)
+    if fixed and found and found.kind.value == "file":
+        yield Remark(
+            "name-servers",
+            f"/etc/resolv.conf gives the name servers ({', '.join(fixed)}) until DHCP or a seed "
+            "gives others.",
+        )
+
+
+def _named_after_host(inspection: Inspection, policy: Policy) -> Iterator[Remark]:
+    """Names that no seal can change, because boot loader and mounts go by them."""
+    host = inspection.facts.host_name.partition(".")[0]
+    if not host or not policy.treats_id("identity.host-name") or policy.accepts_residue:
+        return
+    word = re.compile(rf"(?i)(?<![a-z0-9]){re.escape(host)}(?![a-z0-9])")
+    groups = {volume.group for volume in inspection.disk.volumes if volume.group}
+    logical = {volume.name for volume in inspection.disk.volumes if volume.logical_name}
+    named = [f"the volume group {name}" for name in sorted(groups) if word.search(name)]
+    named += [
+        f"the logical volume {name}"
+        for name in sorted(logical)
+        if word.search(name.partition("/")[2])
+    ]
+    places = [f"{LVM_METADATA}{volume.name}" for volume in inspection.disk.physical_volumes]
+    if named and not all(any_pattern_fits(policy.residue_places, place) for place in places):
+        yield Remark(
+            "named-after-host",
+            f"{some_of(named)[:1].upper()}{some_of(named)[1:]} has the host's name in its own, and "
+            "every clone would have it: rename it in the guest (vgrename or lvrename, then boot "
+            "loader, /etc/fstab and initramfs), or allow it in the house rules "
+            f'(allow.residue = ["{places[0]}"] and the files that name it).',
+        )
+
+
+def find_unmet(guest: Guest, required: Requirements) -> Iterator[str]:
+    """Yields what house rules require of kernel and package lists, and is lacking."""
+    if required.newest_kernel:
+        yield from _required_kernel(guest)
+    if required.lists_not_older_than_days:
+        yield from _required_lists(guest, required.lists_not_older_than_days)
+
+
+def _required_kernel(guest: Guest) -> Iterator[str]:
+    kernels, default = newest_first(guest), default_kernel(guest)
+    if not kernels:
+        yield "The house rules require the newest kernel, and no kernel was found."
+    elif default != kernels[0]:
+        booted = f"{default} boots" if default else "none was found that boots"
+        yield f"The house rules require the newest kernel {kernels[0]}, but {booted}."
+
+
+def _required_lists(guest: Guest, days: int) -> Iterator[str]:
+    pending = pending_updates(guest)
+    if pending is None:
+        yield f"The house rules require package lists of the last {days} days; there are none."
+    elif time.time() - pending.lists_from > days * _DAY:
+        age = int((time.time() - pending.lists_from) // _DAY)
+        yield f"The package lists are {age} days old; the house rules allow {days}."

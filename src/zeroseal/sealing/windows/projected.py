@@ -1,0 +1,13 @@
+"""A Windows as clones will have it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zeroseal.sealing.projected_guest import ProjectedGuest
+from zeroseal.traces.windows.context import WindowsContext
+
+
+@dataclass(frozen=True)
+class ProjectedWindows(ProjectedGuest[WindowsContext]):
+    """See ``ProjectedGuest``."""

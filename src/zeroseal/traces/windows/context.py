@@ -1,0 +1,87 @@
+"""What finders for a Windows look at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Registry
+from zeroseal.guests.windows.accounts import WindowsAccount
+from zeroseal.guests.windows.identity import WindowsIdentity, WindowsProfile
+from zeroseal.guests.windows.paths import guest_patterns
+from zeroseal.guests.windows.system import WindowsSystem
+from zeroseal.traces.context import FindContext
+
+
+@dataclass(frozen=True, kw_only=True)
+class WindowsContext(FindContext):
+    """See ``FindContext``.
+
+    Attributes:
+        system: the guest as a Windows.
+        reissues_sid: whether the machine's security identifier is replaced.
+        disables_administrator: whether the built-in administrator is disabled.
+    """
+
+    system: WindowsSystem
+    reissues_sid: bool = False
+    disables_administrator: bool = False
+
+    @property
+    def registry(self) -> Registry:
+        """The registry."""
+        return self.system.registry
+
+    @property
+    def identity(self) -> WindowsIdentity:
+        """Who the machine is."""
+        return self.system.windows.identity
+
+    @property
+    def accounts_to_remove(self) -> list[WindowsAccount]:
+        """Accounts that somebody made and nobody retains."""
+        return [
+            account
+            for account in self.identity.accounts
+            if account.is_human and account.name.lower() not in self.retained
+        ]
+
+    @cached_property
+    def profiles_to_remove(self) -> list[WindowsProfile]:
+        """Profiles of those accounts, and of people whose account is elsewhere."""
+        removed = self.accounts_to_remove
+        staying = {
+            f"{self.identity.sid}-{account.rid}"
+            for account in self.identity.accounts
+            if account not in removed
+        }
+        return [
+            profile
+            for profile in self.identity.profiles
+            if profile.sid not in staying and profile.name.lower() not in self.retained
+        ]
+
+    @cached_property
+    def staying_profiles(self) -> list[str]:
+        """The folders of the profiles that stay: of people, services, the system, new accounts."""
+        folders = [profile.folder for profile in self.registry.profiles()]
+        folders += [DEFAULT_PROFILE, f"{CONFIG_FOLDER}/systemprofile"]
+        by_path = {folder.lower(): folder for folder in folders if not self.is_removed(folder)}
+        return list(by_path.values())
+
+    def is_removed(self, path: str) -> bool:
+        """Whether a path lies in a profile that goes."""
+        return not self.accounts_stay and any(
+            f"{path.lower()}/".startswith(f"{profile.folder.lower()}/")
+            for profile in self.profiles_to_remove
+            if profile.has_own_folder
+        )
+
+    def spell_out(self, pattern: str) -> Iterator[str]:  # noqa: D102 - as in FindContext
+        return guest_patterns(pattern, self.registry.variables())
+
+    def below_homes(self, patterns: Iterable[str]) -> Iterator[str]:  # noqa: D102
+        listed = list(patterns)
+        for folder in self.staying_profiles:
+            yield from (f"{folder}/{pattern}" for pattern in listed)
