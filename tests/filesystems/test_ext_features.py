@@ -14,6 +14,7 @@ from tests.filesystems.test_ext_slack import content_of
 from tests.oracles import find_texts, judge_ext, mounted, run
 from tests.patching import write_patches
 from zeroseal.errors import InUseError, UnsupportedError
+from zeroseal.filesystems.editing import EntryExistsError
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.check import check_volume
 from zeroseal.filesystems.ext.edit import ExtEditor
@@ -310,7 +311,7 @@ def test_a_folder_that_ignores_case_keeps_its_order(tmp_path: Path) -> None:
     inner = editor.create_folder(folded, b"Inner", 0o755)
     assert editor.get_inode(inner).flags & layout.INODE_CASEFOLD
     for taken in ("INNER", "strasse-7-a\u030ae\u0301-" + "n" * 30):
-        with pytest.raises(ValueError, match="already"):
+        with pytest.raises(EntryExistsError, match="already"):
             editor.create_file(folded, taken.encode(), b"", 0o644)
     editor.remove(folded, f"Straße-9-ÅÉ-{'N' * 30}".encode())
     editor.finish()

@@ -12,6 +12,7 @@ from tests.disks import make_ext, write_tree
 from tests.filesystems.test_ext_edit import NOW, commit, open_writable
 from tests.oracles import judge_ext, mounted, run
 from zeroseal.blocks.staged import StagedStore
+from zeroseal.filesystems.editing import EditError
 from zeroseal.filesystems.ext.check import check_volume
 from zeroseal.filesystems.ext.edit import ExtEditor
 from zeroseal.filesystems.ext.hashing import HALF_MD4, HashSettings
@@ -223,6 +224,6 @@ def test_wrong_use_of_the_editor_is_a_plain_error_and_changes_nothing(tmp_path: 
         lambda: editor.create_link(editor.root, b"l", b""),
         lambda: editor.create_link(editor.root, b"l", b"x" * 5000),
     ):
-        with pytest.raises(ValueError, match=r"."):
+        with pytest.raises(EditError, match=r"."):
             wrong()
     assert path.read_bytes() == before

@@ -231,7 +231,7 @@ def test_names_are_compared_by_the_volumes_own_table(tmp_path: Path) -> None:
             editor.create_file(editor.root, raw.upper() if name.isascii() else raw, b"", 0o644)
     with pytest.raises(RefusedError, match="already"):
         editor.create_file(editor.root, "ÄÄKKÖSET".encode(), b"", 0o644)
-    with pytest.raises(RefusedError, match="no name that Windows takes"):
+    with pytest.raises(RefusedError, match="is no name for"):
         editor.create_file(editor.root, b"a:b", b"", 0o644)
     editor.finish()
     judge_ntfs(volume)
@@ -542,7 +542,7 @@ def test_windows_flags_and_times_are_kept_and_set(tmp_path: Path) -> None:
     file = editor.create_file(editor.root, b"f", b"c", 0o644)
     editor.set_mode(file, 0o444)
     editor.set_times(file, NOW - 1000)
-    with pytest.raises(RefusedError, match="security identifiers"):
+    with pytest.raises(UnsupportedError, match="security identifiers"):
         editor.set_owner(file, 5, 5)
     editor.finish()
     judge_ntfs(volume)

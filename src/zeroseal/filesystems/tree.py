@@ -56,6 +56,10 @@ class FileTree(Protocol):
 
     root: int
 
+    @property
+    def where(self) -> str:
+        """The volume's name, for messages."""
+
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name; ``.`` and ``..`` are never found."""
 
@@ -79,7 +83,10 @@ class FileTree(Protocol):
 
 
 class EditableTree(FileTree, Protocol):
-    """A file system that can be changed. Nothing is whole on the store until ``finish``."""
+    """A file system that can be changed. Nothing is whole on the store until ``finish``.
+
+    What each editor refuses, and with which errors, is in ``editing.py``.
+    """
 
     def create_file(
         self, folder: int, name: bytes, content: bytes, mode: int, uid: int = 0, gid: int = 0

@@ -9,9 +9,11 @@ from __future__ import annotations
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UnsupportedError
+from zeroseal.filesystems import editing
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.attributes_edit import AttributeWriter
 from zeroseal.filesystems.ext.content_edit import ContentWriter
+from zeroseal.filesystems.ext.folders import is_storable
 from zeroseal.filesystems.ext.index import Name
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import read_mapping
@@ -76,7 +78,7 @@ class ExtEditor(ExtTree):
     def create_link(self, folder: int, name: bytes, target: bytes) -> int:
         """Makes a symbolic link and returns its inode number."""
         if not 0 < len(target) < self.volume.block_bytes:
-            raise ValueError(f"{target!r} cannot be a link's target")
+            raise editing.bad_target(self, target)
         node = self._create(folder, name, layout.MODE_LINK | 0o777, 0, 0)
         if len(target) >= 60:
             self.replace_content(node, target)
@@ -90,17 +92,16 @@ class ExtEditor(ExtTree):
 
     def add_name(self, folder: int, name: bytes, node: int) -> None:
         """Gives a file one more name."""
+        editing.check_can_be_linked(self, node)
         inode = self.get_inode(node)
-        if inode.is_folder:
-            raise ValueError("a folder cannot have a second name")
-        self._names.check_new(folder, name)
+        self._check_new(folder, name)
         self._names.insert(folder, Name(name, node, layout.ENTRY_TYPES[inode.type]))
         self._change_links(node, +1)
 
     def replace_content(self, node: int, content: bytes) -> None:
         """Gives a file other content; what it had is zeroed."""
         inode = self.get_inode(node)
-        self._check_not_sealed_by_hashes(node, inode)
+        self._check_changeable(node, inode)
         if inode.is_inline:
             self._attributes.drop_inline_data(node, inode)
         mapping = read_mapping(self.volume, node, inode)
@@ -116,7 +117,7 @@ class ExtEditor(ExtTree):
     def zero_content(self, node: int, from_byte: int) -> None:
         """Zeroes a file's content from a byte on; its blocks stay where they are."""
         inode = self.get_inode(node)
-        self._check_not_sealed_by_hashes(node, inode)
+        self._check_changeable(node, inode)
         for offset, length in self.iter_content(node, from_byte):
             self.volume.store.zero(offset, length)
         self._touch(inode)
@@ -124,7 +125,10 @@ class ExtEditor(ExtTree):
 
     def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
         """Gives an entry of a folder another name there; what it is stays."""
-        self._names.check_new(folder, new_name)
+        editing.get_entry(self, folder, name)
+        if new_name == name:
+            return
+        self._check_new(folder, new_name)
         node = self._names.remove(folder, name)
         inode = self.get_inode(node)
         self._names.insert(folder, Name(new_name, node, layout.ENTRY_TYPES[inode.type]))
@@ -132,7 +136,7 @@ class ExtEditor(ExtTree):
     def truncate(self, node: int, size_bytes: int) -> None:
         """Cuts a file, zeroing what goes, or lets it grow by a hole."""
         inode = self.get_inode(node)
-        self._check_not_sealed_by_hashes(node, inode)
+        self._check_changeable(node, inode)
         if inode.is_inline:
             self.replace_content(node, self.read_file(node, size_bytes))
             inode = self.get_inode(node)
@@ -141,13 +145,12 @@ class ExtEditor(ExtTree):
 
     def remove(self, folder: int, name: bytes) -> None:
         """Removes a name; the last one takes the content with it."""
-        node = self._get_child(folder, name)
-        if self.get_inode(node).is_folder and self.list_folder(node):
-            raise ValueError(f"folder {name!r} is not empty")
+        editing.check_removable(self, editing.get_entry(self, folder, name))
         self.remove_tree(folder, name)
 
     def remove_tree(self, folder: int, name: bytes) -> int:
         """Removes a name and all beneath it; returns how many names went."""
+        editing.get_entry(self, folder, name)
         top = self._names.remove(folder, name)
         if self.get_inode(top).is_folder:
             self._change_links(folder, -1)
@@ -192,7 +195,7 @@ class ExtEditor(ExtTree):
     def _create(
         self, folder: int, name: bytes, mode: int, uid: int, gid: int, links: int = 1
     ) -> int:
-        self._names.check_new(folder, name)
+        self._check_new(folder, name)
         volume = self.volume
         is_folder = mode & layout.MODE_TYPE_MASK == layout.MODE_FOLDER
         near = (folder - 1) // volume.superblock.inodes_per_group
@@ -223,11 +226,12 @@ class ExtEditor(ExtTree):
         self._names.insert(folder, Name(name, node, type_code))
         return node
 
-    def _get_child(self, folder: int, name: bytes) -> int:
-        entry = self.find_child(folder, name)
-        if entry is None:
-            raise ValueError(f"folder {folder} has no entry {name!r}")
-        return entry.node
+    def _check_new(self, folder: int, name: bytes) -> None:
+        editing.check_folder(self, folder)
+        if not is_storable(name):
+            raise editing.bad_name(self, name)
+        if self._names.is_taken(folder, name):
+            raise editing.taken(self, name)
 
     def _touch(self, inode: Inode, modified: bool = True) -> None:
         """Gives an inode our one time; a short inode has attributes where the rest would be."""
@@ -258,7 +262,9 @@ class ExtEditor(ExtTree):
             inode.link_count, inode.deleted_at = 0, self._now & 0xFFFFFFFF
             self.volume.write_inode(node, inode)
 
-    def _check_not_sealed_by_hashes(self, node: int, inode: Inode) -> None:
+    def _check_changeable(self, node: int, inode: Inode) -> None:
+        if inode.is_folder:
+            raise editing.not_file(self, node)
         if inode.flags & layout.INODE_VERITY:
             raise UnsupportedError(
                 f"inode {node} of {self.volume.where} is protected by hashes (verity): it can be "

@@ -153,15 +153,14 @@ def remove_entry(block: bytearray, offset: int, has_types: bool) -> None:
     raise ValueError(f"no directory entry begins at {offset}")
 
 
-def check_name(name: bytes) -> None:
-    """Raises ValueError for what can be no name in a folder."""
-    if (
-        not 0 < len(name) <= MAX_NAME_BYTES
-        or b"/" in name
-        or b"\0" in name
-        or name in (b".", b"..")
-    ):
-        raise ValueError(f"{name!r} cannot be a file name")
+def is_storable(name: bytes) -> bool:
+    """Whether a folder can have that name."""
+    return (
+        0 < len(name) <= MAX_NAME_BYTES
+        and b"/" not in name
+        and b"\0" not in name
+        and name not in (b".", b"..")
+    )
 
 
 def _set_length(block: bytearray, offset: int, length: int) -> None:

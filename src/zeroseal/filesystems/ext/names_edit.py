@@ -11,7 +11,6 @@ from zeroseal.filesystems.ext.attributes_edit import AttributeWriter
 from zeroseal.filesystems.ext.checksums import folder_block_checksum
 from zeroseal.filesystems.ext.content_edit import ContentWriter
 from zeroseal.filesystems.ext.folders import (
-    check_name,
     empty_block,
     has_tail,
     insert_entry,
@@ -64,18 +63,8 @@ class NameWriter:
         block_no = read_mapping(self._volume, node, inode).runs[0].physical
         self._write_leaf(node, inode, block_no, block)
 
-    def check_new(self, folder: int, name: bytes) -> None:
-        """Looks whether a name can be added.
-
-        Raises:
-            ValueError: it is there already, or cannot be a name.
-        """
-        check_name(name)
-        if self._is_taken(folder, self._tree.get_inode(folder), name):
-            raise ValueError(f"folder {folder} has an entry {name!r} already")
-
     def insert(self, folder: int, item: Name) -> None:
-        """Adds a name that ``check_new`` has let pass."""
+        """Adds a name that is not taken (``is_taken``)."""
         inode = self._tree.get_inode(folder)
         if not self._has_types:
             item = item._replace(type_code=0)
@@ -92,10 +81,10 @@ class NameWriter:
                 self._append_leaf(folder, inode, mapping, item)
 
     def remove(self, folder: int, name: bytes) -> int:
-        """Takes a name out and zeroes it; returns the inode that it led to.
+        """Takes a name that is there out and zeroes it; returns the inode that it led to.
 
         Raises:
-            ValueError: it is not there.
+            DamagedError: it is found, but in none of the blocks.
         """
         inode = self._tree.get_inode(folder)
         is_indexed = bool(inode.flags & layout.INODE_INDEX)
@@ -108,9 +97,11 @@ class NameWriter:
                     remove_entry(content, entry.offset, self._has_types)
                     self._write_part(folder, inode, block, content)
                     return entry.inode
-        raise ValueError(f"folder {folder} has no entry {name!r}")
+        raise self._volume.damaged(f"the folder {folder} has no entry {name!r}")
 
-    def _is_taken(self, folder: int, inode: Inode, name: bytes) -> bool:
+    def is_taken(self, folder: int, name: bytes) -> bool:
+        """Whether a folder has that name, or one that it holds for the same."""
+        inode = self._tree.get_inode(folder)
         if not inode.flags & layout.INODE_CASEFOLD:
             return self._tree.find_child(folder, name) is not None
         folded = fold_case(name)

@@ -60,6 +60,11 @@ class ExtTree:
         self._indexed: tuple[int, IndexedBlocks] | None = None
         self.has_types = bool(self.volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
 
+    @property
+    def where(self) -> str:
+        """The volume's name, for messages."""
+        return self.volume.where
+
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name; ``.`` and ``..`` are never found."""
         if name in (b".", b".."):

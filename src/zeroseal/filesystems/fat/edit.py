@@ -11,6 +11,7 @@ from array import array
 from zeroseal.blocks.store import Store
 from zeroseal.blocks.tables import build_table
 from zeroseal.errors import NoSpaceError, UnsupportedError
+from zeroseal.filesystems import editing
 from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.folders import Named, build_long_entries, make_short_name
 from zeroseal.filesystems.fat.layout import Entry, FsInfo
@@ -87,6 +88,7 @@ class FatEditor(FatTree):
 
     def replace_content(self, node: int, content: bytes) -> None:
         """Gives a file other content; what it had is zeroed."""
+        editing.check_file(self, node)
         entry = self._get_entry(node)
         self._free(self._chain_of(entry))
         size = self.volume.cluster_bytes
@@ -101,6 +103,7 @@ class FatEditor(FatTree):
 
     def zero_content(self, node: int, from_byte: int) -> None:
         """Zeroes a file's content from a byte on; its clusters stay where they are."""
+        editing.check_file(self, node)
         for offset, length in self.iter_content(node, from_byte):
             self.volume.store.zero(offset, length)
         entry = self._get_entry(node)
@@ -109,9 +112,9 @@ class FatEditor(FatTree):
 
     def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
         """Gives an entry of a folder another name there; what it is stays."""
-        old = self._find(folder, name)
-        if old is None:
-            raise ValueError(f"folder {folder} has no entry {name!r}")
+        old = self._get_item(folder, name)
+        if new_name == name:
+            return
         node = self._create(folder, new_name, old.entry.attributes)
         entry = self._get_entry(node)
         for field in ("created_time", "created_date", "modified_time", "modified_date",
@@ -122,21 +125,18 @@ class FatEditor(FatTree):
 
     def truncate(self, node: int, size_bytes: int) -> None:
         """Cuts a file, or lets it grow by zeros."""
+        editing.check_file(self, node)
         content = self.read_file(node, size_bytes)
         self.replace_content(node, content.ljust(size_bytes, b"\0"))
 
     def remove(self, folder: int, name: bytes) -> None:
         """Removes a name with its content."""
-        found = self._find(folder, name)
-        if found and found.is_folder and self._names(self._slot_offset(folder, found.slot)):
-            raise ValueError(f"folder {name!r} is not empty")
+        editing.check_removable(self, editing.get_entry(self, folder, name))
         self.remove_tree(folder, name)
 
     def remove_tree(self, folder: int, name: bytes) -> int:
         """Removes a name and all beneath it; returns how many names went."""
-        found = self._find(folder, name)
-        if found is None:
-            raise ValueError(f"folder {folder} has no entry {name!r}")
+        found = self._get_item(folder, name)
         node, removed = self._slot_offset(folder, found.slot), 1
         if found.is_folder:
             for item in self.list_folder(node):
@@ -150,6 +150,7 @@ class FatEditor(FatTree):
 
     def set_owner(self, node: int, uid: int, gid: int) -> None:
         """There are no owners on FAT."""
+        raise UnsupportedError(f"{self.volume.where} is FAT, which has no owners")
 
     def finish(self) -> None:
         """Writes all copies of the table, and the hints."""
@@ -163,16 +164,22 @@ class FatEditor(FatTree):
 
     def _create(self, folder: int, name: bytes, attributes: int) -> int:
         text = name.decode("utf-8", "surrogateescape")
-        if self._find(folder, name):
-            raise ValueError(f"folder {folder} has an entry {name!r} already")
         if not text or len(text) > 255 or any(char in '"*/:<>?\\|' or char < " " for char in text):
-            raise ValueError(f"{name!r} cannot be a file name on FAT")
+            raise editing.bad_name(self, name)
+        editing.check_new(self, folder, name)
         short = make_short_name(text, {item.entry.name for item in self._names(folder)})
         entries = [*build_long_entries(text, short), self._new_entry(short, attributes).build()]
         slot = self._find_room(folder, len(entries))
         for number, raw in enumerate(entries):
             self.volume.store.write(self._slot_offset(folder, slot + number), raw)
         return self._slot_offset(folder, slot + len(entries) - 1)
+
+    def _get_item(self, folder: int, name: bytes) -> Named:
+        editing.check_folder(self, folder)
+        found = self._find(folder, name)
+        if found is None:
+            raise editing.missing(self, name)
+        return found
 
     def _new_entry(self, name: bytes, attributes: int) -> Entry:
         entry = Entry.blank(

@@ -29,6 +29,11 @@ class FatTree:
     ) -> None:
         self.volume = volume or FatVolume(store, where)
 
+    @property
+    def where(self) -> str:
+        """The volume's name, for messages."""
+        return self.volume.where
+
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name, in any case of letters."""
         found = self._find(folder, name)

@@ -8,7 +8,8 @@ security descriptor of their folder. Times of folders stay: when a name went is 
 from __future__ import annotations
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import RefusedError
+from zeroseal.errors import NoSpaceError, RefusedError, UnsupportedError
+from zeroseal.filesystems import editing
 from zeroseal.filesystems.ntfs import layout, overlay
 from zeroseal.filesystems.ntfs.index import FOLDER_INDEX
 from zeroseal.filesystems.ntfs.index_build import build_empty_root
@@ -25,10 +26,11 @@ from zeroseal.filesystems.ntfs.replace import ByteReplacer, Pairs
 from zeroseal.filesystems.ntfs.state import require_editable
 from zeroseal.filesystems.ntfs.streams import iter_places
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
-from zeroseal.filesystems.tree import Kind
+from zeroseal.filesystems.tree import FolderEntry, Kind
 
 _SMALLEST_ROOT = 88
 _MOST_LINKS = 1024
+_MAX_TARGET_BYTES = 4000  # its two forms lie in a reparse point of 16 KiB
 _NAME_BYTES = layout.RESIDENT_BYTES + FileName.SIZE + 8  # of its attribute, but for its letters
 
 
@@ -81,11 +83,14 @@ class NtfsEditor(NameEditor):
 
     def create_link(self, folder: int, name: bytes, target: bytes) -> int:
         """Makes a symbolic link to a file and returns its node."""
+        if not 0 < len(target) <= _MAX_TARGET_BYTES:
+            raise editing.bad_target(self, target)
+        value = build_symlink(from_bytes(target).replace("/", "\\"))
         node = self._create(folder, name, 0, layout.FILE_ARCHIVE | layout.FILE_REPARSE)
         node.attributes.append(Attribute(layout.DATA))
         point = Attribute(layout.REPARSE_POINT)
         node.attributes.append(point)
-        self._writer.set_value(node, point, build_symlink(from_bytes(target).replace("/", "\\")))
+        self._writer.set_value(node, point, value)
         self._extend.add_reparse(node, layout.TAG_SYMLINK)
         self._link(folder, name, node)
         return node.number
@@ -93,10 +98,9 @@ class NtfsEditor(NameEditor):
     def add_name(self, folder: int, name: bytes, node: int) -> None:
         """Gives a file one more name (a hard link)."""
         found = self.get_node(node)
-        if found.is_folder:
-            raise RefusedError(f"a folder of {self.volume.where} has one name only")
+        editing.check_can_be_linked(self, node)
         if len(found.names()) >= _MOST_LINKS:
-            raise RefusedError(f"a file of {self.volume.where} has {_MOST_LINKS} names already")
+            raise NoSpaceError(f"a file of {self.volume.where} has {_MOST_LINKS} names already")
         self._check_new(folder, name)
         self._link(folder, name, found)
 
@@ -194,12 +198,7 @@ class NtfsEditor(NameEditor):
         """Removes a name; the last one takes the content with it. Folders must be empty."""
         entry = self._get_entry(folder, name)
         node = self.get_node(entry.number)
-        if (
-            node.is_folder
-            and self.kind_of(node) is Kind.FOLDER
-            and any(self.iter_names(node.number))
-        ):
-            raise RefusedError(f"the folder {from_bytes(name)} is not empty")
+        editing.check_removable(self, FolderEntry(name, node.number, self.kind_of(node)))
         self._unlink(folder, entry, node)
         if not node.all_of(layout.FILE_NAME):
             self._free(node)
@@ -232,8 +231,8 @@ class NtfsEditor(NameEditor):
             self.set_flags(node, found.flags & ~layout.FILE_READ_ONLY | _read_only(mode))
 
     def set_owner(self, node: int, uid: int, gid: int) -> None:
-        """Refuses: NTFS knows owners by security identifiers, see ``set_security``."""
-        raise RefusedError(
+        """Not here: NTFS knows owners by security identifiers, see ``set_security``."""
+        raise UnsupportedError(
             f"owners on {self.volume.where} (ntfs) are security identifiers, not numbers"
         )
 
@@ -339,7 +338,7 @@ class NtfsEditor(NameEditor):
     def _get_file(self, number: int) -> Node:
         node = self.get_node(number)
         if node.is_folder:
-            raise self.volume.damaged(f"record {number} should be a file")
+            raise editing.not_file(self, number)
         return node
 
     def _store_index(self, node: Node, name: str, opened: ViewEdit) -> None:

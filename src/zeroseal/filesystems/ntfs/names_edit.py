@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import RefusedError
+from zeroseal.filesystems import editing
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.extend_edit import ExtendEdit
 from zeroseal.filesystems.ntfs.index import FOLDER_INDEX, Index, IndexEntry
@@ -80,23 +80,25 @@ class NameEditor(NtfsTree):
             RefusedError: there is none, or it is the file system's own.
         """
         text = self._text_of(name)
+        editing.check_folder(self, folder)
         entry = self._folder(folder).find(text)
         if entry is None or self.is_hidden(entry):
-            raise RefusedError(f"there is no {text} in its folder")
+            raise editing.missing(self, name)
         return entry
 
     def _text_of(self, name: bytes) -> str:
         try:
             return from_bytes(name)
         except UnicodeDecodeError as error:
-            raise RefusedError(f"{name!r} is no name for {self.volume.where} (ntfs)") from error
+            raise editing.bad_name(self, name) from error
 
     def _check_new(self, folder: int, name: bytes) -> None:
         text = self._text_of(name)
         if not is_storable(text):
-            raise RefusedError(f"{text!r} is no name that Windows takes")
+            raise editing.bad_name(self, name)
+        editing.check_folder(self, folder)
         if self._folder(folder).find(text) is not None:
-            raise RefusedError(f"there is a {text} in its folder already")
+            raise editing.taken(self, name)
 
     def _create(self, folder: int, name: bytes, record_flags: int, flags: int) -> Node:
         self._check_new(folder, name)

@@ -50,6 +50,11 @@ class NtfsTree:
             raise self.volume.damaged("its table of upper-case letters is cut off")
         return Upcase(raw)
 
+    @property
+    def where(self) -> str:
+        """The volume's name, for messages."""
+        return self.volume.where
+
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name, whatever its case; an exact match comes first."""
         entry = self.find_entry(folder, name)

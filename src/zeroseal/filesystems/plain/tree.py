@@ -10,7 +10,10 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 from zeroseal.errors import UnsupportedError
+from zeroseal.filesystems import editing
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
+
+_MAX_TARGET_BYTES = 4096
 
 
 @dataclass
@@ -168,6 +171,8 @@ class PlainTree:
 
     def create_link(self, folder: int, name: bytes, target: bytes) -> int:
         """Makes a symbolic link and returns its node."""
+        if not 0 < len(target) < _MAX_TARGET_BYTES or b"\0" in target:
+            raise editing.bad_target(self, target)
         made = PlainNode(Kind.LINK, 0o777, 0, 0, len(target), self.now, target=target)
         number = self._make(folder, name, made)
         self.changes.append(Made(self._path(folder, name), number))
@@ -175,11 +180,13 @@ class PlainTree:
 
     def add_name(self, folder: int, name: bytes, node: int) -> None:
         """Second names are not made here."""
-        del folder, node
+        editing.check_can_be_linked(self, node)
+        editing.check_new(self, folder, name)
         raise UnsupportedError(f"no second name ({name!r}) can be made in {self.where}")
 
     def replace_content(self, node: int, content: bytes) -> None:
         """Gives a file other content."""
+        editing.check_file(self, node)
         item = self.nodes[node]
         item.content, item.size_bytes, item.changed_at = content, len(content), self.now
         folder, name = self._above[node]
@@ -196,6 +203,10 @@ class PlainTree:
 
     def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
         """Gives an entry of a folder another name there."""
+        editing.get_entry(self, folder, name)
+        if new_name == name:
+            return
+        self._check_new(folder, new_name)
         self.changes.append(Renamed(self._path(folder, name), new_name))
         children = self.nodes[folder].children
         number = children[name]
@@ -205,12 +216,13 @@ class PlainTree:
             self._above[number] = folder, new_name
 
     def remove(self, folder: int, name: bytes) -> None:
-        """Removes a name."""
+        """Removes a name; folders must be empty."""
+        editing.check_removable(self, editing.get_entry(self, folder, name))
         self.remove_tree(folder, name)
 
     def remove_tree(self, folder: int, name: bytes) -> int:
         """Removes a name and all beneath it but devices and sockets; returns how many went."""
-        number = self.nodes[folder].children[name]
+        number = editing.get_entry(self, folder, name).node
         node = self.nodes[number]
         if node.kind in (Kind.DEVICE, Kind.SOCKET):
             return 0
@@ -236,9 +248,13 @@ class PlainTree:
         """There is nothing to finish."""
 
     def _make(self, folder: int, name: bytes, node: PlainNode) -> int:
-        if name in self.nodes[folder].children:
-            raise ValueError(f"folder {folder} has an entry {name!r} already")
+        self._check_new(folder, name)
         return self.add(folder, name, node)
+
+    def _check_new(self, folder: int, name: bytes) -> None:
+        if not 0 < len(name) < 256 or b"/" in name or b"\0" in name or name in (b".", b".."):
+            raise editing.bad_name(self, name)
+        editing.check_new(self, folder, name)
 
     def _move_home(self, number: int) -> None:
         """A node with several names is known by another one of them now."""

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UnsupportedError
+from zeroseal.filesystems import editing
 from zeroseal.filesystems.tree import FolderEntry
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.allocate import Allocator
@@ -113,7 +114,7 @@ class XfsEditor(XfsTree):
     def create_link(self, folder: int, name: bytes, target: bytes) -> int:
         """Makes a symbolic link and returns its inode number."""
         if not 0 < len(target) < layout.MAX_LINK_BYTES:
-            raise ValueError(f"{target!r} cannot be a link's target")
+            raise editing.bad_target(self, target)
         node = self._create(folder, name, layout.MODE_LINK | 0o777, 0, 0)
         slot = self.volume.read_slot(node)
         room = len(data_fork(self.volume, slot))
@@ -126,9 +127,9 @@ class XfsEditor(XfsTree):
 
     def add_name(self, folder: int, name: bytes, node: int) -> None:
         """Gives a file one more name."""
+        editing.check_can_be_linked(self, node)
+        self._check_new(folder, name)
         slot = self.volume.read_slot(node)
-        if slot.inode.is_folder:
-            raise ValueError("a folder has one name")
         self._change_links(node, +1)
         self._add(folder, Name(name, node, self._kind_code(slot.inode)))
 
@@ -178,8 +179,11 @@ class XfsEditor(XfsTree):
 
     def rename(self, folder: int, name: bytes, new_name: bytes) -> None:
         """Gives an entry of a folder another name there."""
-        opened = self._opened(folder)
         entry = self._get_name(folder, name)
+        if new_name == name:
+            return
+        self._check_new(folder, new_name)
+        opened = self._opened(folder)
         opened.names = {
             (new_name if key == name else key): (
                 entry._replace(name=new_name) if key == name else value
@@ -190,11 +194,10 @@ class XfsEditor(XfsTree):
 
     def remove(self, folder: int, name: bytes) -> None:
         """Removes a name; the last one takes the content with it. Folders must be empty."""
+        editing.check_removable(self, editing.get_entry(self, folder, name))
         entry = self._get_name(folder, name)
         slot = self.volume.read_slot(entry.inode)
         if slot.inode.is_folder:
-            if self.names_in(entry.inode):
-                raise ValueError(f"the folder {name!r} is not empty")
             self._change_links(folder, -1)
             self._open.pop(entry.inode, None)
             slot.inode.links = 1
@@ -266,15 +269,16 @@ class XfsEditor(XfsTree):
         return found
 
     def _get_name(self, folder: int, name: bytes) -> Name:
-        found = self._opened(folder).names.get(name)
-        if found is None:
-            raise self.volume.damaged(f"the folder {folder} has no entry {name!r}")
-        return found
+        editing.get_entry(self, folder, name)
+        return self._opened(folder).names[name]
+
+    def _check_new(self, folder: int, name: bytes) -> None:
+        if not 0 < len(name) < 256 or b"/" in name or b"\0" in name or name in (b".", b".."):
+            raise editing.bad_name(self, name)
+        editing.check_new(self, folder, name)
 
     def _add(self, folder: int, name: Name) -> None:
         opened = self._opened(folder)
-        if name.name in opened.names or not 0 < len(name.name) < 256 or b"/" in name.name:
-            raise ValueError(f"{name.name!r} cannot be a new name of the folder {folder}")
         opened.names[name.name] = name
         opened.is_changed = True
 
@@ -312,11 +316,11 @@ class XfsEditor(XfsTree):
     def _create(
         self, folder: int, name: bytes, mode: int, uid: int, gid: int, links: int = 1
     ) -> int:
+        self._check_new(folder, name)
         above = self.get_folder(folder)
         kind = layout.ENTRY_TYPES[mode & layout.MODE_TYPE] if self.volume.has_types else 0
-        self._add(folder, Name(name, 0, kind))  # what cannot be is refused before an inode is taken
         number = self._allocator.take_inode(self.volume.inode_place(folder)[0])
-        self._opened(folder).names[name] = Name(name, number, kind)
+        self._add(folder, Name(name, number, kind))
         old = self.volume.read_slot(number).inode
         inode = Inode.blank(
             magic=layout.INODE_MAGIC,
@@ -378,7 +382,7 @@ class XfsEditor(XfsTree):
     def _get_file(self, node: int) -> Slot:
         slot = self.volume.read_slot(node)
         if slot.inode.type != layout.MODE_FILE:
-            raise self.volume.damaged(f"inode {node} should be a file")
+            raise editing.not_file(self, node)
         return slot
 
     def _kind_code(self, inode: Inode) -> int:

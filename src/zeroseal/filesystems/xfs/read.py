@@ -49,6 +49,11 @@ class XfsTree:
         self.volume = volume or XfsVolume(store, where)
         self.root = self.volume.superblock.root_inode
 
+    @property
+    def where(self) -> str:
+        """The volume's name, for messages."""
+        return self.volume.where
+
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name; ``.`` and ``..`` are never found."""
         found = None if name in _OWN_NAMES else self._find_name(folder, name)
