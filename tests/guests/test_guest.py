@@ -17,9 +17,10 @@ from tests.disks import (
     write_tree,
 )
 from tests.oracles import cut_partition, judge_ext, run
+from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import DamagedError, NoGuestError, RefusedError, UnsupportedError
-from zeroseal.filesystems.drivers import read_disk
+from zeroseal.filesystems.drivers import VolumeTrees, read_disk
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import read_accounts
 from zeroseal.guests.linux.cloud_init import read_cloud_init
@@ -38,7 +39,7 @@ from zeroseal.volumes.volume import Content, Volume
 def guest_of(folder: Path, tree: dict[str, str], without: str = "nothing") -> Guest:
     whole = {path: text for path, text in BARE_GUEST.items() if without not in path} | tree
     path = make_guest_volume(folder, whole)
-    return open_guest(read_disk(open_image(path))).guest
+    return open_guest(read_disk(open_image(path)), VolumeTrees()).guest
 
 
 def test_links_are_resolved_inside_the_guest_only(tmp_path: Path) -> None:
@@ -112,7 +113,7 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
     run("mkfs.btrfs", "-q", tmp_path / "bt.img")
     parts = [root, *(tmp_path / f"{name}.img" for name in ("data", "inner", "swap", "bt"))]
     disk = make_disk(tmp_path / "disk.raw", *(("8300", part) for part in parts))
-    opened = open_guest(read_disk(open_image(disk)))
+    opened = open_guest(read_disk(open_image(disk)), VolumeTrees())
     guest = opened.guest
     assert [mount.path for mount in guest.mounts] == ["/", "/srv/tide data", "/srv/tide data/inner"]
     assert guest.list_names("/srv/tide data") == ["inner", "lost+found", "seen"]
@@ -340,7 +341,7 @@ def test_a_disk_without_a_guest_says_what_is_there_instead(tmp_path: Path) -> No
     make_ext(tmp_path / "data.img", 4)
     with pytest.raises(NoGuestError, match="partition 1 \\(ext4\\)"):
         disk = make_disk(tmp_path / "d.raw", ("8300", tmp_path / "data.img"))
-        open_guest(read_disk(open_image(disk)))
+        open_guest(read_disk(open_image(disk)), VolumeTrees())
 
 
 def test_an_encrypted_volume_is_refused(tmp_path: Path) -> None:
@@ -348,7 +349,7 @@ def test_an_encrypted_volume_is_refused(tmp_path: Path) -> None:
     (tmp_path / "luks.img").write_bytes(b"LUKS\xba\xbe\0\2".ljust(1 << 20, b"\0"))
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8309", tmp_path / "luks.img"))
     with pytest.raises(UnsupportedError, match="partition 2 cannot be handled: it is encrypted"):
-        open_guest(read_disk(open_image(disk)))
+        open_guest(read_disk(open_image(disk)), VolumeTrees())
 
 
 def test_a_volume_without_a_folder_to_mount_it_on_is_a_blocker(
@@ -361,3 +362,18 @@ def test_a_volume_without_a_folder_to_mount_it_on_is_a_blocker(
     answer = zeroseal("seal", disk, "-o", tmp_path / "o", "--expect-seed", "--plant-first-boot")
     assert answer.status == 4
     assert "/srv/none (partition 2, but there is no such folder)" in answer.err
+
+
+def test_a_file_that_takes_the_node_of_another_reads_as_itself(tmp_path: Path) -> None:
+    staged = StagedStore(open_image(make_guest_volume(tmp_path, BARE_GUEST)))
+    guest = open_guest(read_disk(staged), VolumeTrees()).guest
+    guest.start_editing(0)
+    before = guest.find("/etc/hostname")
+    assert before
+    assert guest.read_text("/etc/hostname") == "pier-ref\n"
+    guest.remove("/etc/hostname")
+    guest.create_file("/etc/quay", b"a gate\n", 0o644)
+    after = guest.find("/etc/quay")
+    assert after
+    assert after.place == before.place
+    assert guest.read_text("/etc/quay") == "a gate\n"

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from tests.conftest import Command
 from tests.disks import BARE_GUEST, make_guest_volume, write_tree
 from tests.oracles import need, run
-from zeroseal.filesystems.drivers import read_disk
+from zeroseal.filesystems.drivers import VolumeTrees, read_disk
 from zeroseal.guests.compressors import UNPACK_ERRORS, Packing, iter_unpacked, pack
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.initramfs import (
@@ -145,7 +145,7 @@ def boot_image(initrd: bytes) -> bytes:
 
 
 def guest_of(image: Path) -> Guest:
-    return open_guest(read_disk(open_image(image))).guest
+    return open_guest(read_disk(open_image(image)), VolumeTrees()).guest
 
 
 def test_a_seal_takes_identity_out_of_an_initramfs(tmp_path: Path, zeroseal: Command) -> None:

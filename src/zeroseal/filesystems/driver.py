@@ -92,6 +92,9 @@ class VolumeDriver(ABC, Generic[TreeT]):
         is_read_by_windows: whether Windows sees it as a volume of its own.
         has_journal: whether it has a journal and a table of its files.
         is_sealed_in_place: whether a seal in place needs no word of its own for it.
+        is_judged_unread: whether a volume that cannot be opened is a fault of the disk; else it is
+            left alone.
+        tells_state: whether ``read_state`` says anything.
         has_volume: whether it lies on a volume; a folder or an archive does not.
     """
 
@@ -104,6 +107,8 @@ class VolumeDriver(ABC, Generic[TreeT]):
     is_read_by_windows: ClassVar[bool] = False
     has_journal: ClassVar[bool] = False
     is_sealed_in_place: ClassVar[bool] = True
+    is_judged_unread: ClassVar[bool] = True
+    tells_state: ClassVar[bool] = False
     has_volume: ClassVar[bool] = True
 
     @abstractmethod
@@ -136,7 +141,7 @@ class VolumeDriver(ABC, Generic[TreeT]):
         """What is in use by whom, free, and stale."""
 
     @abstractmethod
-    def check(self, store: Store, where: str) -> list[Problem]:
+    def check(self, tree: TreeT) -> list[Problem]:
         """What our own consistency checker finds wrong; it shares no code with the editor."""
 
     @abstractmethod
@@ -146,9 +151,9 @@ class VolumeDriver(ABC, Generic[TreeT]):
     def check_editable(self, tree: TreeT) -> None:
         """Raises ImageError or RefusedError where a volume can be read but not changed."""
 
-    def is_closed(self, store: Store, where: str) -> bool:
+    def is_closed(self, tree: TreeT) -> bool:
         """Whether it can be judged; one that was not closed may not be, and is left alone."""
-        del store, where
+        del tree
         return True
 
     def find_owned(self, tree: TreeT, uids: Collection[int], in_acls: bool) -> dict[int, int]:
@@ -178,9 +183,9 @@ class VolumeDriver(ABC, Generic[TreeT]):
     def forget_changes(self, editor: EditableTree) -> None:
         """Empties the journal of changes."""
 
-    def read_state(self, store: Store, where: str) -> VolumeState | None:
+    def read_state(self, tree: TreeT) -> VolumeState | None:
         """What a volume says of itself; None where the format says nothing worth a line."""
-        del store, where
+        del tree
         return None
 
     def search_hidden(self, tree: TreeT, searcher: Searcher) -> tuple[list[HiddenHit], list[str]]:

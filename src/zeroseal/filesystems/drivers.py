@@ -10,6 +10,7 @@ from zeroseal.filesystems.ext.driver import ExtDriver
 from zeroseal.filesystems.fat.driver import FatDriver
 from zeroseal.filesystems.ntfs.driver import NtfsDriver
 from zeroseal.filesystems.plain.driver import PlainDriver
+from zeroseal.filesystems.tree import FileTree
 from zeroseal.filesystems.xfs.driver import XfsDriver
 from zeroseal.volumes.disk import Disk, read_volumes
 from zeroseal.volumes.recognise import recognise_other, recognise_rest
@@ -33,6 +34,23 @@ def driver_of(volume: Volume) -> VolumeDriver[Any] | None:
 def get_driver(volume: Volume) -> VolumeDriver[Any]:
     """The driver of a volume that a guest has mounted."""
     return _BY_KIND[volume.content.kind]
+
+
+class VolumeTrees:
+    """The trees of a disk's volumes, each opened once."""
+
+    def __init__(self) -> None:
+        self._trees: dict[str, FileTree] = {}
+
+    def open(self, volume: Volume) -> FileTree:
+        """The tree of a volume.
+
+        Raises:
+            ImageError, RefusedError: it cannot be read.
+        """
+        if volume.name not in self._trees:
+            self._trees[volume.name] = get_driver(volume).read(volume.store, volume.name)
+        return self._trees[volume.name]
 
 
 def read_disk(store: Store) -> Disk:

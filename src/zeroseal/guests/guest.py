@@ -86,7 +86,11 @@ class Guest:
         self._last: tuple[str, bool, Found] | None = None
         self._contents: dict[Place, bytes] = {}
         self._kept_bytes = 0
-        for mount in sorted(mounts[1:], key=lambda item: item.path.count("/")):
+        self.mount(mounts[1:])
+
+    def mount(self, mounts: Sequence[Mount]) -> None:
+        """Mounts further volumes, where the guest has a folder for them."""
+        for mount in sorted(mounts, key=lambda item: item.path.count("/")):
             point = self.find(mount.path)
             if point and point.kind is Kind.FOLDER:
                 self.mounts.append(mount)
@@ -140,13 +144,13 @@ class Guest:
         return trail[-1]
 
     def forget_ways(self) -> None:
-        """Names were changed in a tree without the guest's knowing."""
+        """Names or contents were changed in a tree without the guest's knowing."""
         self._forget()
+        self._contents.clear()
 
     def _forget(self) -> None:
         """A name came or went that ways may lead through."""
         self._trails.clear()
-        self._contents.clear()
         self._last = None
 
     def _remember(self, folder: str, trail: list[Found]) -> None:
@@ -321,6 +325,8 @@ class Guest:
         place = self._get(path).place
         self._contents.pop(place, None)
         self._editor(place).replace_content(place.node, content)
+        if len(content) < _MOST_KEPT_BYTES:
+            self._keep(place, content)
 
     def zero_content(self, path: str, from_byte: int) -> None:
         """Zeroes a file's content from a byte on; its blocks stay where they are."""
@@ -342,12 +348,14 @@ class Guest:
                 f"{path} is to become {new_name}, which is there already: remove one of the two"
             )
         self._forget()
+        self._contents.clear()  # on some file systems it is another node then
         self._editor(found.parent).rename(found.parent.node, found.name, raw)
 
     def create_file(self, path: str, content: bytes, mode: int, uid: int = 0, gid: int = 0) -> None:
         """Makes a file; its folder must be there."""
         folder, name = self._get_folder_for(path)
-        self._editor(folder).create_file(folder.node, name, content, mode, uid, gid)
+        node = self._editor(folder).create_file(folder.node, name, content, mode, uid, gid)
+        self._contents.pop(Place(folder.mount_no, node), None)  # it may have been another's
 
     def put_file(self, path: str, content: bytes, mode: int) -> None:
         """Makes a file and the folders it needs, or gives one that is there other content."""
@@ -399,6 +407,7 @@ class Guest:
 
     def editor_of(self, mount: Mount) -> EditableTree:
         """The tree of a mounted volume, to be changed itself."""
+        self._contents.clear()
         return self._editor(Place(self.mounts.index(mount), mount.tree.root))
 
     def finish(self) -> None:

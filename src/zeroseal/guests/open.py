@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.errors import NoGuestError, UnsupportedError, ZeroSealError
-from zeroseal.filesystems.drivers import driver_of, get_driver
-from zeroseal.filesystems.tree import FileTree
+from zeroseal.filesystems.drivers import VolumeTrees, driver_of
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.linux.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.linux.system import LinuxSystem
@@ -43,25 +42,12 @@ class OpenedGuest:
         return self.system.guest
 
 
-class VolumeTrees:
-    """The trees of a disk's volumes, each opened once."""
-
-    def __init__(self) -> None:
-        self._trees: dict[str, FileTree] = {}
-
-    def open(self, volume: Volume) -> FileTree:
-        """The tree of a volume.
-
-        Raises:
-            ImageError, RefusedError: it cannot be read.
-        """
-        if volume.name not in self._trees:
-            self._trees[volume.name] = get_driver(volume).read(volume.store, volume.name)
-        return self._trees[volume.name]
-
-
-def open_guest(disk: Disk) -> OpenedGuest:
+def open_guest(disk: Disk, trees: VolumeTrees) -> OpenedGuest:
     """Finds the root volume and mounts the others by the guest's own fstab, for reading.
+
+    Args:
+        disk: with its volumes.
+        trees: where volumes are opened.
 
     Raises:
         UnsupportedError: a volume is encrypted, hibernated or otherwise not to be handled.
@@ -70,12 +56,11 @@ def open_guest(disk: Disk) -> OpenedGuest:
     for volume in disk.volumes:
         if volume.content.refusal:
             raise UnsupportedError(f"{volume.name} cannot be handled: {volume.content.refusal}")
-    trees = VolumeTrees()
     root = _find_root(disk, trees)
     if root is None:
         return _open_windows(disk, trees)
-    mounts = [Mount("/", root, trees.open(root))]
-    entries = parse_fstab(Guest(mounts).read_text("/etc/fstab"))
+    guest, mounts = Guest([Mount("/", root, trees.open(root))]), []
+    entries = parse_fstab(guest.read_text("/etc/fstab"))
     swaps = [volume for volume in disk.volumes if volume.content.kind == SWAP_KIND]
     used = [root, *swaps]
     unread: list[str] = []
@@ -99,7 +84,7 @@ def open_guest(disk: Disk) -> OpenedGuest:
                 boot_unread.append(f"{entry.mount_point} ({error.message})")
         elif not entry.spec.startswith(_NOT_A_DISK):
             (boot_unread if boot else unread).append(_describe_unread(entry, found))
-    guest = Guest(mounts)
+    guest.mount(mounts)
     placed = [mount.path for mount in guest.mounts]
     unread += [
         f"{mount.path} ({mount.volume.name}, but there is no such folder)"
@@ -126,7 +111,7 @@ def _open_windows(disk: Disk, trees: VolumeTrees) -> OpenedGuest:
     from zeroseal.guests.windows.open import open_windows  # of no use to a disk with a Linux
     from zeroseal.guests.windows.system import WindowsSystem
 
-    found = open_windows(disk, trees.open)
+    found = open_windows(disk, trees)
     if found is None:
         raise NoGuestError(_describe_absence(disk))
     unread, unmounted = found.boot_unread, found.unmounted

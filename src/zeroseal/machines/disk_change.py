@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zeroseal.blocks.staged import StagedStore
+from zeroseal.filesystems.drivers import VolumeTrees, read_disk
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.proof import check_file_systems
@@ -25,6 +26,6 @@ def changed_disk(path: Path, now: int) -> Iterator[Inspection]:
         inspection.guest.start_editing(now, zero_removed=False)
         yield inspection
         inspection.guest.finish()
-        check_file_systems(staged)
+        check_file_systems(read_disk(staged), VolumeTrees())
         change.take(staged)
         change.commit()

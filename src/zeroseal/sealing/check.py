@@ -166,12 +166,17 @@ def _check_opened(
         broken = _compare(path, image, record, level, progress)
         if broken:
             return broken
-    result = _full(path, image, record, level, policy, progress)
+    try:
+        inspection = Inspection.read(image)
+        found = inspection.find_all(_policy_for(record, inspection, policy), progress)
+    except ZeroSealError as error:
+        return CheckResult(path, Verdict.UNKNOWN, level, error.message, record=record, error=error)
+    result = _judge(path, record, level, found)
     if record:
         result = replace(result, other_container=_other_container(path, image, record))
-    if level is Level.DEEP and result.error is None:
+    if level is Level.DEEP:
         values = _values_of(original, record, policy)
-        return _deep(result, image, values, policy, progress)
+        return _deep(result, inspection, values, policy, progress)
     return result
 
 
@@ -236,10 +241,14 @@ def _values_of(original: Path | None, record: SealRecord | None, policy: Policy)
 
 
 def _deep(
-    result: CheckResult, image: Image, values: ValueSet, policy: Policy, progress: Progress
+    result: CheckResult,
+    inspection: Inspection,
+    values: ValueSet,
+    policy: Policy,
+    progress: Progress,
 ) -> CheckResult:
     """Searches the disk's bytes for values, and for secrets by their look."""
-    searched = find_residue(image, values, progress)
+    searched = find_residue(inspection, values, progress)
     residue = searched.residue
     result = replace(
         result,
@@ -310,19 +319,10 @@ def _partial(
     )
 
 
-def _full(
-    path: Path,
-    image: Image,
-    record: SealRecord | None,
-    level: Level,
-    policy: Policy,
-    progress: Progress,
+def _judge(
+    path: Path, record: SealRecord | None, level: Level, found: list[Finding]
 ) -> CheckResult:
-    try:
-        inspection = Inspection.read(image)
-        found = inspection.find_all(_policy_for(record, inspection, policy), progress)
-    except ZeroSealError as error:
-        return CheckResult(path, Verdict.UNKNOWN, level, error.message, record=record, error=error)
+    """The verdict on a disk that is as its record says, where there is one, by what it holds."""
     skipped = record.skipped if record else ()
     findings = tuple(item for item in found if item.trace.id not in skipped)
     if record and not record.is_complete:

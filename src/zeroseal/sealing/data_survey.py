@@ -7,7 +7,7 @@ from pathlib import Path
 
 from zeroseal.errors import NoGuestError
 from zeroseal.filesystems.driver import VolumeState
-from zeroseal.filesystems.drivers import read_disk
+from zeroseal.filesystems.drivers import VolumeTrees, read_disk
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, facts_of, stored_by_part
 from zeroseal.progress import Progress, quiet
@@ -53,7 +53,7 @@ def survey_any(
     except NoGuestError:
         with opened_image(path, snapshot, policy.reach) as image:
             disk = read_disk(image)
-            volumes = tuple(iter_states(disk))
+            volumes = tuple(iter_states(disk, VolumeTrees()))
             if not volumes:
                 raise
             return DataSurvey(facts_of(image), disk, stored_by_part(image), volumes)

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
-from zeroseal.errors import UsageError
+from zeroseal.errors import UsageError, ZeroSealError
 from zeroseal.filesystems.driver import Recovery, VolumeState
-from zeroseal.filesystems.drivers import driver_of, read_disk
+from zeroseal.filesystems.drivers import VolumeTrees, driver_of, read_disk
 from zeroseal.filesystems.inventory import Inventory
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.open import OpenedGuest, open_guest
@@ -45,6 +45,7 @@ class Inspection:
 
     store: Store
     disk: Disk
+    trees: VolumeTrees
     opened: OpenedGuest
     recovered: tuple[Recovery, ...] = ()
     image: Image | None = None
@@ -64,9 +65,9 @@ class Inspection:
         Raises:
             ImageError, RefusedError: the disk holds no guest that we can handle.
         """
-        disk = read_disk(store)
+        disk, trees = read_disk(store), VolumeTrees()
         recovered = tuple(_recover(disk)) if recover else ()
-        return cls(store, disk, open_guest(disk), recovered, image)
+        return cls(store, disk, trees, open_guest(disk, trees), recovered, image)
 
     def get_image(self) -> Image:
         """The container that the disk comes from."""
@@ -131,7 +132,7 @@ class Inspection:
 
     def volume_states(self) -> tuple[VolumeState, ...]:
         """What volumes say of themselves, those whose format does."""
-        return tuple(iter_states(self.disk))
+        return tuple(iter_states(self.disk, self.trees))
 
     def settle(self, policy: Policy) -> Policy:
         """The policy for this guest: accounts are kept where they are, spelled as they are."""
@@ -200,11 +201,17 @@ def recoverable(image: Image, recover: bool) -> Iterator[Store]:
         staged.close()
 
 
-def iter_states(disk: Disk) -> Iterator[VolumeState]:
+def iter_states(disk: Disk, trees: VolumeTrees) -> Iterator[VolumeState]:
     """Yields what the volumes of a disk say of themselves, those whose format does."""
     for volume in disk.volumes:
         driver = driver_of(volume)
-        state = driver.read_state(volume.store, volume.name) if driver else None
+        if driver is None or not driver.tells_state:
+            continue
+        try:
+            state = driver.read_state(trees.open(volume))
+        except ZeroSealError as error:
+            said = error.message
+            state = VolumeState(volume.name, against_changing=said, problem=said)
         if state:
             yield state
 

@@ -5,13 +5,24 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import NotProvenError, ResidueError
-from zeroseal.filesystems.drivers import driver_of, read_disk
+from zeroseal.errors import (
+    DamagedError,
+    NotProvenError,
+    RefusedError,
+    ResidueError,
+    UnsupportedError,
+)
+from zeroseal.filesystems.driver import VolumeDriver
+from zeroseal.filesystems.drivers import VolumeTrees, driver_of, read_disk
+from zeroseal.filesystems.tree import FileTree, Problem
+from zeroseal.guests.open import open_guest
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
+from zeroseal.volumes.disk import Disk
+from zeroseal.volumes.volume import Volume
 
 _MOST_NAMED = 3
 
@@ -70,10 +81,12 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
     Raises:
         NotProvenError: a file system is not consistent, or a treated trace is still there.
     """
-    checked = check_file_systems(staged)
+    disk, trees = read_disk(staged), VolumeTrees()
+    checked = check_file_systems(disk, trees)
+    inspection = Inspection(staged, disk, trees, open_guest(disk, trees))
     left = [
         finding
-        for finding in Inspection.read(staged).find_all(plan.policy, progress)
+        for finding in inspection.find_all(plan.policy, progress)
         if plan.policy.treats(finding.trace)
     ]
     if left:
@@ -85,7 +98,7 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
         )
     if not plan.policy.searches_values:
         return Proof(tuple(checked), "full")
-    searched = find_residue(staged, values, progress)
+    searched = find_residue(inspection, values, progress)
     return Proof(
         volumes=tuple(checked),
         level="deep",
@@ -104,18 +117,22 @@ def left_over_of(proof: Proof, plan: Plan) -> tuple[Residue, ...]:
     return not_allowed(proof.residue, plan.policy)
 
 
-def check_file_systems(staged: Store) -> list[str]:
+def check_file_systems(disk: Disk, trees: VolumeTrees) -> list[str]:
     """Runs the consistency checker on every file system that a seal may have changed.
+
+    Args:
+        disk: with its volumes.
+        trees: where they are opened, for the first time since they were changed.
 
     Raises:
         NotProvenError: a file system is not consistent.
     """
     checked = []
-    for volume in read_disk(staged).volumes:
+    for volume in disk.volumes:
         driver = driver_of(volume)
-        if driver is None or not driver.is_closed(volume.store, volume.name):
+        problems = _check(volume, driver, trees) if driver else None
+        if driver is None or problems is None:
             continue
-        problems = driver.check(volume.store, volume.name)
         if problems:
             told = "; ".join(
                 f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
@@ -128,3 +145,18 @@ def check_file_systems(staged: Store) -> list[str]:
             )
         checked.append(volume.name)
     return checked
+
+
+def _check(
+    volume: Volume, driver: VolumeDriver[FileTree], trees: VolumeTrees
+) -> list[Problem] | None:
+    """What is wrong with a volume; None where it is left alone."""
+    try:
+        tree = trees.open(volume)
+    except (DamagedError, RefusedError) as error:
+        return [Problem(volume.name, error.message)] if driver.is_judged_unread else None
+    except UnsupportedError:
+        if driver.is_judged_unread:
+            raise
+        return None
+    return driver.check(tree) if driver.is_closed(tree) else None

@@ -57,16 +57,19 @@ class ValueSearch:
     opened: int = 0
 
 
-def find_residue(disk: Store, values: ValueSet, progress: Progress = quiet) -> ValueSearch:
+def find_residue(
+    inspection: Inspection, values: ValueSet, progress: Progress = quiet
+) -> ValueSearch:
     """Searches a disk's bytes for values and signatures, and tells where each lies.
 
     Args:
-        disk: read by its bytes, and once more by its guest for what lies in compressed files.
+        inspection: of the disk, which is read by its bytes, and by its guest for what lies in
+            compressed files.
         values: what to look for; may be none.
         progress: told how far the search is.
     """
+    disk = inspection.store
     hits = search_store(disk, values.needles + signature_needles(len(values.values)), progress)
-    inspection = Inspection.read(disk)
     packed = search_packed_files(inspection.system, values, progress)
     sorter = _HitSorter(disk, inspection, values)
     for hit in hits:

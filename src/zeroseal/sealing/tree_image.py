@@ -9,6 +9,7 @@ from pathlib import Path
 from zeroseal.blocks.digest import DiskDigest, digest_store
 from zeroseal.blocks.store import Extent, MemoryStore, Store
 from zeroseal.errors import NoGuestError
+from zeroseal.filesystems.drivers import VolumeTrees
 from zeroseal.filesystems.plain.driver import TREE_KIND
 from zeroseal.filesystems.plain.folder import FolderSource
 from zeroseal.filesystems.plain.tar import TarSource
@@ -112,7 +113,8 @@ def inspect_tree(tree: PlainTree, image: TreeImage | None = None) -> Inspection:
             "/etc/os-release in it"
         )
     opened = OpenedGuest(LinuxSystem(guest), unread=[], boot_unread=[], swaps=[], unmounted=[])
-    return Inspection(volume.store, Disk("none", "", [], []), opened, image=image)
+    disk = Disk("none", "", [], [])
+    return Inspection(volume.store, disk, VolumeTrees(), opened, image=image)
 
 
 def digest_file(path: Path, progress: Progress = quiet) -> DiskDigest:

@@ -36,6 +36,11 @@ def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
         volume = ExtVolume(store, where)
     except (DamagedError, RefusedError) as error:
         return [Problem("superblock", error.message)]
+    return check_opened(volume)
+
+
+def check_opened(volume: ExtVolume) -> list[Problem]:
+    """The same for one that is opened."""
     return _Checker(volume).run()
 
 

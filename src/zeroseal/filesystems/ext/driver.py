@@ -69,10 +69,10 @@ class ExtDriver(VolumeDriver["ExtTree"]):
 
         return ExtInventory(tree.volume)
 
-    def check(self, store: Store, where: str) -> list[Problem]:  # noqa: D102
-        from zeroseal.filesystems.ext.check import check_volume
+    def check(self, tree: ExtTree) -> list[Problem]:  # noqa: D102
+        from zeroseal.filesystems.ext.check import check_opened
 
-        return check_volume(store, where)
+        return check_opened(tree.volume)
 
     def check_editable(self, tree: ExtTree) -> None:  # noqa: D102
         tree.volume.check_editable()

@@ -19,11 +19,19 @@ def check_volume(store: Store, where: str) -> list[Problem]:
     """Checks a whole volume: tables, chains, folders, names; hints may be wrong."""
     try:
         volume = FatVolume(store, where)
+    except ZeroSealError as error:
+        return [Problem(where, error.message)]
+    return check_opened(volume)
+
+
+def check_opened(volume: FatVolume) -> list[Problem]:
+    """The same for one that is opened."""
+    try:
         return [
             problem for problem, _number in zip(_check(volume), range(_MOST_PROBLEMS), strict=False)
         ]
     except ZeroSealError as error:
-        return [Problem(where, error.message)]
+        return [Problem(volume.where, error.message)]
 
 
 def _check(volume: FatVolume) -> Iterator[Problem]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from zeroseal.blocks.store import Store
-from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.driver import VolumeDriver
 from zeroseal.filesystems.tree import EditableTree, Problem
 from zeroseal.volumes.volume import Content
@@ -23,6 +22,7 @@ class FatDriver(VolumeDriver["FatTree"]):
     name = "FAT"
     kinds = ("vfat",)
     checker = "fsck.fat"
+    is_judged_unread = False
     is_weak_signature = True
     is_read_by_windows = True
 
@@ -55,19 +55,12 @@ class FatDriver(VolumeDriver["FatTree"]):
 
         return FatInventory(tree)
 
-    def check(self, store: Store, where: str) -> list[Problem]:  # noqa: D102
-        from zeroseal.filesystems.fat.check import check_volume
+    def check(self, tree: FatTree) -> list[Problem]:  # noqa: D102
+        from zeroseal.filesystems.fat.check import check_opened
 
-        return check_volume(store, where)
+        return check_opened(tree.volume)
 
     def used_share(self, tree: FatTree) -> float:  # noqa: D102
         volume = tree.volume
         free = sum(volume.table[cluster] == 0 for cluster in range(2, volume.cluster_count + 2))
         return 1 - free / volume.cluster_count
-
-    def is_closed(self, store: Store, where: str) -> bool:  # noqa: D102
-        try:
-            self.read(store, where)
-        except ZeroSealError:
-            return False
-        return True

@@ -30,6 +30,14 @@ def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
     """Everything that is wrong with a volume; at most a thousand problems."""
     try:
         volume = open_volume(store, where)
+    except ImageError as error:
+        return [Problem("volume", error.message)]
+    return check_opened(volume)
+
+
+def check_opened(volume: NtfsVolume) -> list[Problem]:
+    """The same for one that is opened."""
+    try:
         return _check(volume)[:_MOST_PROBLEMS]
     except ImageError as error:
         return [Problem("volume", error.message)]

@@ -22,6 +22,8 @@ class NtfsDriver(VolumeDriver["NtfsTree"]):
     name = "NTFS"
     kinds = ("ntfs",)
     checker = "chkdsk"
+    is_judged_unread = False
+    tells_state = True
     holds_root_of = ("windows",)
     is_read_by_windows = True
     has_journal = True
@@ -50,10 +52,10 @@ class NtfsDriver(VolumeDriver["NtfsTree"]):
 
         return NtfsInventory(tree.volume)
 
-    def check(self, store: Store, where: str) -> list[Problem]:  # noqa: D102
-        from zeroseal.filesystems.ntfs.check import check_volume
+    def check(self, tree: NtfsTree) -> list[Problem]:  # noqa: D102
+        from zeroseal.filesystems.ntfs.check import check_opened
 
-        return check_volume(store, where)
+        return check_opened(tree.volume)
 
     def check_editable(self, tree: NtfsTree) -> None:  # noqa: D102
         from zeroseal.filesystems.ntfs.state import require_editable
@@ -65,11 +67,11 @@ class NtfsDriver(VolumeDriver["NtfsTree"]):
 
         return used_clusters(tree.volume) / tree.volume.cluster_count
 
-    def is_closed(self, store: Store, where: str) -> bool:  # noqa: D102
+    def is_closed(self, tree: NtfsTree) -> bool:  # noqa: D102
         from zeroseal.filesystems.ntfs.state import require_closed
 
         try:
-            require_closed(self.read(store, where).volume)
+            require_closed(tree.volume)
         except ZeroSealError:
             return False
         return True
@@ -85,13 +87,10 @@ class NtfsDriver(VolumeDriver["NtfsTree"]):
         assert isinstance(editor, NtfsEditor)  # as ``edit`` made it
         editor.forget_changes()
 
-    def read_state(self, store: Store, where: str) -> VolumeState:  # noqa: D102
+    def read_state(self, tree: NtfsTree) -> VolumeState:  # noqa: D102
         from zeroseal.filesystems.ntfs.state import describe_volume
 
-        try:
-            return describe_volume(self.read(store, where))
-        except ZeroSealError as error:
-            return VolumeState(where, against_changing=error.message, problem=error.message)
+        return describe_volume(tree)
 
     def search_hidden(  # noqa: D102
         self, tree: NtfsTree, searcher: Searcher

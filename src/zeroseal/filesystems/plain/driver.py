@@ -42,8 +42,8 @@ class PlainDriver(VolumeDriver[PlainTree]):
         del tree
         return _NoInventory()
 
-    def check(self, store: Store, where: str) -> list[Problem]:  # noqa: D102
-        del store, where
+    def check(self, tree: PlainTree) -> list[Problem]:  # noqa: D102
+        del tree
         return []
 
     def used_share(self, tree: PlainTree) -> float:  # noqa: D102

@@ -31,15 +31,23 @@ def check_volume(store: Store, where: str = "the volume") -> list[Problem]:
     Raises:
         UnsupportedError: a feature that we do not know.
     """
-    found: list[Problem] = []
     try:
         volume = XfsVolume(store, where)
+    except (ImageError, RefusedError) as error:
+        return [Problem(where, error.message)]
+    return check_opened(volume)
+
+
+def check_opened(volume: XfsVolume) -> list[Problem]:
+    """The same for one that is opened."""
+    found: list[Problem] = []
+    try:
         for problem in _check(volume):
             found.append(problem)
             if len(found) >= _MOST_PROBLEMS:
                 break
     except (ImageError, RefusedError) as error:
-        found.append(Problem(where, error.message))
+        found.append(Problem(volume.where, error.message))
     return found
 
 

@@ -54,10 +54,10 @@ class XfsDriver(VolumeDriver["XfsTree"]):
 
         return XfsInventory(tree.volume)
 
-    def check(self, store: Store, where: str) -> list[Problem]:  # noqa: D102
-        from zeroseal.filesystems.xfs.check import check_volume
+    def check(self, tree: XfsTree) -> list[Problem]:  # noqa: D102
+        from zeroseal.filesystems.xfs.check import check_opened
 
-        return check_volume(store, where)
+        return check_opened(tree.volume)
 
     def used_share(self, tree: XfsTree) -> float:  # noqa: D102
         superblock = tree.volume.superblock

@@ -23,7 +23,7 @@ class HiveEditor(HiveReplacer):
     """A hive that can be changed.
 
     Args:
-        raw: the whole hive, clean.
+        source: the whole hive, clean, or the hive that was opened.
         now: the moment that changed keys are given, seconds since 1970.
         where: its name, for messages.
 

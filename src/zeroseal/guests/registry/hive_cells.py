@@ -14,8 +14,9 @@ from zeroseal.guests.registry.layout import KeyCell, SecurityCell, ValueCell
 class HiveCells:
     """A hive taken apart into its cells; see ``HiveEditor`` for what is done with them."""
 
-    def __init__(self, raw: bytes, now: int, where: str = "the hive") -> None:
-        opened = Hive(raw, where)
+    def __init__(self, source: bytes | Hive, now: int, where: str = "the hive") -> None:
+        opened = Hive(source, where) if isinstance(source, bytes) else source
+        raw = opened.content
         self._raw, self._where = raw, where
         self._now = layout.filetime(now)
         self._base = opened.base

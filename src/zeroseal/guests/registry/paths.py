@@ -66,6 +66,7 @@ class Registry:
     def __init__(self, files: HiveFiles, recover: bool = False) -> None:
         self._files, self._recover = files, recover
         self._hives: dict[str, Hive | None] = {}
+        self._new: dict[str, bytes] = {}  # contents that are to be read, by the lower-case path
 
     def hive(self, path: str) -> Hive | None:
         """The hive in a file; None where there is no such file.
@@ -74,16 +75,17 @@ class Registry:
             DamagedError, UnsupportedError, NeedsRecoveryError: as ``Hive``.
         """
         if path not in self._hives:
-            raw = self._files.read(path)
+            raw = self._new.get(path.lower())
+            raw = self._files.read(path) if raw is None else raw
             self._hives[path] = None if raw is None else self._open(path, raw)
         return self._hives[path]
 
-    def put(self, path: str, hive: Hive) -> None:
-        """From now on this is the hive in a file."""
+    def put(self, path: str, content: bytes) -> None:
+        """From now on this is the content of the hive in a file."""
         for known in list(self._hives):
             if known.lower() == path.lower():
-                self._hives[known] = hive
-        self._hives[path] = hive
+                del self._hives[known]
+        self._new[path.lower()] = content
 
     def profiles(self) -> list[Profile]:
         """All profiles that the machine lists, with the variables of their paths filled in."""

@@ -56,8 +56,8 @@ class GuestRegistry(Registry):
         """The paths of all hives of the guest."""
         return find_hives(self.guest)
 
-    def content(self, file: str) -> bytes:
-        """A hive's bytes as they are now, its logs replayed.
+    def get_hive(self, file: str) -> Hive:
+        """A hive as it is now, its logs replayed.
 
         Raises:
             DamagedError: there is no such hive, or it is not sound.
@@ -65,11 +65,7 @@ class GuestRegistry(Registry):
         hive = self.hive(file)
         if hive is None:
             raise DamagedError(f"{file} is not in the guest")
-        return hive.content
-
-    def replace(self, file: str, content: bytes) -> None:
-        """The hive in a file is another now."""
-        self.put(file, Hive(content, file))
+        return hive
 
 
 def open_registry(guest: Guest) -> GuestRegistry:
@@ -123,7 +119,7 @@ class HiveSet:
         """
         key = file.lower()
         if key not in self._editors:
-            opened = HiveEditor(self.registry.content(file), self.now, file)
+            opened = HiveEditor(self.registry.get_hive(file), self.now, file)
             self._editors[key] = file, opened
         return self._editors[key][1]
 
@@ -134,7 +130,7 @@ class HiveSet:
     def publish(self) -> None:
         """Lets the registry see the changes, before they are in their files."""
         for file, editor in self._editors.values():
-            self.registry.replace(file, editor.build())
+            self.registry.put(file, editor.build())
 
     def finish(self) -> None:
         """Writes the hives that were changed, without anything in free cells, and empties logs."""
@@ -145,7 +141,7 @@ class HiveSet:
             editor.zero_free()
             content = editor.build()
             guest.replace_content(file, content)
-            self.registry.replace(file, content)
+            self.registry.put(file, content)
             for log in logs_of(guest, file):
                 length = guest.facts(log).size_bytes
                 guest.replace_content(log, empty_log(length))

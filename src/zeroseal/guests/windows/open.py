@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.errors import UnsupportedError, ZeroSealError
-from zeroseal.filesystems.drivers import driver_of
+from zeroseal.filesystems.drivers import VolumeTrees, driver_of
 from zeroseal.filesystems.tree import FileTree, Kind
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.registry.paths import CONFIG_FOLDER
@@ -23,13 +23,13 @@ class WindowsVolumes:
     unmounted: list[Volume]
 
 
-def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVolumes | None:
+def open_windows(disk: Disk, trees: VolumeTrees) -> WindowsVolumes | None:
     """Opens the Windows on a disk; None where there is none.
 
     Raises:
         ImageError, RefusedError: one of its volumes cannot be opened in that way.
     """
-    system = find_system_volume(disk, opener)
+    system = find_system_volume(disk, trees)
     if system is None:
         return None
     beside, boot_unread = [], []
@@ -38,12 +38,12 @@ def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVol
         if volume is system or driver is None or not driver.is_read_by_windows:
             continue
         try:
-            beside.append(Mount(f"/{volume.name}:", volume, opener(volume)))
+            beside.append(Mount(f"/{volume.name}:", volume, trees.open(volume)))
         except ZeroSealError as error:
             if driver.holds_root_of:
                 raise
             boot_unread.append(f"{volume.name} ({error.message})")
-    guest = Guest([Mount("/", system, opener(system))], beside, folds_case=True)
+    guest = Guest([Mount("/", system, trees.open(system))], beside, folds_case=True)
     seen = [mount.volume for mount in guest.mounts]
     unmounted = [
         volume for volume in disk.volumes if volume not in seen and volume.content.holds_data
@@ -51,13 +51,13 @@ def open_windows(disk: Disk, opener: Callable[[Volume], FileTree]) -> WindowsVol
     return WindowsVolumes(guest, boot_unread, unmounted)
 
 
-def find_system_volume(disk: Disk, opener: Callable[[Volume], FileTree]) -> Volume | None:
+def find_system_volume(disk: Disk, trees: VolumeTrees) -> Volume | None:
     """The volume that holds the registry of a Windows; None where none does.
 
     Raises:
         UnsupportedError: there is more than one.
     """
-    found = list(_iter_system_volumes(disk, opener))
+    found = list(_iter_system_volumes(disk, trees))
     if len(found) > 1:
         names = " and ".join(volume.name for volume in found)
         raise UnsupportedError(
@@ -67,13 +67,13 @@ def find_system_volume(disk: Disk, opener: Callable[[Volume], FileTree]) -> Volu
     return found[0] if found else None
 
 
-def _iter_system_volumes(disk: Disk, opener: Callable[[Volume], FileTree]) -> Iterator[Volume]:
+def _iter_system_volumes(disk: Disk, trees: VolumeTrees) -> Iterator[Volume]:
     for volume in disk.volumes:
         driver = driver_of(volume)
         if driver is None or "windows" not in driver.holds_root_of or volume.content.refusal:
             continue
         try:
-            if _has_registry(opener(volume)):
+            if _has_registry(trees.open(volume)):
                 yield volume
         except ZeroSealError:
             continue  # it is told with the reason as a volume

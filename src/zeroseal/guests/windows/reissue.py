@@ -47,7 +47,7 @@ def reissue_sid(hives: HiveSet, text: str, marks: bool = True) -> MachineSid:
     hashed = _task_hashes(hives)
     for path in find_hives(guest):
         content = hives.editor(path).build() if hives.is_open(path) else None
-        content = content or hives.registry.content(path)
+        content = content or hives.registry.get_hive(path).content
         if any(before in content for before, _after in pairs):
             hives.editor(path).replace_bytes(pairs)
     if marks:

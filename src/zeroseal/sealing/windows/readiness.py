@@ -77,7 +77,7 @@ def find_windows_remarks(projected: ProjectedWindows) -> Iterator[Remark]:
 
 def _volumes(projected: ProjectedWindows) -> Iterator[Remark]:
     for mount in projected.guest.mounts:
-        state = mount.driver.read_state(mount.volume.store, mount.volume.name)
+        state = mount.driver.read_state(mount.tree)
         if state and state.against_changing:
             yield Remark(
                 "volume-not-closed", _sentence(f"{state.volume}: {state.against_changing}")
