@@ -120,25 +120,25 @@ def keys_of(kind: type[msgspec.Struct]) -> tuple[str, ...]:
 
 def _explained(error: msgspec.ValidationError, kind: type[Any]) -> WrongValueError:
     cause = error.__cause__
-    told, _at, place = str(error).rpartition(" - at `")
+    messages, _at, place = str(error).rpartition(" - at `")
     if not _at:
-        told, place = str(error), "$"
+        messages, place = str(error), "$"
     path: KeyPath = tuple(
         int(number) if number else name for name, number in _PART.findall(place.rstrip("`"))
     )
     if isinstance(cause, WrongValueError):
         return WrongValueError((*path, *cause.path), cause.reason)
-    unknown = re.fullmatch(r"Object contains unknown field `(.*)`", told)
+    unknown = re.fullmatch(r"Object contains unknown field `(.*)`", messages)
     if unknown:
         return WrongValueError((*path, unknown[1]), _unknown_key(unknown[1], path, kind))
-    missing = re.fullmatch(r"Object missing required field `(.*)`", told)
+    missing = re.fullmatch(r"Object missing required field `(.*)`", messages)
     if missing:
         return WrongValueError((*path, missing[1]), "it is missing")
-    if re.match(r"Expected `str` matching regex", told):
+    if re.match(r"Expected `str` matching regex", messages):
         return WrongValueError(path, "it does not have the form that is asked for", is_form=True)
-    if re.match(r"Invalid (enum )?value", told):
+    if re.match(r"Invalid (enum )?value", messages):
         return WrongValueError(path, _one_of(_node_at(kind, path)))
-    return WrongValueError(path, _of_type(told))
+    return WrongValueError(path, _of_type(messages))
 
 
 def _check_known(value: Any, node: Any, path: KeyPath) -> None:
@@ -154,21 +154,21 @@ def _check_known(value: Any, node: Any, path: KeyPath) -> None:
             _check_known(inner, getattr(node, "item_type", None), (*path, number))
 
 
-def _of_type(told: str) -> str:
+def _of_type(text: str) -> str:
     """A reason for a value of another type, or out of its bounds."""
-    wanted = re.fullmatch(r"Expected `([^`]*)`, got `[^`]*`", told)
+    wanted = re.fullmatch(r"Expected `([^`]*)`, got `[^`]*`", text)
     if wanted:
         kinds = [_KINDS.get(name.strip(), name.strip()) for name in wanted[1].split("|")]
         kinds = [name for name in kinds if name != _KINDS["null"]]
         return f"it must be {' or '.join(kinds)}"
-    bound = re.fullmatch(r"Expected `(\w+)` (of length )?(>=|<=) (\d+)", told)
+    bound = re.fullmatch(r"Expected `(\w+)` (of length )?(>=|<=) (\d+)", text)
     if bound:
         limit = "at least" if bound[3] == ">=" else "at most"
         if bound[1] == "int":
             return f"it must be {limit} {bound[4]}"
         what = "entries" if bound[1] == "array" else "characters"
         return f"it must have {limit} {bound[4]} {what}"
-    return told[:1].lower() + told[1:]
+    return text[:1].lower() + text[1:]
 
 
 def _unknown_key(name: str, path: KeyPath, kind: type[Any]) -> str:

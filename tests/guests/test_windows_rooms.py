@@ -59,7 +59,7 @@ from zeroseal.guests.windows.accounts import (
 from zeroseal.guests.windows.answer_files import count_passwords, iter_answer_files
 from zeroseal.guests.windows.hives import HiveSet, find_hives, hive_title, open_registry
 from zeroseal.guests.windows.identity import FirstStart, WindowsProfile, read_identity
-from zeroseal.guests.windows.network import iter_cards, read_entrances
+from zeroseal.guests.windows.network import iter_interfaces, read_entrances
 from zeroseal.guests.windows.paths import guest_patterns
 from zeroseal.guests.windows.policy import policy_text, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
@@ -283,7 +283,7 @@ def test_cards_services_and_entrances_are_read() -> None:
         ("SYSTEM", text(rule, "off", "v2.3|Action=Allow|Active=FALSE|Dir=In|LPort=22|")),
         ("SYSTEM", text(rule, "out", "v2.3|Action=Allow|Active=TRUE|Dir=Out|LPort=22|")),
     )  # fmt: skip
-    cards = {item.key.rpartition("\\")[2]: item for item in iter_cards(registry)}
+    cards = {item.key.rpartition("\\")[2]: item for item in iter_interfaces(registry)}
     assert cards["{11111111-2222-4333-8444-555566667777}"].addresses == ("192.0.2.8",)
     assert cards["{7A6B5C4D-3E2F-4A1B-9C8D-7E6F5A4B3C2D}"].leased == "192.0.2.57"
     entrances = {item.name: item for item in read_entrances(registry)}

@@ -21,8 +21,8 @@ from zeroseal.errors import (
 from zeroseal.images.detect import open_image
 from zeroseal.machines.adopt import adopt_image
 from zeroseal.machines.definition import (
-    Adapter,
     MachineDefinition,
+    NetworkCard,
     read_definition,
     write_definition,
 )
@@ -145,7 +145,7 @@ def test_a_started_template_is_a_broken_seal_and_regrows_itself(
     seal(SealRequest(machine.disk, NewFile(sealed), DEFAULT_POLICY, DEMO_TIME + 100))
     adopted = adopt_image(yard, sealed, "twin")
     assert check_image(adopted.disk, Level.FULL).verdict is Verdict.SEALED
-    told = start(yard, "twin", DEMO_TIME + 200).told
+    told = start(yard, "twin", DEMO_TIME + 200).messages
     assert any("machine ID" in sentence for sentence in told)
     assert any("SSH host keys" in sentence for sentence in told)
     broken = check_image(adopted.disk, Level.FULL)
@@ -167,7 +167,7 @@ def test_a_machine_keeps_its_identity_over_starts_and_stops(sheet: Path, yard: Y
         return {item.shown for item in values if item.kind != "random seed"}
 
     before = identity()
-    assert start(yard, NAME, DEMO_TIME + 10).told == ()
+    assert start(yard, NAME, DEMO_TIME + 10).messages == ()
     with pytest.raises(RefusedError, match="running already"):
         start(yard, NAME, DEMO_TIME + 20)
     assert yard.get(NAME).state.running
@@ -206,7 +206,7 @@ def test_a_damaged_machine_file_is_told(yard: Yard, text: str) -> None:
     folder = yard.folder / "m"
     folder.mkdir(parents=True)
     write_definition(
-        folder, MachineDefinition("m", "u", 'disk "x".raw', (Adapter("02:"),), notes="ünïcode")
+        folder, MachineDefinition("m", "u", 'disk "x".raw', (NetworkCard("02:"),), notes="ünïcode")
     )
     assert read_definition(folder).disk == 'disk "x".raw'
     (folder / "machine.toml").write_text(text)

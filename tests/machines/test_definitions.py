@@ -16,9 +16,9 @@ from zeroseal.errors import DamagedError, MissingError, ZeroSealError
 from zeroseal.guests.linux.network_files import FixedAddresses
 from zeroseal.images.create import ContainerSpec
 from zeroseal.machines.definition import (
-    Adapter,
     AttachedMedium,
     MachineDefinition,
+    NetworkCard,
     build_definition,
 )
 from zeroseal.machines.definition_files import read_definition_file
@@ -38,7 +38,7 @@ definitions = st.builds(
     disk=names.map(lambda name: f"/srv/{name}.qcow2"),
     adapters=st.lists(
         st.builds(
-            Adapter,
+            NetworkCard,
             mac=st.integers(0, (1 << 40) - 1).map(
                 lambda n: "02:" + ":".join(f"{byte:02x}" for byte in n.to_bytes(5, "big"))
             ),
@@ -96,7 +96,7 @@ def test_a_seed_medium_is_a_disk_that_may_only_be_read(tmp_path: Path) -> None:
 
 def test_an_ovf_that_we_wrote_describes_its_machine(tmp_path: Path, demo_disk: Path) -> None:
     from zeroseal.images.ova.descriptor import Appliance
-    from zeroseal.templates.export import ExportRequest, export_image
+    from zeroseal.sealing.export import ExportRequest, export_image
 
     appliance = Appliance("pier", cpus=3, memory_bytes=768 << 20, uefi=True)
     spec = ContainerSpec("ova", appliance=appliance)

@@ -20,7 +20,7 @@ from tests.templates.conftest import add, make
 from zeroseal.errors import ZeroSealError
 from zeroseal.machines.yard import Yard
 from zeroseal.sealing.check import Verdict, check_record
-from zeroseal.templates.shelf.hangers import clones_of
+from zeroseal.templates.shelf.clone_links import clones_of
 from zeroseal.templates.shelf.shelf import Shelf
 
 _MOST_PLACES = int(os.environ.get("ZEROSEAL_KILL_PLACES", "30"))  # more by hand

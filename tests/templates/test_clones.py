@@ -27,7 +27,7 @@ from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard
 from zeroseal.templates.clone import CloneBatch, CloneSource, make_clones
 from zeroseal.templates.clone_sheet.load import load_clone_sheet
-from zeroseal.templates.into_disk import settle_into
+from zeroseal.templates.into_disk import write_identity
 from zeroseal.templates.shelf.entry import Template
 from zeroseal.templates.shelf.shelf import Shelf
 
@@ -329,7 +329,7 @@ def test_who_a_clone_is_can_stand_in_its_disk(tmp_path: Path, service: str) -> N
         time_zone="Europe/Dublin", locale="en_IE.UTF-8",
         files=(SeedFile("/srv/pier/conf", b"pier = 3\n", 0o640),),
     )  # fmt: skip
-    told = settle_into(disk, seed, NOW)
+    told = write_identity(disk, seed, NOW)
     judge_ext(disk)
 
     def cat(name: str) -> str:

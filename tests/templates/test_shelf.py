@@ -17,8 +17,8 @@ from tests.templates.conftest import add, make, sealed_file
 from zeroseal.errors import RefusedError
 from zeroseal.machines.yard import Yard
 from zeroseal.sealing.record import record_path
+from zeroseal.templates.shelf.clone_links import Hold, clones_of
 from zeroseal.templates.shelf.entry import Template
-from zeroseal.templates.shelf.hangers import Hold, clones_of
 from zeroseal.templates.shelf.shelf import Shelf
 
 ROOT = Path(__file__).parents[2]
@@ -178,34 +178,34 @@ def test_a_batch_is_removed_by_one_command_and_the_shelf_knows(
 # -- elsewhere and back
 
 
-def test_a_parcel_brings_a_template_to_another_shelf(
+def test_a_bundle_brings_a_template_to_another_shelf(
     shelf: Shelf, template: Template, tmp_path: Path, zeroseal: Command
 ) -> None:
     shelf.change(template, tags=("gate",))
-    parcel, other = tmp_path / "gangway.parcel", Shelf(tmp_path / "other")
+    bundle, other = tmp_path / "gangway.bundle", Shelf(tmp_path / "other")
     at = ("--shelf", shelf.folder)
-    assert zeroseal("shelf", "export", "gangway", "-o", parcel, "--compress", *at).status == 0
-    assert run("tar", "tf", parcel).split() == [
+    assert zeroseal("shelf", "export", "gangway", "-o", bundle, "--compress", *at).status == 0
+    assert run("tar", "tf", bundle).split() == [
         "entry.json", "disk.qcow2.seal.json", "disk.qcow2",
     ]  # fmt: skip
-    brought = zeroseal("shelf", "import", parcel, "--shelf", other.folder)
+    brought = zeroseal("shelf", "import", bundle, "--shelf", other.folder)
     assert brought.status == 0, brought.err
     entry = other.get("gangway@2026-11").entry
     assert (entry.digest, entry.notes, entry.tags) == (
         template.entry.digest, "ticket gate", ("gate",),
     )  # fmt: skip
     renamed = zeroseal(
-        "shelf", "import", parcel, "--as", "gate@7", "--shelf", tmp_path / "third", "--json"
+        "shelf", "import", bundle, "--as", "gate@7", "--shelf", tmp_path / "third", "--json"
     )
     assert json.loads(renamed.out)["entry"]["version"] == "7"
-    again = zeroseal("shelf", "import", parcel, "--shelf", other.folder)
+    again = zeroseal("shelf", "import", bundle, "--shelf", other.folder)
     assert (again.status, "has gangway@2026-11 already" in again.err) == (4, True), again
-    whole, refusals = parcel.read_bytes(), 0
+    whole, refusals = bundle.read_bytes(), 0
     written = [place for place, byte in enumerate(whole) if byte]
     for place in written[:: len(written) // 8]:
-        parcel.write_bytes(whole[:place] + bytes([whole[place] ^ 1]) + whole[place + 1 :])
+        bundle.write_bytes(whole[:place] + bytes([whole[place] ^ 1]) + whole[place + 1 :])
         fourth = tmp_path / f"fourth-{place}"
-        damaged = zeroseal("shelf", "import", parcel, "--shelf", fourth)
+        damaged = zeroseal("shelf", "import", bundle, "--shelf", fourth)
         if damaged.status:  # else it was a byte that holds nothing, and the disk is the same
             assert (damaged.status in (2, 3, 4), damaged.err.count("\n")) == (True, 1), damaged
             assert Shelf(fourth).templates() == []

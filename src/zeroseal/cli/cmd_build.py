@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "build",
         help="make reference machines from build sheets",

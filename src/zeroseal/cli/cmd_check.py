@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from zeroseal.cli.image_words import add_images, are_many, get_image
+from zeroseal.cli.image_arguments import add_images, are_many, get_image
 from zeroseal.cli.options import (
     Subparsers,
     add_common,
@@ -22,7 +22,7 @@ from zeroseal.errors import UsageError
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "check",
         help="is this image sealed",

@@ -27,7 +27,7 @@ _DEFINITIONS = ("domain", "ovf", "qemu")
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "clone",
         help="make machines from a sealed template",
@@ -188,7 +188,7 @@ def _wishes(args: argparse.Namespace, secrets: Secrets) -> tuple[str, tuple[Clon
 def _make_full(args: argparse.Namespace, ui: Ui) -> int:
     from dataclasses import replace
 
-    from zeroseal.cli import look
+    from zeroseal.cli import render
     from zeroseal.machines.definition import write_definition
     from zeroseal.machines.yard import Yard
     from zeroseal.reports.machines_as_json import yard_to_json
@@ -205,6 +205,6 @@ def _make_full(args: argparse.Namespace, ui: Ui) -> int:
             flatten(machine.disk, ui.progress)
             write_definition(machine.folder, replace(machine.definition, linked=False))
     done = [yard.get(name) for name in args.make_full]
-    told = f" {', '.join(args.make_full)}: nothing is needed of the template any more."
-    ui.show(lambda: yard_to_json(done), lambda out: look.headline(out, "Whole", "bold", told))
+    text = f" {', '.join(args.make_full)}: nothing is needed of the template any more."
+    ui.show(lambda: yard_to_json(done), lambda out: render.headline(out, "Whole", "bold", text))
     return 0

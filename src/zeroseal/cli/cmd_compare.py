@@ -10,7 +10,7 @@ from zeroseal.cli.ui import Ui
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "compare",
         help="which identity values do these images share",

@@ -17,7 +17,7 @@ _DEFAULT_FOLDER = "zeroseal-demo"
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "demo",
         help="see the whole line of work on a small machine that ships with the tool",

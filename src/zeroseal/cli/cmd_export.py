@@ -27,7 +27,7 @@ _FORMATS = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi", "ova")
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "export",
         help="write a disk in the container format of another hypervisor",
@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_export import show_export
     from zeroseal.images.create import ContainerSpec
     from zeroseal.reports.as_json import export_to_json
-    from zeroseal.templates.export import ExportRequest, export_image
+    from zeroseal.sealing.export import ExportRequest, export_image
 
     is_package = args.format == "ova"
     container = ContainerSpec(

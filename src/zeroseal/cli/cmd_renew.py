@@ -21,7 +21,7 @@ from zeroseal.errors import UsageError
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "renew",
         help="patch a reference machine, and put a sealed copy of it on the shelf",

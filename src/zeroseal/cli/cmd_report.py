@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "report",
         help="draw where a disk holds what, before and after its seal",

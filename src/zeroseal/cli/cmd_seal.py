@@ -7,7 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.image_words import add_images, are_many, get_image, output_in
+from zeroseal.cli.image_arguments import add_images, are_many, get_image, output_in
 from zeroseal.cli.options import (
     Subparsers,
     add_choices,
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "seal",
         help="write a sealed copy of an image",

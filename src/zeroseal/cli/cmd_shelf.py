@@ -25,7 +25,7 @@ _TEMPLATE = "NAME[@VERSION]"
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "shelf",
         help="keep, find, compare and hand on sealed templates",
@@ -126,9 +126,9 @@ def _add_handing_on(actions: Any) -> None:
     export.add_argument("-o", dest="output", type=Path, required=True, metavar="OUT")
     export.add_argument(
         "--format",
-        default="parcel",
+        default="bundle",
         metavar="FORMAT",
-        help="parcel: one file with entry, record and disk, for another shelf (default); ova, or a "
+        help="bundle: one file with entry, record and disk, for another shelf (default); ova, or a "
         "disk format, with the record beside it",
     )
     export.add_argument("--compress", action="store_true", help="a compressed disk")
@@ -191,7 +191,7 @@ def _show(ui: Ui, shelf: Shelf, wanted: str) -> int:
     from zeroseal.cli.show_shelf import show_template
     from zeroseal.reports.shelf_as_json import template_to_json
     from zeroseal.sealing.record import find_record
-    from zeroseal.templates.shelf.hangers import clones_of
+    from zeroseal.templates.shelf.clone_links import clones_of
 
     template = shelf.get(wanted)
     clones, record = clones_of(template), find_record(template.disk)
@@ -235,18 +235,18 @@ def _diff(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
 def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     from zeroseal.blocks.sizes import parse_size
     from zeroseal.cli.options import policy_of_site, trusted_from
-    from zeroseal.templates.shelf.parcel import is_parcel, unpack_template
+    from zeroseal.templates.shelf.bundle import is_bundle, unpack_template
     from zeroseal.templates.shelf.shelf import NewTemplate
 
     now, policy, trusted = int(time.time()), policy_of_site(args), trusted_from(args)
-    if args.action == "import" and is_parcel(args.file):
+    if args.action == "import" and is_bundle(args.file):
         template = unpack_template(args.file, shelf, now, args.title, policy, trusted, ui.progress)
         return _show(ui, shelf, template.entry.title)
     if args.action == "import":
         name, at, version = args.title.partition("@")
         if not at:
             raise UsageError(
-                f"{args.file} is not what shelf export writes as a parcel: if it is a sealed disk, "
+                f"{args.file} is not what shelf export writes as a bundle: if it is a sealed disk, "
                 "say what it is with --as NAME@VERSION"
             )
         new = NewTemplate(name, version, policy=policy, trusted=trusted)
@@ -272,11 +272,11 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
 
 def _export(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     from zeroseal.images.create import ContainerSpec
-    from zeroseal.templates.export import ExportRequest, export_image
-    from zeroseal.templates.shelf.parcel import pack_template
+    from zeroseal.sealing.export import ExportRequest, export_image
+    from zeroseal.templates.shelf.bundle import pack_template
 
     template = shelf.get(args.template)
-    if args.format == "parcel":
+    if args.format == "bundle":
         pack_template(template, args.output, args.compress, ui.progress)
     else:
         container = ContainerSpec(args.format, compress=args.compress)
@@ -309,7 +309,7 @@ def _change(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
 
 
 def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
-    from zeroseal.templates.shelf.hangers import find_noted, forget_clone
+    from zeroseal.templates.shelf.clone_links import find_noted, forget_clone
 
     match args.action:
         case "rename":
@@ -319,8 +319,8 @@ def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
         case "forget":
             template, clone = find_noted(shelf.templates(), args.clone)
             forget_clone(template, clone.uuid)
-            told = f"{clone.name} is forgotten; {template.entry.title} waits for it no more."
-            return _done(ui, told, [clone.name])
+            text = f"{clone.name} is forgotten; {template.entry.title} waits for it no more."
+            return _done(ui, text, [clone.name])
         case "rebuild":
             count = len(shelf.catalogue.rebuild())
             return _done(ui, f"The catalogue is made anew; it has {count} entries.", [])
@@ -339,12 +339,12 @@ def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     return _done(ui, f"{title} is removed.", [title])
 
 
-def _done(ui: Ui, told: str, names: list[str]) -> int:
-    from zeroseal.cli import look
+def _done(ui: Ui, text: str, names: list[str]) -> int:
+    from zeroseal.cli import render
     from zeroseal.reports.shelf_as_json import done_to_json
 
     ui.show(
-        lambda: done_to_json(told, names),
-        lambda out: look.headline(out, "Done.", "bold", f" {told}"),
+        lambda: done_to_json(text, names),
+        lambda out: render.headline(out, "Done.", "bold", f" {text}"),
     )
     return 0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeroseal.cli.image_words import add_images, are_many, get_image
+from zeroseal.cli.image_arguments import add_images, are_many, get_image
 from zeroseal.cli.options import (
     Subparsers,
     add_choices,
@@ -22,7 +22,7 @@ from zeroseal.cli.ui import Ui
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "survey",
         help="what is this disk, what identity is on it, is it fit to be sealed",

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "traces",
         help="what is looked for, why, and what regrows it",

@@ -11,7 +11,7 @@ from zeroseal.cli.ui import Ui
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "trial",
         help="boot two throwaway machines of a sealed image and see what they become",

@@ -18,7 +18,7 @@ _STOP_SECONDS = 300
 
 
 def add_parser(subparsers: Subparsers) -> None:
-    """Declares the command's words."""
+    """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "yard",
         help="list, show, start, stop, keep, adopt and remove machines",
@@ -246,7 +246,7 @@ def _remove(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
     """Removes one machine, several, or a whole batch; the shelf forgets those that are clones."""
     from zeroseal.cli.show_machines import show_removed
     from zeroseal.reports.machines_as_json import removals_to_json
-    from zeroseal.templates.shelf.hangers import forget_machine
+    from zeroseal.templates.shelf.clone_links import forget_machine
 
     machines = [yard.get(name) for name in args.names]
     if args.batch:

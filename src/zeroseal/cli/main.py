@@ -50,7 +50,7 @@ class Command(Protocol):
     """What every module ``cmd_NAME`` has."""
 
     def add_parser(self, subparsers: Subparsers) -> None:
-        """Declares the command's words."""
+        """Declares the command's arguments."""
 
     def run(self, args: argparse.Namespace, ui: Ui) -> int:
         """Runs it and returns the exit status."""

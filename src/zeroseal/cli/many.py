@@ -17,8 +17,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zeroseal.cli.image_words import find_images, output_in
+from zeroseal.cli.image_arguments import find_images, output_in
 from zeroseal.cli.ui import Ui
+from zeroseal.counts import counted
 from zeroseal.errors import OutputExistsError
 
 _OWN = ("images", "image", "jobs", "stop_at_first", "json", "json_lines", "junit", "to", "quiet",
@@ -126,17 +127,17 @@ def show_line(answer: Answer, name: str, ui: Ui, width: int) -> None:
     from rich.table import Table
     from rich.text import Text
 
-    from zeroseal.cli import look
+    from zeroseal.cli import render
     from zeroseal.cli.ui import clean
 
-    styles = {0: look.SEALED_STYLE, 1: look.FINDING_STYLE, None: look.QUIET_STYLE}
+    styles = {0: render.SEALED_STYLE, 1: render.FINDING_STYLE, None: render.QUIET_STYLE}
     row = Table.grid(padding=(0, 2))
     for size in (11, min(width, 40), None):
         row.add_column(width=size, overflow="fold")
     row.add_row(
-        Text(answer.word, style=styles.get(answer.status, look.BROKEN_STYLE)),
+        Text(answer.word, style=styles.get(answer.status, render.BROKEN_STYLE)),
         Text(clean(name)),
-        Text(clean(answer.sentence), style=look.QUIET_STYLE),
+        Text(clean(answer.sentence), style=render.QUIET_STYLE),
     )
     ui.console.print(row)
 
@@ -146,10 +147,9 @@ def show_summary(answers: list[Answer], ui: Ui) -> None:
     counts: dict[str, int] = {}
     for answer in answers:
         counts[answer.word] = counts.get(answer.word, 0) + 1
-    told = ", ".join(f"{count} {word}" for word, count in counts.items())
-    one = len(answers) == 1
+    text = ", ".join(f"{count} {word}" for word, count in counts.items())
     ui.console.print()
-    ui.console.print(f"{len(answers)} image{'' if one else 's'}: {told}")
+    ui.console.print(f"{counted(len(answers), 'image')}: {text}")
 
 
 def _iter_answers(
@@ -252,10 +252,10 @@ def _sentence_of(value: dict[str, Any]) -> str:
         case "zeroseal.survey":
             against = [*value["readiness"]["blockers"], *value["guard"]["lockOuts"]]
             count = sum(len(group["places"]) for group in value["findings"])
-            found = f"{count} finding{'' if count == 1 else 's'} on {value['system']['name']}"
+            found = f"{counted(count, 'finding')} on {value['system']['name']}"
             return " ".join([f"{found}.", *against])
         case "zeroseal.seal":
             return f"in {value['output']['path']}"
         case _:
             count = len(value.get("treated", []))
-            return f"{count} trace{'' if count == 1 else 's'} would be treated"
+            return f"{counted(count, 'trace')} would be treated"

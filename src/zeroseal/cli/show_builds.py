@@ -6,7 +6,7 @@ from pathlib import Path
 
 from rich.console import Console
 
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.show_machines import SIMULATED, machine_rows
 from zeroseal.cli.ui import clean
 from zeroseal.machines.build import BuildResult
@@ -27,21 +27,21 @@ def _show_built(
     name = result.machine.definition.name
     where = SIMULATED if result.is_simulated else f"on QEMU in {duration_text(result.seconds)}"
     if result.is_new:
-        look.headline(console, "Built", "bold", f" {name} {where}.")
+        render.headline(console, "Built", "bold", f" {name} {where}.")
     else:
         rest = f" {name} is what its sheet asks for; nothing was done."
-        look.headline(console, "Up to date", "bold", rest)
-    look.facts(console, machine_rows(result.machine))
+        render.headline(console, "Up to date", "bold", rest)
+    render.facts(console, machine_rows(result.machine))
     if result.tasks:
-        look.section(console, "Tasks")
-        look.bullets(console, [_task_text(task.name, task.runs) for task in result.tasks])
-    look.bullets(console, result.told)
+        render.section(console, "Tasks")
+        render.bullets(console, [_task_text(task.name, task.runs) for task in result.tasks])
+    render.bullets(console, result.messages)
     show_readiness(readiness, console)
     disk = result.machine.disk
     if readiness.is_ready:
-        look.next_step(console, "Look what identity is on it:", f"zeroseal survey {disk}")
+        render.next_step(console, "Look what identity is on it:", f"zeroseal survey {disk}")
     else:
-        look.next_step(
+        render.next_step(
             console, "Then look at it again:", f"zeroseal yard show {name} --yard {yard}"
         )
 
@@ -49,13 +49,13 @@ def _show_built(
 def show_readiness(readiness: MachineReadiness, console: Console) -> None:
     """Blockers and advice, each in a sentence."""
     if readiness.is_ready:
-        look.section(console, "Ready: nothing stands against a seal")
+        render.section(console, "Ready: nothing stands against a seal")
     else:
-        look.section(console, "Not ready to be sealed")
-        look.bullets(console, readiness.blockers)
+        render.section(console, "Not ready to be sealed")
+        render.bullets(console, readiness.blockers)
     if readiness.advice:
-        look.section(console, "Good to know")
-        look.bullets(console, readiness.advice)
+        render.section(console, "Good to know")
+        render.bullets(console, readiness.advice)
 
 
 def _task_text(name: str, runs: int) -> str:

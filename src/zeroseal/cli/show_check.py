@@ -8,9 +8,10 @@ from datetime import UTC, datetime
 from rich.console import Console
 
 from zeroseal.blocks.digest import CHUNK_BYTES
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.show_seal import secret_sentences
 from zeroseal.cli.ui import clean
+from zeroseal.counts import some_of
 from zeroseal.sealing.broken_seal import BrokenSeal
 from zeroseal.sealing.check import BackingState, CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
@@ -25,21 +26,21 @@ _MOST_NOTED_FILES = 20
 def show_check(result: CheckResult, console: Console, every_place: bool) -> None:
     """The verdict with its level, the evidence, what to do."""
     rest = f"  {result.path}  (level {result.level.value})"
-    look.headline(console, result.verdict.value, look.VERDICT_STYLES[result.verdict], rest)
-    look.bullets(console, _sentences(result))
+    render.headline(console, result.verdict.value, render.VERDICT_STYLES[result.verdict], rest)
+    render.bullets(console, _sentences(result))
     if result.broken:
         _show_broken(result.broken, console)
     accepted = set(result.accepted)
     found = [item for item in result.residue if (item.label, item.place) not in accepted]
     if found:
-        look.section(console, "Still there")
-        look.items(console, tuple(f"{item.label}: {item.place} ({item.count})" for item in found))
+        render.section(console, "Still there")
+        render.items(console, tuple(f"{item.label}: {item.place} ({item.count})" for item in found))
     if result.accepted:
-        look.section(console, "Accepted at the seal, and still there")
-        look.items(console, tuple(f"{value}: {place}" for value, place in result.accepted))
+        render.section(console, "Accepted at the seal, and still there")
+        render.items(console, tuple(f"{value}: {place}" for value, place in result.accepted))
     if result.findings:
-        look.section(console, "Findings")
-        look.trace_table(console, by_trace(result.findings), every_place)
+        render.section(console, "Findings")
+        render.trace_table(console, by_trace(result.findings), every_place)
     if not result.is_tree:
         _show_next(result, console)
 
@@ -93,17 +94,17 @@ def _reach_sentences(result: CheckResult) -> Iterator[str]:
 def _show_broken(broken: BrokenSeal, console: Console) -> None:
     """The files that tell of a change by their times; else what lies in the chunks that differ."""
     if broken.files:
-        look.section(console, "Files changed since the seal")
-        look.items(console, broken.files)
+        render.section(console, "Files changed since the seal")
+        render.items(console, broken.files)
         if len(broken.files) == _MOST_NOTED_FILES:
             console.print("    and perhaps more")
     elif broken.located:
-        look.section(console, "What lies in the chunks that changed")
+        render.section(console, "What lies in the chunks that changed")
         texts = [
-            f"{chunk.number * CHUNK_BYTES >> 20} MiB: {look.listed(list(chunk.places))}"
+            f"{chunk.number * CHUNK_BYTES >> 20} MiB: {some_of(chunk.places, 6)}"
             for chunk in broken.located
         ]
-        look.items(console, texts)
+        render.items(console, texts)
 
 
 def _backing_sentence(backing: BackingState) -> str:
@@ -132,10 +133,8 @@ def _search_sentences(result: CheckResult) -> list[str]:
 
 def _where_changed(result: CheckResult) -> str:
     offsets = [f"{number * CHUNK_BYTES >> 20} MiB" for number in result.changed_chunks]
-    shown = ", ".join(offsets[:_MOST_CHUNKS])
-    more = f" and {len(offsets) - _MOST_CHUNKS} more" if len(offsets) > _MOST_CHUNKS else ""
     volumes = ", ".join(result.broken.volumes if result.broken else ()) or "no volume"
-    return f"Changed at {shown}{more} of the disk, in {volumes}."
+    return f"Changed at {some_of(offsets, _MOST_CHUNKS)} of the disk, in {volumes}."
 
 
 def _sentence(text: str) -> str:
@@ -149,7 +148,7 @@ def _show_next(result: CheckResult, console: Console) -> None:
             return
         case Verdict.CLEAN if result.backing:
             text = "A clone needs no record. Did it become what its sheet asks for?"
-            look.next_step(console, text, f"zeroseal check {result.path} --as SHEET")
+            render.next_step(console, text, f"zeroseal check {result.path} --as SHEET")
             return
         case Verdict.CLEAN:
             where = ", in the folder where you are" if result.path.is_block_device() else ""
@@ -161,7 +160,7 @@ def _show_next(result: CheckResult, console: Console) -> None:
                 "original, decide on each place in the rules that it drafts, and seal it with them:"
             )
             command = "zeroseal seal ORIGINAL --rehearse --draft-rules RULES.toml"
-            look.next_step(console, text, command)
+            render.next_step(console, text, command)
             return
         case Verdict.UNSEALED:
             text = "Do not make clones of it. Seal it into a new file:"
@@ -169,11 +168,11 @@ def _show_next(result: CheckResult, console: Console) -> None:
                 options = " --reissue-sid"
         case Verdict.BROKEN_SEAL:
             text = "Do not make clones of it: it may be itself again. Look what is on it now:"
-            look.next_step(console, text, f"zeroseal survey {result.path}")
+            render.next_step(console, text, f"zeroseal survey {result.path}")
             return
         case Verdict.UNKNOWN:
             text = "See what can be told without a record:"
             if result.error is None:
-                look.next_step(console, text, f"zeroseal check {result.path} --level full")
+                render.next_step(console, text, f"zeroseal check {result.path} --level full")
             return
-    look.next_step(console, text, f"zeroseal seal {result.path} -o NEW{options}")
+    render.next_step(console, text, f"zeroseal seal {result.path} -o NEW{options}")

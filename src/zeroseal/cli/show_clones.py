@@ -7,8 +7,9 @@ from pathlib import Path
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.ui import clean
+from zeroseal.counts import counted
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.templates.clone import MadeClone
 from zeroseal.templates.clone_check import CloneAnswer
@@ -22,8 +23,8 @@ def show_clones(clones: list[MadeClone], folder: Path, console: Console) -> None
     linked = sum(clone.machine.definition.linked for clone in clones)
     kind = "linked" if linked == count else "full" if not linked else "new"
     rest = f" of {first.template} in {folder}"
-    look.headline(console, f"{count} {kind} clone{'' if count == 1 else 's'}", "bold", rest)
-    look.table(
+    render.headline(console, counted(count, f"{kind} clone"), "bold", rest)
+    render.table(
         console,
         ("name", "disk", "stored", "MAC", "address"),
         [
@@ -52,12 +53,14 @@ def show_clones(clones: list[MadeClone], folder: Path, console: Console) -> None
             "Linked clones are lost if the template is changed, moved or removed; "
             "clone --make-full makes one whole."
         )
-    told = dict.fromkeys(sentence for clone in clones for sentence in clone.told)
-    notes += [f"{sentence[:1].upper()}{sentence[1:]}." for sentence in told]
-    look.bullets(console, notes)
+    messages = dict.fromkeys(sentence for clone in clones for sentence in clone.messages)
+    notes += [f"{sentence[:1].upper()}{sentence[1:]}." for sentence in messages]
+    render.bullets(console, notes)
     name = first.name
     host = "the simulated host" if first.host == "simulated" else "QEMU"
-    look.next_step(console, f"Start one on {host}:", f"zeroseal yard start {name} --yard {folder}")
+    render.next_step(
+        console, f"Start one on {host}:", f"zeroseal yard start {name} --yard {folder}"
+    )
 
 
 def show_table(clones: list[MadeClone], _folder: Path, console: Console) -> None:
@@ -80,12 +83,12 @@ def show_answers(
     wrong = [answer for answer in answers if not answer.is_good]
     if wrong:
         what = f"  {name}: {len(wrong)} of {len(answers)} things are not as its sheet asks"
-        look.headline(console, "NOT AS ASKED", look.BROKEN_STYLE, what)
+        render.headline(console, "NOT AS ASKED", render.BROKEN_STYLE, what)
     else:
-        look.headline(
-            console, "AS ASKED", look.SEALED_STYLE, f"  {name}: all {len(answers)} things"
+        render.headline(
+            console, "AS ASKED", render.SEALED_STYLE, f"  {name}: all {len(answers)} things"
         )
-    look.table(
+    render.table(
         console,
         ("", "what", "asked", "on the disk"),
         [
@@ -94,11 +97,11 @@ def show_answers(
         ],
     )
     if wrong:
-        look.next_step(console, "Look at the disk yourself:", f"zeroseal survey {disk}")
+        render.next_step(console, "Look at the disk yourself:", f"zeroseal survey {disk}")
     elif definition and definition.seed:
         text = "Its seed medium has done its work. Switch it off and take the medium off:"
         yard = disk.resolve().parent.parent
-        look.next_step(console, text, f"zeroseal yard detach {name} --yard {yard}")
+        render.next_step(console, text, f"zeroseal yard detach {name} --yard {yard}")
 
 
 def _address(clone: MadeClone) -> str:

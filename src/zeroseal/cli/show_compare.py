@@ -7,16 +7,16 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.ui import clean
 from zeroseal.guests.identity_value import Severity
 from zeroseal.sealing.compare import Comparison, SharedValue, letter_of
 
 _STYLES = {
-    Severity.EXPOSED: look.BROKEN_STYLE,
-    Severity.CONFUSED: look.FINDING_STYLE,
+    Severity.EXPOSED: render.BROKEN_STYLE,
+    Severity.CONFUSED: render.FINDING_STYLE,
     Severity.NOTICED: "default",
-    Severity.BY_DESIGN: look.QUIET_STYLE,
+    Severity.BY_DESIGN: render.QUIET_STYLE,
 }
 _HAS, _LACKS = "●", "·"
 
@@ -27,14 +27,14 @@ def show_comparison(comparison: Comparison, console: Console) -> None:
     shared = [item for item in comparison.shared if not item.value.by_design]
     if comparison.are_unique:
         rest = f": the {count} images share no identity value"
-        look.headline(console, "UNIQUE", look.SEALED_STYLE, rest)
+        render.headline(console, "UNIQUE", render.SEALED_STYLE, rest)
     else:
         one = "value" if len(shared) == 1 else "values"
         rest = f": {len(shared)} identity {one} on more than one of {count} images"
-        look.headline(console, "SHARED", look.BROKEN_STYLE, rest)
-    look.section(console, "Images")
+        render.headline(console, "SHARED", render.BROKEN_STYLE, rest)
+    render.section(console, "Images")
     rows = enumerate(zip(comparison.images, comparison.values, strict=True))
-    look.facts(
+    render.facts(
         console,
         [
             (letter_of(number), f"{path}  ({len(values)} identity values)")
@@ -44,7 +44,7 @@ def show_comparison(comparison: Comparison, console: Console) -> None:
     for severity in sorted(Severity, reverse=True):
         items = [item for item in comparison.shared if item.value.severity is severity]
         if items:
-            look.section(console, severity.meaning)
+            render.section(console, severity.meaning)
             _show_matrix(items, count, _STYLES[severity], console)
     if shared:
         console.print()
@@ -56,7 +56,7 @@ def _show_matrix(items: list[SharedValue], count: int, style: str, console: Cons
     for _column in range(3):
         table.add_column(overflow="fold")
     letters = " ".join(letter_of(number) for number in range(count))
-    table.add_row(Text(letters, style=look.QUIET_STYLE), Text(""), Text(""))
+    table.add_row(Text(letters, style=render.QUIET_STYLE), Text(""), Text(""))
     for item in items:
         cells = Text()
         for number in range(count):

@@ -6,7 +6,8 @@ from rich.console import Console
 from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli import look
+from zeroseal.cli import render
+from zeroseal.counts import some_of
 from zeroseal.demo import scenario
 from zeroseal.demo.desk import (
     DESK_DISK,
@@ -49,7 +50,7 @@ def _show_sealing(story: DemoStory, console: Console) -> None:
     _show_verdict(story.before, console)
     _step(console, 4, "Seal it into a new file.", f"seal {disk} -o {SEALED_DISK}")
     kept = size_text(story.result.output.allocated_bytes)
-    look.indented(
+    render.indented(
         console,
         f"{len(story.result.planned.plan.treated)} findings treated and zeroed; the file system is "
         f"consistent; the new file reads back as verified and takes {kept}; the source is as it "
@@ -72,7 +73,7 @@ def _show_shelf(story: DemoStory, console: Console) -> None:
     )
     changed = [f"{item.name} {item.before} -> {item.after}" for item in story.difference.packages]
     files = len(story.difference.settings) + len(story.difference.files)
-    look.indented(
+    render.indented(
         console,
         f"Packages: {', '.join(changed)}; other files that differ: {files}.",
     )
@@ -90,7 +91,7 @@ def _show_shelf(story: DemoStory, console: Console) -> None:
         for item in story.templates
         if item.entry.name != DESK_TEMPLATE
     ]
-    look.indented(console, f"On the shelf: {', '.join(titles)}.")
+    render.indented(console, f"On the shelf: {', '.join(titles)}.")
 
 
 def _show_clones(story: DemoStory, console: Console) -> None:
@@ -105,24 +106,25 @@ def _show_clones(story: DemoStory, console: Console) -> None:
         f"yard start {names[0]}  # and so on",
     )
     for run in story.runs[::2]:  # the two of a sheet become themselves in the same way
-        look.indented(console, f"{run.machine.definition.name}: {'; '.join(run.told)}.")
+        render.indented(console, f"{run.machine.definition.name}: {'; '.join(run.messages)}.")
     disks = " ".join(str(c.machine.disk.relative_to(story.folder)) for c in story.clones)
     _step(
         console, 9, "Are they four machines, and the ones that were asked for?", f"compare {disks}"
     )
-    told = "new machine IDs, host keys and names; nothing is shared."
-    _show_comparison(story.comparison, told, console)
+    text = "new machine IDs, host keys and names; nothing is shared."
+    _show_comparison(story.comparison, text, console)
     for clone in story.clones[::2]:
         name = clone.machine.definition.name
         sheet = scenario.GATES if clone.machine.definition.linked else scenario.LEDGERS
         disk = clone.machine.disk.relative_to(story.folder)
         console.print(
-            Text(f"   $ zeroseal check {disk} --as {sheet}", style=look.QUIET_STYLE), soft_wrap=True
+            Text(f"   $ zeroseal check {disk} --as {sheet}", style=render.QUIET_STYLE),
+            soft_wrap=True,
         )
         answers = story.answers[name]
         good = all(answer.is_good for answer in answers)
         line = Text("   ")
-        style = look.SEALED_STYLE if good else look.BROKEN_STYLE
+        style = render.SEALED_STYLE if good else render.BROKEN_STYLE
         line.append("AS ASKED" if good else "NOT AS ASKED", style=style)
         line.append(f": {', '.join(dict.fromkeys(answer.what for answer in answers))}.")
         console.print(line)
@@ -138,7 +140,7 @@ def _show_desk(desk: DeskStory, console: Console) -> None:
         f"yard adopt {DESK_DISK} --name {DESK_MACHINE}",
         f"seal {disk} --dry-run",
     )
-    look.indented(console, f"{desk.refusal[:1].upper()}{desk.refusal[1:]}")
+    render.indented(console, f"{desk.refusal[:1].upper()}{desk.refusal[1:]}")
     _step(
         console,
         11,
@@ -152,9 +154,9 @@ def _show_desk(desk: DeskStory, console: Console) -> None:
     )
     _show_verdict(desk.sealed, console)
     for run in desk.runs[:1]:
-        look.indented(console, f"{run.machine.definition.name}: {'; '.join(run.told)}.")
-    told = "the clones and their template share no identifier, key or name."
-    _show_comparison(desk.comparison, told, console)
+        render.indented(console, f"{run.machine.definition.name}: {'; '.join(run.messages)}.")
+    text = "the clones and their template share no identifier, key or name."
+    _show_comparison(desk.comparison, text, console)
 
 
 def _show_accident(story: DemoStory, console: Console) -> None:
@@ -169,15 +171,14 @@ def _show_accident(story: DemoStory, console: Console) -> None:
     _show_verdict(story.broken, console)
     broken = story.broken.broken
     if broken:
-        shown = ", ".join(broken.files[:3])
-        look.indented(console, f"What that looks like: {broken.looks_like}.")
-        look.indented(console, f"Changed since: {shown} and {len(broken.files) - 3} more.")
+        render.indented(console, f"What that looks like: {broken.looks_like}.")
+        render.indented(console, f"Changed since: {some_of(broken.files, 3)}.")
 
 
 def _step(console: Console, number: int, title: str, *commands: str) -> None:
-    look.section(console, f"{number}. {title}")
+    render.section(console, f"{number}. {title}")
     for command in commands:
-        console.print(Text(f"   $ zeroseal {command}", style=look.QUIET_STYLE), soft_wrap=True)
+        console.print(Text(f"   $ zeroseal {command}", style=render.QUIET_STYLE), soft_wrap=True)
 
 
 def _show_findings(story: DemoStory, console: Console) -> None:
@@ -186,21 +187,21 @@ def _show_findings(story: DemoStory, console: Console) -> None:
     for family, title in FAMILIES.items():
         count = sum(len(group.findings) for group in groups if group.trace.family == family)
         parts.append(f"{title.partition(':')[0].lower()} {count}")
-    look.indented(console, f"{len(story.survey.findings)} findings: {', '.join(parts)}.")
+    render.indented(console, f"{len(story.survey.findings)} findings: {', '.join(parts)}.")
 
 
-def _show_comparison(comparison: Comparison, told: str, console: Console) -> None:
+def _show_comparison(comparison: Comparison, text: str, console: Console) -> None:
     line = Text("   ")
     if comparison.are_unique:
-        line.append("UNIQUE", style=look.SEALED_STYLE)
-        line.append(f": {told}")
+        line.append("UNIQUE", style=render.SEALED_STYLE)
+        line.append(f": {text}")
     else:
-        line.append("SHARED", style=look.BROKEN_STYLE)
+        line.append("SHARED", style=render.BROKEN_STYLE)
     console.print(line)
 
 
 def _show_verdict(result: CheckResult, console: Console) -> None:
     line = Text("   ")
-    line.append(result.verdict.value, style=look.VERDICT_STYLES[result.verdict])
+    line.append(result.verdict.value, style=render.VERDICT_STYLES[result.verdict])
     line.append(f": {result.reason}.")
     console.print(line)

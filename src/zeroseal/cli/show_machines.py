@@ -7,8 +7,9 @@ from pathlib import Path
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.ui import clean
+from zeroseal.counts import counted
 from zeroseal.machines.hosts.host import Run
 from zeroseal.machines.readiness import MachineReadiness
 from zeroseal.machines.snapshots import MachineSnapshot, noted_names
@@ -19,8 +20,8 @@ SIMULATED = "on the simulated host: nothing was run, this proves nothing about a
 
 def show_machine(machine: YardMachine, console: Console) -> None:
     """One machine."""
-    look.headline(console, machine.definition.name, "bold", f"  {_state(machine)}")
-    look.facts(console, machine_rows(machine))
+    render.headline(console, machine.definition.name, "bold", f"  {_state(machine)}")
+    render.facts(console, machine_rows(machine))
 
 
 def show_whole_machine(
@@ -35,9 +36,9 @@ def show_whole_machine(
 
     show_machine(machine, console)
     if addresses:
-        look.facts(console, [("addresses", ", ".join(addresses))])
+        render.facts(console, [("addresses", ", ".join(addresses))])
     if snapshots:
-        look.section(console, "Snapshots")
+        render.section(console, "Snapshots")
         _snapshot_table(snapshots, console)
     show_readiness(readiness, console)
 
@@ -46,7 +47,7 @@ def show_snapshots(
     machine: YardMachine, said: str, snapshots: list[MachineSnapshot], console: Console
 ) -> None:
     """What became of a machine's snapshots."""
-    look.headline(console, machine.definition.name, "bold", f" {clean(said)}.")
+    render.headline(console, machine.definition.name, "bold", f" {clean(said)}.")
     _snapshot_table(snapshots, console)
 
 
@@ -54,23 +55,23 @@ def show_removed(removed: list[tuple[str, Path | None]], console: Console) -> No
     """Machines that are no more."""
     if len(removed) > 1:
         stay = "their disks stay" if removed[0][1] else "with their disks"
-        look.headline(console, "Removed", "bold", f" {len(removed)} machines, {stay}.")
-        look.items(console, [str(disk or name) for name, disk in removed])
+        render.headline(console, "Removed", "bold", f" {len(removed)} machines, {stay}.")
+        render.items(console, [str(disk or name) for name, disk in removed])
         return
     name, disk = removed[0]
     rest = f" {name} and its disk." if disk is None else f" {name}; its disk stays: {disk}"
-    look.headline(console, "Removed", "bold", rest)
+    render.headline(console, "Removed", "bold", rest)
 
 
 def show_machines(machines: list[YardMachine], yard: Path, console: Console) -> None:
     """All machines of a yard."""
     if not machines:
         console.print(f"The yard {yard} has no machines yet.")
-        look.next_step(console, "Make one:", f"zeroseal build SHEET --yard {yard}")
+        render.next_step(console, "Make one:", f"zeroseal build SHEET --yard {yard}")
         return
     count = len(machines)
-    look.headline(console, f"{count} machine{'' if count == 1 else 's'}", "bold", f" in {yard}")
-    look.table(
+    render.headline(console, counted(count, "machine"), "bold", f" in {yard}")
+    render.table(
         console,
         ("name", "state", "host", "address", "disk", "snapshots", "made from"),
         [
@@ -93,14 +94,14 @@ def show_run(run: Run, yard: Path, console: Console) -> None:
     name = run.machine.definition.name
     word = "Started" if run.machine.state.running else "Stopped"
     where = SIMULATED if run.is_simulated else "on QEMU"
-    look.headline(console, word, "bold", f" {name} {where}.")
-    told = list(run.told)
+    render.headline(console, word, "bold", f" {name} {where}.")
+    messages = list(run.messages)
     if run.machine.state.address:
-        told.append(f"its address is {run.machine.state.address}")
-    look.bullets(console, told)
+        messages.append(f"its address is {run.machine.state.address}")
+    render.bullets(console, messages)
     if run.machine.state.running and not run.is_simulated:
         command = f"zeroseal yard console {name} --yard {yard}"
-        look.next_step(console, "Watch it come up:", command)
+        render.next_step(console, "Watch it come up:", command)
 
 
 def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
@@ -137,7 +138,7 @@ def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
 def _state(machine: YardMachine) -> str:
     boots = machine.state.boots
     host = "on QEMU" if machine.definition.host == "qemu" else "simulated"
-    return f"{_short_state(machine)}, started {boots} time{'' if boots == 1 else 's'} ({host})"
+    return f"{_short_state(machine)}, started {counted(boots, 'time')} ({host})"
 
 
 def _short_state(machine: YardMachine) -> str:
@@ -151,7 +152,7 @@ def _snapshot_table(snapshots: list[MachineSnapshot], console: Console) -> None:
         (item.name, item.taken_on, item.purpose or "-") for item in snapshots
     ]
     if rows:
-        look.table(console, ("snapshot", "taken", "purpose"), rows)
+        render.table(console, ("snapshot", "taken", "purpose"), rows)
 
 
 def _made_from(machine: YardMachine) -> str:

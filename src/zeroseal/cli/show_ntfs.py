@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.filesystems.driver import VolumeState
 from zeroseal.guests.windows.identity import WindowsFacts
@@ -14,26 +14,26 @@ from zeroseal.sealing.data_survey import DataSurvey
 
 def show_data_survey(survey: DataSurvey, console: Console) -> None:
     """The answer, what stands against a seal, the image, its volumes."""
-    look.headline(console, "No system", look.FINDING_STYLE, " was found, but volumes of NTFS.")
+    render.headline(console, "No system", render.FINDING_STYLE, " was found, but volumes of NTFS.")
     console.print("Not ready to be sealed:")
-    look.bullets(console, survey.blockers)
-    look.section(console, "Image")
-    look.facts(console, image_rows(survey.image))
-    look.section(console, f"Volumes ({survey.disk.table})")
-    look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
+    render.bullets(console, survey.blockers)
+    render.section(console, "Image")
+    render.facts(console, image_rows(survey.image))
+    render.section(console, f"Volumes ({survey.disk.table})")
+    render.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
     show_ntfs(survey.volumes, console)
 
 
 def show_ntfs(volumes: tuple[VolumeState, ...], console: Console) -> None:
     """The volumes of NTFS, a section each."""
     for facts in volumes:
-        look.section(console, f"NTFS on {facts.volume}")
-        look.facts(console, _ntfs_rows(facts))
+        render.section(console, f"NTFS on {facts.volume}")
+        render.facts(console, _ntfs_rows(facts))
 
 
 def show_system(windows: WindowsFacts, console: Console) -> None:
     """What is the machine's own, as far as its registry says it."""
-    look.section(console, f"{windows.name}{f', build {windows.build}' if windows.build else ''}")
+    render.section(console, f"{windows.name}{f', build {windows.build}' if windows.build else ''}")
     identity = windows.identity
     accounts = [
         f"{item.name} ({item.rid}{', disabled' if item.disabled else ''})"
@@ -50,7 +50,7 @@ def show_system(windows: WindowsFacts, console: Console) -> None:
         ("next start", identity.first_start.value),
         ("registry", windows.problem),
     ]
-    look.facts(console, [(name, text) for name, text in rows if text])
+    render.facts(console, [(name, text) for name, text in rows if text])
 
 
 def _ntfs_rows(facts: VolumeState) -> list[tuple[str, str]]:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from rich.console import Console
 
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.ui import clean
 from zeroseal.templates.renew import Renewal
 
@@ -15,9 +15,9 @@ def show_renewal(renewal: Renewal, shelf: Path, console: Console) -> None:
     """What was patched, sealed and kept."""
     name, title = renewal.machine.definition.name, renewal.template.entry.title
     where = "on the simulated host: nothing was run" if renewal.is_simulated else "on QEMU"
-    look.headline(console, "Renewed", "bold", f" {name} {where}; the shelf has {title} now.")
+    render.headline(console, "Renewed", "bold", f" {name} {where}; the shelf has {title} now.")
     count = len(renewal.changes)
-    look.facts(
+    render.facts(
         console,
         [
             ("packages", f"{count} changed" if count else "none changed"),
@@ -28,21 +28,21 @@ def show_renewal(renewal: Renewal, shelf: Path, console: Console) -> None:
     )
     for title_text, tasks in (("Patches", renewal.tasks), ("On the copy", renewal.copy_tasks)):
         if tasks:
-            look.section(console, title_text)
-            look.bullets(
+            render.section(console, title_text)
+            render.bullets(
                 console,
                 [clean(t.name) + (f" ({t.runs} runs)" if t.runs > 1 else "") for t in tasks],
             )
     if renewal.changes:
-        look.section(console, "Changed packages")
-        look.bullets(console, [clean(text) for text in renewal.changes[:20]])
-    look.section(console, "The machine")
-    told = list(renewal.told)
+        render.section(console, "Changed packages")
+        render.bullets(console, [clean(text) for text in renewal.changes[:20]])
+    render.section(console, "The machine")
+    messages = list(renewal.messages)
     if renewal.dropped:
-        told.append(f"older snapshots were dropped: {', '.join(renewal.dropped)}")
-    told.append(f"{name} is unsealed and off, with its patches")
-    look.bullets(console, told)
-    look.next_step(
+        messages.append(f"older snapshots were dropped: {', '.join(renewal.dropped)}")
+    messages.append(f"{name} is unsealed and off, with its patches")
+    render.bullets(console, messages)
+    render.next_step(
         console, "See that its clones come up as themselves:",
         f"zeroseal trial {renewal.template.disk}",
     )  # fmt: skip

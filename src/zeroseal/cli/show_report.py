@@ -7,14 +7,14 @@ from pathlib import Path
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.reports.disk_report import ReportedDisk
 
 
 def show_report(disks: list[ReportedDisk], written: list[Path], console: Console) -> None:
     """The disks in numbers, and the files that were written."""
     names = " and ".join(str(path) for path in written)
-    look.headline(console, "Drawn", "bold", f" into {names}.")
+    render.headline(console, "Drawn", "bold", f" into {names}.")
     rows = [
         (
             disk.title,
@@ -24,4 +24,4 @@ def show_report(disks: list[ReportedDisk], written: list[Path], console: Console
         )
         for disk in disks
     ]
-    look.facts(console, rows)
+    render.facts(console, rows)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
 
 
@@ -12,9 +12,11 @@ def show_rules(rules: HouseRules, console: Console) -> None:
     """All rules in force, one a line."""
     found = list(iter_rules(rules))
     if not found:
-        look.headline(console, "No house rules", look.QUIET_STYLE, ": everything is as built in.")
+        render.headline(
+            console, "No house rules", render.QUIET_STYLE, ": everything is as built in."
+        )
         return
     files = len(rules.digests)
     rest = " from 1 file" if files == 1 else f" from {files} files, laid over one another"
-    look.headline(console, "House rules", look.SEALED_STYLE, rest)
-    look.facts(console, found)
+    render.headline(console, "House rules", render.SEALED_STYLE, rest)
+    render.facts(console, found)

@@ -7,7 +7,8 @@ from pathlib import Path
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli import look
+from zeroseal.cli import render
+from zeroseal.counts import counted, some_of
 from zeroseal.sealing.job import PlannedSeal, SealResult
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.policy import Policy
@@ -28,18 +29,18 @@ def show_plan(
     plan = planned.plan
     refused = (*plan.readiness.blockers, *plan.guard.lock_outs)
     if refused:
-        look.headline(
-            console, "REFUSED", look.BROKEN_STYLE, ": this seal would not be carried out."
+        render.headline(
+            console, "REFUSED", render.BROKEN_STYLE, ": this seal would not be carried out."
         )
-        look.bullets(console, refused)
+        render.bullets(console, refused)
     else:
         count = len(plan.treated)
         rest = f" on {planned.system.name}; nothing has been changed"
-        look.headline(console, f"Plan for {count} findings", look.FINDING_STYLE, rest)
+        render.headline(console, f"Plan for {count} findings", render.FINDING_STYLE, rest)
     _show_treated(plan, console, "Would be treated", every_place, hints=True)
     if plan.planted_files:
-        look.section(console, "Would be planted")
-        look.items(console, plan.planted_files)
+        render.section(console, "Would be planted")
+        render.items(console, plan.planted_files)
     if not plan.is_complete:
         console.print()
         console.print(_partial_sentence(plan))
@@ -49,7 +50,7 @@ def show_plan(
         named = ["--root", source] if planned.source.is_tree else [source]
         words = ["zeroseal seal", *named, *target, *option_words(plan.policy)]
         title = "Carry it out, in place:" if in_place else "Carry it out, into a new file:"
-        look.next_step(console, title, " ".join(words))
+        render.next_step(console, title, " ".join(words))
 
 
 def show_rehearsal(
@@ -63,44 +64,44 @@ def show_rehearsal(
     plan, left_over = rehearsal.planned.plan, rehearsal.left_over
     rest = f": {rehearsal.planned.system.name}; nothing has been changed"
     if rehearsal.would_seal:
-        look.headline(console, "This seal would be carried out", look.SEALED_STYLE, rest)
+        render.headline(console, "This seal would be carried out", render.SEALED_STYLE, rest)
     else:
-        count = f"{len(left_over)} place{'' if len(left_over) == 1 else 's'}"
+        count = counted(len(left_over), "place")
         word = f"This seal would stop in the end, at {count}"
-        look.headline(console, word, look.BROKEN_STYLE, rest)
-        look.section(console, "Still there, and neither treated nor allowed")
-        look.items(console, [f"{item.label}: {item.place} ({item.count})" for item in left_over])
+        render.headline(console, word, render.BROKEN_STYLE, rest)
+        render.section(console, "Still there, and neither treated nor allowed")
+        render.items(console, [f"{item.label}: {item.place} ({item.count})" for item in left_over])
     _show_treated(plan, console, "Would be treated", every_place, hints=True)
     if plan.planted_files:
-        look.section(console, "Would be planted")
-        look.items(console, plan.planted_files)
+        render.section(console, "Would be planted")
+        render.items(console, plan.planted_files)
     source = str(rehearsal.planned.source.path)
     words = ["zeroseal seal", source, *option_words(plan.policy)]
     if rehearsal.would_seal:
         words[2:2] = ["-o", str(output or "OUT")]
-        look.next_step(console, "Carry it out, into a new file:", " ".join(words))
+        render.next_step(console, "Carry it out, into a new file:", " ".join(words))
     elif rules:
         words += ["--rehearse", f"--rules {rules}"]
         text = f"Take the '#' from the lines of your choice in {rules}, and rehearse with them:"
-        look.next_step(console, text, " ".join(words))
+        render.next_step(console, text, " ".join(words))
     else:
         words += ["--rehearse", "--draft-rules RULES.toml"]
         text = "Decide on each place, in house rules that are drafted for that:"
-        look.next_step(console, text, " ".join(words))
+        render.next_step(console, text, " ".join(words))
 
 
 def _show_tree_result(result: SealResult, console: Console, every_place: bool) -> None:
     """What was done to a folder or an archive, how it is proven, what stays."""
     plan = result.planned.plan
-    word, style = "UNSEALED", look.FINDING_STYLE
+    word, style = "UNSEALED", render.FINDING_STYLE
     if plan.is_complete:
-        word, style = "SEALED", look.SEALED_STYLE
+        word, style = "SEALED", render.SEALED_STYLE
     kind = "the folder itself" if result.record is None else "a new archive"
-    look.headline(console, word, style, f"  {result.output.path} ({kind})")
+    render.headline(console, word, style, f"  {result.output.path} ({kind})")
     if not plan.is_complete:
         console.print(_partial_sentence(plan))
     _show_treated(plan, console, "Treated", every_place)
-    look.section(console, "Proof")
+    render.section(console, "Proof")
     count = result.proof.values_searched
     searched = (
         f"The files were searched for {count} removed values: none that matters is left."
@@ -108,8 +109,8 @@ def _show_tree_result(result: SealResult, console: Console, every_place: bool) -
         else "The files were not searched for removed values."
     )
     again = "The catalogue finds none of the treated traces on the result, read anew."
-    look.bullets(console, (again, searched, *result.proof.not_searched))
-    look.section(console, "Files")
+    render.bullets(console, (again, searched, *result.proof.not_searched))
+    render.section(console, "Files")
     rows = [("sealed", str(result.output.path))]
     if result.record:
         rows += [
@@ -118,8 +119,8 @@ def _show_tree_result(result: SealResult, console: Console, every_place: bool) -
         ]
     else:
         rows.append(("record", "a folder has none: what it held was overwritten where it lay"))
-    look.facts(console, rows)
-    look.next_step(console, "Any time later:", f"zeroseal check --root {result.output.path}")
+    render.facts(console, rows)
+    render.next_step(console, "Any time later:", f"zeroseal check --root {result.output.path}")
 
 
 def show_result(result: SealResult, console: Console, every_place: bool) -> None:
@@ -131,15 +132,15 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     size = size_text(result.output.allocated_bytes)
     rest = f"  {result.output.path} ({result.output.format_name}, {size})"
     if plan.is_complete:
-        look.headline(console, "SEALED", look.SEALED_STYLE, rest)
+        render.headline(console, "SEALED", render.SEALED_STYLE, rest)
     else:
-        look.headline(console, "UNSEALED", look.FINDING_STYLE, rest)
+        render.headline(console, "UNSEALED", render.FINDING_STYLE, rest)
         console.print(_partial_sentence(plan))
     _show_treated(plan, console, "Treated", every_place)
-    look.section(console, "Proof")
+    render.section(console, "Proof")
     volumes = ", ".join(result.proof.volumes)
     s = "s" if len(result.proof.volumes) > 1 else ""
-    look.bullets(
+    render.bullets(
         console,
         (
             f"The file system{s} of {volumes} {'are' if s else 'is'} consistent.",
@@ -149,8 +150,8 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
             *_zeroed_sentence(result),
         ),
     )
-    look.section(console, "Files")
-    look.facts(
+    render.section(console, "Files")
+    render.facts(
         console,
         [
             ("sealed disk", str(result.output.path)),
@@ -163,7 +164,7 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     assert result.record is not None  # only a folder has none
     if result.record.parent.resolve() not in (Path.cwd(), result.output.path.resolve().parent):
         where = f", in {result.record.parent}, where its record lies"  # of a device
-    look.next_step(
+    render.next_step(
         console, f"Before you make a template of it, and any time later{where}:", command
     )
 
@@ -172,24 +173,22 @@ def _value_sentences(result: SealResult) -> list[str]:
     proof = result.proof
     if proof.level != "deep":
         return ["The disk's bytes were not searched for what was removed."]
-    told = f"The disk's bytes were searched for {proof.values_searched} removed values"
+    text = f"The disk's bytes were searched for {proof.values_searched} removed values"
     if proof.files_opened:
-        files = "1 compressed file" if proof.files_opened == 1 else "compressed files"
-        count = "" if proof.files_opened == 1 else f"{proof.files_opened} "
-        told += f", and inside {count}{files}"
+        text += f", and inside {counted(proof.files_opened, 'compressed file')}"
     if proof.residue:
         places = [f"{item.label} in {item.place}" for item in proof.residue]
-        told += f"; these are still there: {'; '.join(places)}."
+        text += f"; these are still there: {'; '.join(places)}."
     else:
-        told += ": none is left."
-    return [told, *secret_sentences(proof.secrets), *proof.not_searched]
+        text += ": none is left."
+    return [text, *secret_sentences(proof.secrets), *proof.not_searched]
 
 
 def secret_sentences(secrets: tuple[Residue, ...]) -> list[str]:
     """What files hold that stay, one sentence a kind."""
     kinds = list(dict.fromkeys(item.label for item in secrets))
     return [
-        f"By its look a {kind} stays in {look.listed(paths)}: all clones will share it."
+        f"By its look a {kind} stays in {some_of(paths, 6)}: all clones will share it."
         for kind in kinds
         if (paths := [item.place for item in secrets if item.label == kind])
     ]
@@ -221,22 +220,22 @@ def _show_treated(
     plan: Plan, console: Console, title: str, every_place: bool, hints: bool = False
 ) -> None:
     if plan.treated:
-        look.section(console, title)
-        look.trace_table(console, by_trace(plan.treated), every_place)
+        render.section(console, title)
+        render.trace_table(console, by_trace(plan.treated), every_place)
     else:
-        look.section(console, "Nothing to treat: no chosen trace was found")
+        render.section(console, "Nothing to treat: no chosen trace was found")
     if plan.skipped:
-        look.section(console, "Skipped, and still there")
-        look.trace_table(console, by_trace(plan.skipped), every_place)
+        render.section(console, "Skipped, and still there")
+        render.trace_table(console, by_trace(plan.skipped), every_place)
     if plan.guard.assured:
-        look.section(console, "Clones")
-        look.bullets(console, plan.guard.assured)
+        render.section(console, "Clones")
+        render.bullets(console, plan.guard.assured)
     readiness = plan.readiness
-    told = readiness.consequences + readiness.advice + plan.guard.hints
-    told += readiness.hints if hints else ()
-    if told:
-        look.section(console, "Good to know")
-        look.bullets(console, told)
+    messages = readiness.consequences + readiness.advice + plan.guard.hints
+    messages += readiness.hints if hints else ()
+    if messages:
+        render.section(console, "Good to know")
+        render.bullets(console, messages)
 
 
 def option_words(policy: Policy) -> list[str]:

@@ -9,13 +9,14 @@ from rich.console import Console
 from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.ui import clean
+from zeroseal.counts import counted
 from zeroseal.sealing.check import Verdict
 from zeroseal.sealing.record import SealRecord
+from zeroseal.templates.shelf.clone_links import Hold, ShelfClone
 from zeroseal.templates.shelf.difference import Change, Difference
 from zeroseal.templates.shelf.entry import Template, sealed_on
-from zeroseal.templates.shelf.hangers import Hold, ShelfClone
 from zeroseal.templates.shelf.verify import Verified
 from zeroseal.traces.load import load_catalogue
 from zeroseal.traces.model import FAMILIES
@@ -23,7 +24,7 @@ from zeroseal.traces.model import FAMILIES
 _MOST_FILES = 12
 _MADE_ANEW = ("identity.", "keys.")
 _MOST_CLONES = 12
-_SIGN_STYLES = {"+": look.SEALED_STYLE, "-": look.BROKEN_STYLE, "~": look.FINDING_STYLE}
+_SIGN_STYLES = {"+": render.SEALED_STYLE, "-": render.BROKEN_STYLE, "~": render.FINDING_STYLE}
 
 
 def show_shelf(
@@ -36,12 +37,12 @@ def show_shelf(
             return
         console.print(f"The shelf {shelf} is empty.")
         command = f"zeroseal shelf add IMAGE --name NAME --version VERSION --shelf {shelf}"
-        look.next_step(console, "Put a sealed image on it:", command)
+        render.next_step(console, "Put a sealed image on it:", command)
         return
     count, used = len(templates), sum(item.disk_usage for item in templates)
     rest = f" on {shelf}, {size_text(used)}"
-    look.headline(console, f"{count} template{'' if count == 1 else 's'}", "bold", rest)
-    look.table(
+    render.headline(console, counted(count, "template"), "bold", rest)
+    render.table(
         console,
         ("template", "state", "sealed", "disk", "stored", "clones", "system, tags, notes"),
         [
@@ -58,8 +59,8 @@ def show_shelf(
         ],
     )
     if problems:
-        look.section(console, "Cannot be understood")
-        look.bullets(console, [f"{problem}." for problem in problems])
+        render.section(console, "Cannot be understood")
+        render.bullets(console, [f"{problem}." for problem in problems])
 
 
 def show_template(
@@ -71,22 +72,22 @@ def show_template(
 ) -> None:
     """One template: what it is, what was done to it, what regrows, who hangs on it."""
     entry = template.entry
-    look.headline(console, entry.title, "bold", f"  {entry.system}  ({template.state})")
-    look.facts(console, _rows(template, record))
+    render.headline(console, entry.title, "bold", f"  {entry.system}  ({template.state})")
+    render.facts(console, _rows(template, record))
     if record and record.treated:
         _show_treated(record, console)
     if record and record.lineage.patches:
-        look.section(console, f"Changed since {record.lineage.previous or 'the last version'}")
-        look.items(console, record.lineage.patches[:_MOST_FILES])
+        render.section(console, f"Changed since {record.lineage.previous or 'the last version'}")
+        render.items(console, record.lineage.patches[:_MOST_FILES])
         _more(len(record.lineage.patches) - _MOST_FILES, console)
-    look.section(console, "Clones")
+    render.section(console, "Clones")
     _show_clones(clones, console)
     if template.state == "retired":
         command = f"zeroseal shelf retire {entry.title} --undo --shelf {shelf}"
-        look.next_step(console, "It is retired. Take it into use again:", command)
+        render.next_step(console, "It is retired. Take it into use again:", command)
         return
     command = f"zeroseal clone {entry.title} --shelf {shelf} --name NAME --to YARD"
-    look.next_step(console, "Make machines from it:", command)
+    render.next_step(console, "Make machines from it:", command)
 
 
 def show_verified(
@@ -100,24 +101,24 @@ def show_verified(
         return
     if bad or problems:
         wrong = len(bad) + len(problems)
-        look.headline(
+        render.headline(
             console,
             f"{wrong} of {count + len(problems)}",
-            look.BROKEN_STYLE,
+            render.BROKEN_STYLE,
             " are not as they came",
         )
     else:
-        rest = f": {count} template{'' if count == 1 else 's'}, every byte as its record says"
-        look.headline(console, "All good", look.SEALED_STYLE, rest)
+        rest = f": {counted(count, 'template')}, every byte as its record says"
+        render.headline(console, "All good", render.SEALED_STYLE, rest)
     rows: list[tuple[str, ...]] = [
         (item.template.entry.title, _state_of(item), _signed(item)) for item in results
     ]
-    look.table(console, ("template", "state", "signed"), rows)
-    told = [f"{item.template.entry.title}: {item.problem}" for item in bad]
-    look.bullets(console, [f"{problem}." for problem in [*told, *problems]])
+    render.table(console, ("template", "state", "signed"), rows)
+    messages = [f"{item.template.entry.title}: {item.problem}" for item in bad]
+    render.bullets(console, [f"{problem}." for problem in [*messages, *problems]])
     if bad:
         command = f"zeroseal check {bad[0].template.disk}"
-        look.next_step(console, "See what was changed, and do not clone it:", command)
+        render.next_step(console, "See what was changed, and do not clone it:", command)
 
 
 def _state_of(item: Verified) -> str:
@@ -133,9 +134,9 @@ def show_difference(
     """What differs between two templates."""
     titles = f"{before.entry.title} and {after.entry.title}"
     if found.is_empty:
-        look.headline(console, "No difference", look.SEALED_STYLE, f" between {titles}")
+        render.headline(console, "No difference", render.SEALED_STYLE, f" between {titles}")
         return
-    look.headline(console, "Different", "bold", f"  {before.entry.title} -> {after.entry.title}")
+    render.headline(console, "Different", "bold", f"  {before.entry.title} -> {after.entry.title}")
     _show_changes("System", found.system, console, every=True)
     _show_changes("Packages", found.packages, console, every=True)
     _show_changes("Accounts", found.accounts, console, every=True)
@@ -146,7 +147,7 @@ def show_difference(
 def _show_changes(title: str, changes: tuple[Change, ...], console: Console, every: bool) -> None:
     if not changes:
         return
-    look.section(console, f"{title}: {len(changes)}")
+    render.section(console, f"{title}: {len(changes)}")
     shown = changes if every else changes[:_MOST_FILES]
     for item in shown:
         line = Text("    ")
@@ -155,7 +156,7 @@ def _show_changes(title: str, changes: tuple[Change, ...], console: Console, eve
         if item.sign == "~" and item.before != item.after:
             value = f"{item.before} -> {item.after}"
         line.append(f" {clean(item.name)}  ")
-        line.append(clean(value), style=look.QUIET_STYLE)
+        line.append(clean(value), style=render.QUIET_STYLE)
         console.print(line, soft_wrap=True)
     _more(len(changes) - len(shown), console, " (--all names them)")
 
@@ -203,8 +204,8 @@ def _show_treated(record: SealRecord, console: Console) -> None:
         count = sum(item.findings for item in record.treated if item.trace.startswith(f"{family}."))
         if count:
             counts.append(f"{title.partition(':')[0].lower()} {count}")
-    look.section(console, "What the seal did")
-    look.indented(console, f" Removed: {', '.join(counts)} findings.")
+    render.section(console, "What the seal did")
+    render.indented(console, f" Removed: {', '.join(counts)} findings.")
     titles = {trace.id: trace.title for trace in load_catalogue()}
     regrown = [
         (titles.get(item.trace, item.trace), item.regrowth)
@@ -212,8 +213,8 @@ def _show_treated(record: SealRecord, console: Console) -> None:
         if item.trace.startswith(_MADE_ANEW) and not item.regrowth.startswith("not needed")
     ]
     if regrown:
-        look.section(console, "What regrows on a clone")
-        look.facts(console, [(f"  {title}", text) for title, text in regrown])
+        render.section(console, "What regrows on a clone")
+        render.facts(console, [(f"  {title}", text) for title, text in regrown])
 
 
 def _show_clones(clones: list[ShelfClone], console: Console) -> None:
@@ -231,11 +232,13 @@ def _show_clones(clones: list[ShelfClone], console: Console) -> None:
         )
         for item in shown
     ]
-    look.table(console, ("  clone", "kind", "state", "disk"), [(f"  {r[0]}", *r[1:]) for r in rows])
+    render.table(
+        console, ("  clone", "kind", "state", "disk"), [(f"  {r[0]}", *r[1:]) for r in rows]
+    )
     _more(len(clones) - len(shown), console)
     if needed:
         count = len(needed)
-        text = "1 linked clone needs" if count == 1 else f"{count} linked clones need"
+        text = f"{counted(count, 'linked clone')} {'needs' if count == 1 else 'need'}"
         console.print(f"    {text} this template: it is not removed while they do.")
 
 

@@ -6,10 +6,11 @@ from pathlib import Path
 
 from rich.console import Console
 
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import option_words
+from zeroseal.counts import counted
 from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
 from zeroseal.sealing.survey import Survey, by_trace
@@ -19,40 +20,38 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     """The answer, the image, the findings, what stands against a seal, the next step."""
     groups = by_trace(survey.findings)
     if not groups:
-        look.headline(
-            console, "No trace", look.SEALED_STYLE, f" was found on {survey.system.name}."
+        render.headline(
+            console, "No trace", render.SEALED_STYLE, f" was found on {survey.system.name}."
         )
     else:
         count = len(survey.findings)
-        kinds = f"{len(groups)} trace{'' if len(groups) == 1 else 's'}"
+        kinds = counted(len(groups), "trace")
         rest = f" of {kinds} on {survey.system.name}"
-        look.headline(
-            console, f"{count} finding{'' if count == 1 else 's'}", look.FINDING_STYLE, rest
-        )
+        render.headline(console, counted(count, "finding"), render.FINDING_STYLE, rest)
     _show_readiness(survey, console)
-    look.section(console, "Image")
-    look.facts(console, image_rows(survey.image))
+    render.section(console, "Image")
+    render.facts(console, image_rows(survey.image))
     windows = as_windows(survey.guest_system)
     system = [] if windows else [("host name", survey.system.host_name or "none")]
     if not survey.image.is_tree:
-        look.section(console, f"Volumes ({survey.disk.table})")
-        look.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
+        render.section(console, f"Volumes ({survey.disk.table})")
+        render.disk_strip(console, survey.disk, survey.stored, survey.image.size_bytes)
         mounts = ", ".join(f"{name} on {path}" for path, name in survey.mounts)
         system.insert(0, ("mounted", mounts))
-    look.facts(console, system)
+    render.facts(console, system)
     if windows:
         show_system(windows.windows, console)
         show_ntfs(survey.volume_states, console)
     if groups:
-        look.section(console, "Findings")
-        look.trace_table(console, groups, every_place)
-        look.section(console, "Clones of a seal with these choices")
-        look.bullets(console, survey.guard.assured + survey.guard.lock_outs)
+        render.section(console, "Findings")
+        render.trace_table(console, groups, every_place)
+        render.section(console, "Clones of a seal with these choices")
+        render.bullets(console, survey.guard.assured + survey.guard.lock_outs)
     readiness = survey.readiness
-    told = readiness.consequences + readiness.advice + survey.guard.hints + readiness.hints
-    if told:
-        look.section(console, "Good to know")
-        look.bullets(console, told)
+    messages = readiness.consequences + readiness.advice + survey.guard.hints + readiness.hints
+    if messages:
+        render.section(console, "Good to know")
+        render.bullets(console, messages)
     _show_next(survey, console)
 
 
@@ -62,14 +61,14 @@ def _show_readiness(survey: Survey, console: Console) -> None:
         return
     console.print("Not ready to be sealed:")
     refused = (*survey.readiness.blockers, *survey.guard.lock_outs)
-    look.bullets(console, refused)
+    render.bullets(console, refused)
 
 
 def _show_next(survey: Survey, console: Console) -> None:
     image = survey.image.path
     if survey.image.is_tree:
         options = " ".join(["", *option_words(survey.policy)])
-        look.next_step(
+        render.next_step(
             console,
             "Seal it into a new archive:" if survey.findings else "Check it later:",
             f"zeroseal seal --root {image} -o OUT.tar{options}"
@@ -78,16 +77,16 @@ def _show_next(survey: Survey, console: Console) -> None:
         )
         return
     if not survey.findings:
-        look.next_step(console, "Compare it with its seal record:", f"zeroseal check {image}")
+        render.next_step(console, "Compare it with its seal record:", f"zeroseal check {image}")
         return
     options = " ".join(["", *option_words(survey.policy)])
     if not survey.is_ready:
-        look.next_step(
+        render.next_step(
             console, "Decide on that, and look again:", f"zeroseal survey {image}{options}"
         )
         return
     sealed = _sealed_name(image, survey.image.format_name)
-    look.next_step(
+    render.next_step(
         console,
         "Look at the plan, then seal into a new file:",
         f"zeroseal seal {image} --dry-run{options}",

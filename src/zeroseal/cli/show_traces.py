@@ -5,7 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from zeroseal.cli import look
+from zeroseal.cli import render
+from zeroseal.counts import counted
 from zeroseal.reports.catalogue_page import describe_place
 from zeroseal.sealing.survey import Survey
 from zeroseal.traces.model import FAMILIES, Trace
@@ -17,26 +18,25 @@ def show_traces(traces: tuple[Trace, ...], console: Console) -> None:
     rest = (
         " in eight families" if len(shown) == len(FAMILIES) else f" of {', '.join(sorted(shown))}"
     )
-    plural = "" if len(traces) == 1 else "s"
-    look.headline(console, f"{len(traces)} trace{plural}", "bold", rest)
+    render.headline(console, counted(len(traces), "trace"), "bold", rest)
     for family, title in FAMILIES.items():
         if family not in shown:
             continue
-        look.section(console, title)
+        render.section(console, title)
         for trace in (item for item in traces if item.family == family):
             line = Text(f"  {trace.id:<27} ")
             line.append(f"{trace.title:<32}")
-            line.append(f"{_treatments(trace):<16}", style=look.FINDING_STYLE)
+            line.append(f"{_treatments(trace):<16}", style=render.FINDING_STYLE)
             if trace.guest != "any":
-                line.append(f"  {trace.guest}", style=look.QUIET_STYLE)
+                line.append(f"  {trace.guest}", style=render.QUIET_STYLE)
             console.print(line, soft_wrap=True)
-    look.next_step(console, "Explain one:", f"zeroseal traces {traces[0].id}")
+    render.next_step(console, "Explain one:", f"zeroseal traces {traces[0].id}")
 
 
 def show_trace(trace: Trace, console: Console) -> None:
     """One trace: what, why, where, what is done, what regrows it, what it may cost."""
-    look.headline(console, trace.title, "bold", f"  {trace.id}")
-    look.facts(
+    render.headline(console, trace.title, "bold", f"  {trace.id}")
+    render.facts(
         console,
         [
             ("family", FAMILIES[trace.family]),
@@ -48,12 +48,14 @@ def show_trace(trace: Trace, console: Console) -> None:
         ],
     )
     if trace.regrowth.required:
-        look.section(console, "A clone is of no use without it: one of these must be in the guest")
-        look.items(console, trace.regrowth.services)
-        look.items(console, [f"{u} (with a seed)" for u in trace.regrowth.services_with_seed])
+        render.section(
+            console, "A clone is of no use without it: one of these must be in the guest"
+        )
+        render.items(console, trace.regrowth.services)
+        render.items(console, [f"{u} (with a seed)" for u in trace.regrowth.services_with_seed])
     for place in trace.places:
-        look.section(console, f"Treatment: {place.treatment.value}")
-        look.items(console, describe_place(place))
+        render.section(console, f"Treatment: {place.treatment.value}")
+        render.items(console, describe_place(place))
 
 
 def show_found(
@@ -62,19 +64,18 @@ def show_found(
     """The traces that an image has, by family, with the number of places."""
     name = survey.image.path.name
     places = sum(counts.values())
-    rest = f" in {places} place{'' if places == 1 else 's'} on {name} ({survey.system.name})"
-    one = len(traces) == 1
-    style = look.FINDING_STYLE if traces else "bold"
-    look.headline(console, f"{len(traces)} trace{'' if one else 's'}", style, rest)
+    rest = f" in {counted(places, 'place')} on {name} ({survey.system.name})"
+    style = render.FINDING_STYLE if traces else "bold"
+    render.headline(console, counted(len(traces), "trace"), style, rest)
     for family, title in FAMILIES.items():
         found = [trace for trace in traces if trace.family == family]
         if found:
-            look.section(console, title)
+            render.section(console, title)
         for trace in found:
             line = Text(f"  {trace.id:<27} {trace.title:<32}{counts[trace.id]:>4}  ")
-            line.append(_treatments(trace), style=look.FINDING_STYLE)
+            line.append(_treatments(trace), style=render.FINDING_STYLE)
             console.print(line, soft_wrap=True)
-    look.next_step(console, "Name every place:", f"zeroseal survey {survey.image.path} --places")
+    render.next_step(console, "Name every place:", f"zeroseal survey {survey.image.path} --places")
 
 
 def _treatments(trace: Trace) -> str:

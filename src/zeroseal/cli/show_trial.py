@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from zeroseal.cli import look
+from zeroseal.cli import render
 from zeroseal.cli.show_builds import duration_text
 from zeroseal.cli.ui import clean
 from zeroseal.machines.trial import TrialMachine, TrialResult
@@ -18,19 +18,19 @@ def show_trial(result: TrialResult, console: Console) -> None:
     took = duration_text(result.seconds)
     if result.is_good:
         rest = f": two machines came up as themselves {where}, in {took}."
-        look.headline(console, "GOOD", look.SEALED_STYLE, rest)
+        render.headline(console, "GOOD", render.SEALED_STYLE, rest)
     else:
         rest = f": clones of this image would not be well. Tried {where}, in {took}."
-        look.headline(console, "NOT GOOD", look.FINDING_STYLE, rest)
-    look.section(console, "Identity")
-    look.facts(console, [(item.kind, item.text) for item in result.regrowth])
+        render.headline(console, "NOT GOOD", render.FINDING_STYLE, rest)
+    render.section(console, "Identity")
+    render.facts(console, [(item.kind, item.text) for item in result.regrowth])
     for machine in result.machines:
-        look.section(console, machine.name)
-        look.facts(console, _values(machine))
-        look.bullets(console, _sentences(machine))
+        render.section(console, machine.name)
+        render.facts(console, _values(machine))
+        render.bullets(console, _sentences(machine))
     if result.is_good:
         words = f"zeroseal shelf add {result.image.path} --name NAME --version VERSION"
-        look.next_step(console, "Put it on the shelf:", words)
+        render.next_step(console, "Put it on the shelf:", words)
 
 
 def _values(machine: TrialMachine) -> list[tuple[str, str]]:
@@ -44,7 +44,7 @@ def _values(machine: TrialMachine) -> list[tuple[str, str]]:
 def _sentences(machine: TrialMachine) -> list[str]:
     found = [f"failed: {clean(name)}" for name in machine.failed]
     found += [f"does not hold: {clean(text)}" for text in machine.refused]
-    found += [clean(text) for text in machine.told]
+    found += [clean(text) for text in machine.messages]
     if not machine.failed:
         found.append("no service failed")
     return found

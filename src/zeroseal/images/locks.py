@@ -1,10 +1,11 @@
-"""The locks by which QEMU and others that follow it keep programs off each other's images.
+"""Locks: those of QEMU and others on images, and our own on the files and folders that we fill.
 
-Each permission has two bytes of the file: a *read* lock (of an open file description) on byte
-``100 + n`` says that it is held, one on byte ``200 + n`` that it is not shared with others. To find
-out whether others stand against us, a *write* lock is asked for, not taken, on the bytes that would
-contradict. Source: QEMU, ``block/file-posix.c`` and ``docs/system/qemu-block-drivers.rst.inc``,
-"Disk image file locking"; tried against QEMU 7.2 in both directions.
+QEMU's: each permission has two bytes of the file: a *read* lock (of an open file description) on
+byte ``100 + n`` says that it is held, one on byte ``200 + n`` that it is not shared with others. To
+find out whether others stand against us, a *write* lock is asked for, not taken, on the bytes that
+would contradict. Source: QEMU, ``block/file-posix.c`` and
+``docs/system/qemu-block-drivers.rst.inc``, "Disk image file locking"; tried against QEMU 7.2 in
+both directions.
 
 Linux only; elsewhere, and on file systems without such locks, nothing is locked and nothing found.
 """
@@ -66,3 +67,38 @@ def _call(descriptor: int, command: int, kind: int, byte: int) -> int:
     asked = _FLOCK.pack(kind, os.SEEK_SET, byte, 1, 0)
     answer: int = _FLOCK.unpack(fcntl.fcntl(descriptor, command, asked))[0]
     return answer
+
+
+def try_lock(descriptor: int) -> bool:
+    """Keeps our own commands off a file until it is closed; False where another one holds it.
+
+    Where there are no such locks (Windows), nothing is held and nobody stands against it.
+    """
+    if sys.platform == "win32":
+        return True
+    import fcntl  # not on Windows
+
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
+
+
+def open_locked(path: Path) -> int | None:
+    """Opens a file, which is made where it is missing, and locks it; its owner unlinks it.
+
+    Returns:
+        A descriptor; None while another command holds it.
+
+    Raises:
+        OSError: it cannot be opened.
+    """
+    descriptor = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        if try_lock(descriptor) and os.path.samestat(os.fstat(descriptor), path.stat()):
+            return descriptor
+    except FileNotFoundError:
+        pass  # its owner has just come to its end: there is a new one to lock
+    os.close(descriptor)
+    return None

@@ -13,6 +13,7 @@ from types import TracebackType
 from typing import Self
 
 from zeroseal.errors import OutputExistsError, environment_error
+from zeroseal.images.locks import try_lock
 from zeroseal.images.output import flush_folder
 
 _LOCK_NAME = ".being-filled"
@@ -104,14 +105,12 @@ def _check_free(final: Path) -> None:
 def _hold(hidden: Path) -> int | None:
     """Takes the lock of a folder that is being filled; the lock's file comes with its lock."""
     if sys.platform == "win32":
-        return None
-    import fcntl  # not on Windows
-
+        return None  # what is open there cannot be renamed
     early = hidden / f"{_LOCK_NAME}{_SUFFIX}"
     descriptor = os.open(early, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
-    with suppress(OSError):  # a file system without locks: the folder is never swept then
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        early.rename(hidden / _LOCK_NAME)
+    if try_lock(descriptor):  # else a file system without locks: the folder is never swept then
+        with suppress(OSError):
+            early.rename(hidden / _LOCK_NAME)
     return descriptor
 
 
@@ -128,16 +127,11 @@ def _is_old_and_empty(hidden: Path) -> bool:
 def _is_free(lock: Path) -> bool:
     if sys.platform == "win32":
         return False
-    import fcntl  # not on Windows
-
     try:
         descriptor = os.open(lock, os.O_RDWR)
     except OSError:
         return False
     try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return False
+        return try_lock(descriptor)
     finally:
         os.close(descriptor)
-    return True

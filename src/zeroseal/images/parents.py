@@ -23,9 +23,9 @@ def find_parent(child: Path, names: list[str], format_title: str) -> Path:
         for candidate in (child.parent / Path(*flat.parts), child.parent / flat.name):
             if flat.name and candidate.is_file():
                 return candidate
-    told = " or ".join(dict.fromkeys(names)) or "a file that it does not name"
+    text = " or ".join(dict.fromkeys(names)) or "a file that it does not name"
     raise MissingError(
-        f"{child} is a {format_title} that needs its parent disk {told}, which is not there: put "
+        f"{child} is a {format_title} that needs its parent disk {text}, which is not there: put "
         "it back beside it",
         path=str(child),
     )

@@ -12,8 +12,8 @@ from zeroseal.images.copying import copy_image_file
 from zeroseal.images.facts import read_image_facts
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.definition import (
-    Adapter,
     MachineDefinition,
+    NetworkCard,
     new_mac,
     new_uuid,
     write_definition,
@@ -79,7 +79,7 @@ def _definition(yard: Yard, name: str, disk: str, image: Path, how: Adoption) ->
     given = how.definition
     taken, uuids = yard.macs(), {machine.definition.uuid for machine in yard.machines()}
     if given is None:
-        card = Adapter(new_mac(taken))
+        card = NetworkCard(new_mac(taken))
         firmware = guess_firmware(image, how.reach)
         given = MachineDefinition(name, new_uuid(), disk, adapters=(card,), firmware=firmware)
     cards = []

@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import sys
 import time
 from contextlib import ExitStack, suppress
 from pathlib import Path
@@ -17,6 +16,7 @@ from types import TracebackType
 from typing import Self
 
 from zeroseal.errors import ZeroSealError, environment_error
+from zeroseal.images.locks import open_locked
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines.definition import read_definition
 from zeroseal.progress import Progress, Step, quiet
@@ -39,7 +39,7 @@ class Batch:
         self._made_yard = not yard.exists()
         try:
             yard.mkdir(parents=True, exist_ok=True)
-            while (descriptor := _open_locked(yard / LIST_FILE)) is None:
+            while (descriptor := open_locked(yard / LIST_FILE)) is None:
                 progress(Step("waiting for another batch", 0, 0))
                 time.sleep(_POLL_SECONDS)
         except OSError as error:
@@ -100,7 +100,7 @@ def take_back_unfinished(yard: Path) -> None:
     """Removes the machines of a batch whose command is no more."""
     path = yard / LIST_FILE
     try:
-        if not path.exists() or (descriptor := _open_locked(path)) is None:
+        if not path.exists() or (descriptor := open_locked(path)) is None:
             return
     except OSError:
         return
@@ -125,27 +125,3 @@ def _take_back(yard: Path, descriptor: int) -> None:
             if folder.parent == yard and read_definition(folder).uuid == machine_uuid:
                 shutil.rmtree(folder, ignore_errors=True)
     os.ftruncate(descriptor, 0)
-
-
-def _open_locked(path: Path) -> int | None:
-    """Opens and locks the list; None while another command holds it."""
-    descriptor = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
-    try:
-        if _lock(descriptor) and os.path.samestat(os.fstat(descriptor), path.stat()):
-            return descriptor
-    except FileNotFoundError:
-        pass  # its owner has just come to its end: there is a new one to lock
-    os.close(descriptor)
-    return None
-
-
-def _lock(descriptor: int) -> bool:
-    if sys.platform == "win32":
-        return True
-    import fcntl  # not on Windows
-
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return False
-    return True

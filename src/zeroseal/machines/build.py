@@ -51,7 +51,7 @@ class BuildResult:
     Attributes:
         is_new: whether it was built now; otherwise it was there and is what the sheet asks for.
         tasks: what was run in it.
-        told: what else is to be known, sentences.
+        messages: what else is to be known, sentences.
         seconds: how long it took.
     """
 
@@ -59,7 +59,7 @@ class BuildResult:
     is_new: bool
     is_simulated: bool
     tasks: tuple[TaskReport, ...] = ()
-    told: tuple[str, ...] = ()
+    messages: tuple[str, ...] = ()
     seconds: int = 0
 
 
@@ -100,7 +100,7 @@ def build_machine(
         host.check_ready()
         check_files(loaded)
         media = check_media(loaded, progress)
-        told = _create(loaded, yard, name, host_name, media, progress)
+        messages = _create(loaded, yard, name, host_name, media, progress)
         with _kept_on_failure(yard, name, host):
             tasks, more = _bring_up(loaded, yard, yard.get(name), host, wish, progress)
     return BuildResult(
@@ -108,7 +108,7 @@ def build_machine(
         is_new=True,
         is_simulated=host.is_simulated,
         tasks=tuple(tasks),
-        told=(*told, *more),
+        messages=(*messages, *more),
         seconds=int(time.monotonic() - began),
     )
 
@@ -144,11 +144,11 @@ def _create(
 ) -> list[str]:
     """Makes the machine's folder; one of the same name gives way as far as that is safe."""
     old = _old_machine(loaded, yard, name)
-    told: list[str] = []
+    messages: list[str] = []
 
     def make_room() -> None:
         if old:
-            told.append(_give_way(yard, old))
+            messages.append(_give_way(yard, old))
 
     with yard.new_machine(name, make_room) as folder:
         disk = make_first_disk(loaded, folder, progress)
@@ -158,7 +158,7 @@ def _create(
             make_empty_disk(folder / definition.more_disks[number], size_mib * MEBIBYTE)
         write_definition(folder, definition)
         write_state(folder, MachineState(unfinished="it did not come to its end"))
-    return told
+    return messages
 
 
 def _old_machine(loaded: LoadedSheet, yard: Yard, name: str) -> YardMachine | None:
@@ -255,12 +255,12 @@ def _bring_up(
         with _phase("use"):
             live_through(yard.get(name), sheet, yard, wish.now)
     with _phase("leave"):
-        told = list(host.stop(yard.get(name), sheet.leave.shutdown_seconds, progress).told)
+        messages = list(host.stop(yard.get(name), sheet.leave.shutdown_seconds, progress).messages)
         if sheet.leave.detach_media:
             write_definition(machine.folder, machine.definition.without_media())
             for file in (SEED_FILE, ANSWERS_FILE):
                 (machine.folder / file).unlink(missing_ok=True)
-    return reports, told
+    return reports, messages
 
 
 def _install(loaded: LoadedSheet, machine: YardMachine, host: Host, progress: Progress) -> None:

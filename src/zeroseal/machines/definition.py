@@ -21,7 +21,7 @@ SEED_MEDIUM, INSTALL_MEDIUM, OTHER_MEDIUM = "seed", "install", "other"
 
 
 @dataclass(frozen=True)
-class Adapter:
+class NetworkCard:
     """A network card; ``network`` names what it is plugged into, ``vlan`` 0 is untagged."""
 
     mac: str
@@ -82,7 +82,7 @@ class MachineDefinition:
     name: str
     uuid: str
     disk: str
-    adapters: tuple[Adapter, ...] = ()
+    adapters: tuple[NetworkCard, ...] = ()
     media: tuple[AttachedMedium, ...] = ()
     more_disks: tuple[str, ...] = ()
     disk_bus: str = "virtio"

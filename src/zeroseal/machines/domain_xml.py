@@ -12,9 +12,9 @@ from zeroseal.errors import DamagedError
 from zeroseal.machines.definition import (
     INSTALL_MEDIUM,
     SEED_MEDIUM,
-    Adapter,
     AttachedMedium,
     MachineDefinition,
+    NetworkCard,
 )
 
 Element = ElementTree.Element
@@ -52,7 +52,7 @@ def parse_domain(root: Element, where: str) -> MachineDefinition:
         disk=files[0],
         more_disks=tuple(file for file in files[1:] if file),
         disk_bus=_BUSES.get(_target(disks[0]), "virtio"),
-        adapters=tuple(_adapter(card) for card in devices.findall("interface")),
+        adapters=tuple(_read_card(card) for card in devices.findall("interface")),
         media=tuple(_media(devices)),
         cpus=_number(root, "vcpu", 1),
         cpu_model=_cpu_model(root),
@@ -99,7 +99,7 @@ def build_domain(machine: MachineDefinition, disk: str, disk_format: str) -> str
         _add(drive, "target", "", dev=f"{prefix}{chr(ord('k') + number)}", bus=bus)
         _add(drive, "readonly", "")
     for card in machine.adapters:
-        _add_adapter(devices, card)
+        _add_card(devices, card)
     if machine.serial_console:
         _add(devices, "serial", "", type="pty")
     if machine.agent:
@@ -114,7 +114,7 @@ def build_domain(machine: MachineDefinition, disk: str, disk_format: str) -> str
     return ElementTree.tostring(root, encoding="unicode") + "\n"
 
 
-def _adapter(card: Element) -> Adapter:
+def _read_card(card: Element) -> NetworkCard:
     source, link = card.find("source"), card.find("link")
     network = "user"
     if source is not None:
@@ -122,7 +122,7 @@ def _adapter(card: Element) -> Adapter:
         network = network or source.get("bridge") or source.get("dev") or "user"
     tag = card.find("vlan/tag")
     model, mac = card.find("model"), card.find("mac")
-    return Adapter(
+    return NetworkCard(
         mac=(mac.get("address", "") if mac is not None else "").lower(),
         model=model.get("type", "virtio") if model is not None else "rtl8139",
         network=network,
@@ -237,7 +237,7 @@ def _add_disk(devices: Element, bus: str, path: str, name: str, number: int) -> 
     _add(disk, "target", "", dev=("vd" if bus == "virtio" else "sd") + letter, bus=_BUS_BACK[bus])
 
 
-def _add_adapter(devices: Element, card: Adapter) -> None:
+def _add_card(devices: Element, card: NetworkCard) -> None:
     kind = "user" if card.network == "user" else "network"
     interface = _add(devices, "interface", "", type=kind)
     _add(interface, "mac", "", address=card.mac)

@@ -9,7 +9,7 @@ import re
 from xml.etree import ElementTree
 
 from zeroseal.errors import DamagedError
-from zeroseal.machines.definition import Adapter, MachineDefinition, new_uuid
+from zeroseal.machines.definition import MachineDefinition, NetworkCard, new_uuid
 
 Element = ElementTree.Element
 _CPU, _MEMORY, _NETWORK, _FLOPPY, _USB, _SOUND, _SERIAL = "3", "4", "10", "14", "23", "35", "21"
@@ -36,7 +36,7 @@ def parse_ovf_machine(root: Element, where: str) -> MachineDefinition:
     identifier = next((v for k, v in systems[0].attrib.items() if k.endswith("}id")), "machine")
     memory = _first(items, _MEMORY)
     cpu = _first(items, _CPU)
-    cards = [_adapter(item) for item in items if _value(item, "ResourceType") == _NETWORK]
+    cards = [_read_card(item) for item in items if _value(item, "ResourceType") == _NETWORK]
     return MachineDefinition(
         name=name.strip() or identifier,
         uuid=own.lower() or new_uuid(),
@@ -58,9 +58,9 @@ def parse_ovf_machine(root: Element, where: str) -> MachineDefinition:
     )
 
 
-def _adapter(item: Element) -> Adapter:
+def _read_card(item: Element) -> NetworkCard:
     kind = _value(item, "ResourceSubType").lower()
-    return Adapter(
+    return NetworkCard(
         mac=_value(item, "Address").lower(),
         model=_CARDS.get(kind, "virtio"),
         network=_value(item, "Connection") or "user",

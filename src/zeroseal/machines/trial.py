@@ -32,9 +32,9 @@ from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
     SEED_MEDIUM,
-    Adapter,
     AttachedMedium,
     MachineDefinition,
+    NetworkCard,
     new_mac,
     new_uuid,
     write_definition,
@@ -102,14 +102,14 @@ class TrialMachine:
         values: its identity, from its disk.
         failed: services that failed, by the disk, the console and the login.
         refused: what should hold on a clone and does not, sentences.
-        told: what else is to be known.
+        messages: what else is to be known.
     """
 
     name: str
     values: tuple[IdentityValue, ...]
     failed: tuple[str, ...]
     refused: tuple[str, ...]
-    told: tuple[str, ...]
+    messages: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -228,7 +228,7 @@ def _make_machine(
             name=name,
             uuid=new_uuid(),
             disk="disk.qcow2",
-            adapters=(Adapter(new_mac(yard.macs())),),
+            adapters=(NetworkCard(new_mac(yard.macs())),),
             host=wish.host,
             disk_bus=like.disk_bus if like else "virtio",
             cpus=like.cpus if like else 1,
@@ -255,8 +255,8 @@ def _run_both(
         for name in NAMES:
             found[name] = _visit(yard.get(name), host, login, wish, progress)
         for name in NAMES:
-            told = host.stop(yard.get(name), wish.within_seconds, progress).told
-            found[name][2].extend(told)
+            messages = host.stop(yard.get(name), wish.within_seconds, progress).messages
+            found[name][2].extend(messages)
     finally:
         for machine in yard.machines():
             host.cut_power(machine)
@@ -270,8 +270,8 @@ def _visit(
         return [], [], []
     if login is None:
         host.wait_until_settled(machine, wish.within_seconds, progress)
-        told = ["without a seed nobody can log in: only its disk and console were looked at"]
-        return [], [], told
+        messages = ["without a seed nobody can log in: only its disk and console were looked at"]
+        return [], [], messages
     shell = host.open_shell(machine, login, wish.within_seconds, progress)
     try:
         shell.doing = f"waiting for the first boot of {machine.definition.name}"
@@ -300,7 +300,11 @@ def _ask_accepted(shell: Shell, accept: Accept) -> list[str]:
 
 
 def _read_machine(
-    machine: YardMachine, wish: TrialWish, failed: list[str], refused: list[str], told: list[str]
+    machine: YardMachine,
+    wish: TrialWish,
+    failed: list[str],
+    refused: list[str],
+    messages: list[str],
 ) -> TrialMachine:
     with opened_image(machine.disk) as image:
         inspection = Inspection.read(image)
@@ -315,7 +319,7 @@ def _read_machine(
         values=tuple(values),
         failed=tuple(dict.fromkeys(failed)),
         refused=tuple(refused),
-        told=tuple(told),
+        messages=tuple(messages),
     )
 
 
@@ -360,8 +364,8 @@ def _judge_names(machines: tuple[TrialMachine, ...]) -> Regrowth:
     for machine in machines:
         names = {value.shown for value in machine.values if value.kind == "host name"}
         if names != {machine.name}:
-            told = ", ".join(sorted(names)) or "none"
-            text = f"{machine.name} did not take its name; it has {told}"
+            message = ", ".join(sorted(names)) or "none"
+            text = f"{machine.name} did not take its name; it has {message}"
             return Regrowth("host name", False, text)
     return Regrowth("host name", True, "is what each was told")
 

@@ -27,7 +27,7 @@ from zeroseal.guests.windows.identity import (
     read_windows,
 )
 from zeroseal.guests.windows.issue import name_computer, new_machine_guid
-from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.network import iter_interfaces
 from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.machines.guest_life import new_key_pairs
@@ -49,7 +49,7 @@ class WindowsLife:
     mac: str
     lease: Callable[[str], str]
     seed: Seed | None = None
-    told: list[str] = field(default_factory=list)
+    messages: list[str] = field(default_factory=list)
     address: str = ""
 
     def start(self) -> None:
@@ -89,7 +89,7 @@ class WindowsLife:
             return
         hives = HiveSet(open_registry(self.guest), self.now)
         new = reissue_sid(hives, self.facts.identity.sid, marks=False)
-        self.told.append(f"set-up gave the machine the security identifier {new.text}")
+        self.messages.append(f"set-up gave the machine the security identifier {new.text}")
         new_machine_guid(hives)
         state = f"{CURRENT}\\Setup\\State".partition("\\")[2]
         text = values.pack(values.SZ, "IMAGE_STATE_COMPLETE")
@@ -97,7 +97,7 @@ class WindowsLife:
         name = self._take_answers()
         if name:
             name_computer(hives.registry, hives, name)
-            self.told.append(f"set-up took the answer file and named the computer {name}")
+            self.messages.append(f"set-up took the answer file and named the computer {name}")
         hives.finish()
 
     def _take_answers(self) -> str:
@@ -117,7 +117,7 @@ class WindowsLife:
         for kind, (private, public) in new_key_pairs(self.facts.host_name).items():
             self.put(f"/ProgramData/ssh/ssh_host_{kind}_key", private)
             self.put(f"/ProgramData/ssh/ssh_host_{kind}_key.pub", public)
-        self.told.append("sshd made new SSH host keys")
+        self.messages.append("sshd made new SSH host keys")
 
     def _grow_identifiers(self) -> None:
         """Identifiers that services make where they find none."""
@@ -127,7 +127,7 @@ class WindowsLife:
             place, made = f"{CURRENT}\\WindowsUpdate".partition("\\")[2], str(uuid.uuid4())
             content = values.pack(values.SZ, made)
             self._set(hives, _SOFTWARE, place, "SusClientId", values.SZ, content)
-            self.told.append("the update agent made a new client id")
+            self.messages.append("the update agent made a new client id")
         duid = b"\0\1\0\1" + self.now.to_bytes(4, "big") + bytes.fromhex(self.mac.replace(":", ""))
         place = "ControlSet001\\Services\\Tcpip6\\Parameters"
         self._set(hives, _SYSTEM, place, "Dhcpv6DUID", values.BINARY, duid)
@@ -135,7 +135,7 @@ class WindowsLife:
 
     def _ask_for_address(self) -> None:
         """The network knows a client by its card."""
-        cards = [card for card in iter_cards(open_registry(self.guest)) if "6" not in card.key]
+        cards = [card for card in iter_interfaces(open_registry(self.guest)) if "6" not in card.key]
         if not cards:
             return
         if cards[0].addresses:
@@ -169,7 +169,7 @@ class WindowsLife:
             text = values.pack(values.SZ, f"C:\\Users\\{account.name}")
             self._set(hives, _SOFTWARE, place, "ProfileImagePath", values.SZ, text)
             hives.finish()
-            self.told.append(f"{account.name} logged in and got a profile")
+            self.messages.append(f"{account.name} logged in and got a profile")
 
     @staticmethod
     def _set(hives: HiveSet, file: str, path: str, name: str, kind: int, data: bytes) -> None:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import sys
 from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
@@ -25,6 +24,7 @@ from zeroseal.errors import (
     RefusedError,
     environment_error,
 )
+from zeroseal.images.locks import open_locked
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines import FILE_NAME
@@ -134,24 +134,16 @@ class Yard:
         Raises:
             InUseError: another command is at work on it.
         """
-        if sys.platform == "win32":
-            yield
-            return
-        import fcntl  # not on Windows
-
         path = self.folder / f".{name}.claim"
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            descriptor = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+            descriptor = open_locked(path)
         except OSError as error:
             raise environment_error(error, self.folder, "writing to") from error
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
-            os.close(descriptor)
+        if descriptor is None:
             raise InUseError(
                 f"another command is at work on {name} in {self.folder}: wait for it to end"
-            ) from error
+            )
         try:
             yield
         finally:

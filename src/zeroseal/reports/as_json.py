@@ -6,6 +6,7 @@ from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ResidueError, ZeroSealError
 from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.check import CheckResult
+from zeroseal.sealing.export import ExportResult
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
 from zeroseal.sealing.job import PlannedSeal, SealResult
@@ -14,7 +15,6 @@ from zeroseal.sealing.readiness import Readiness
 from zeroseal.sealing.residue import Residue
 from zeroseal.sealing.survey import Survey, by_trace
 from zeroseal.sealing.targets.rehearsal import Rehearsed
-from zeroseal.templates.export import ExportResult
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.model import Trace
 from zeroseal.volumes.volume import Volume

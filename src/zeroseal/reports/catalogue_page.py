@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import assert_never
 
+from zeroseal.counts import counted
 from zeroseal.traces.key_edits import KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,
@@ -23,8 +24,7 @@ def build_page(traces: tuple[Trace, ...]) -> str:
     """Traces by family, each with all that the catalogue says of it."""
     families = {trace.family for trace in traces}
     where = " in eight families" if len(families) == len(FAMILIES) else ""
-    one = len(traces) == 1
-    parts = ["# Traces\n\n", f"{len(traces)} trace{'' if one else 's'}{where}.\n"]
+    parts = ["# Traces\n\n", f"{counted(len(traces), 'trace')}{where}.\n"]
     for family, title in FAMILIES.items():
         if family in families:
             parts.append(f"\n## {title}\n")

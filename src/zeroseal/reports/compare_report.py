@@ -125,10 +125,10 @@ def _title(comparison: Comparison) -> str:
 def _rest(comparison: Comparison) -> str:
     more_rows = len(comparison.shared) - _MOST_ROWS
     more_images = len(comparison.images) - _MOST_COLUMNS
-    told = [f"{len(comparison.images)} images, {len(comparison.shared)} shared values"]
-    told += [f"the first {_MOST_ROWS} values are drawn"] if more_rows > 0 else []
-    told += [f"the first {_MOST_COLUMNS} images are drawn"] if more_images > 0 else []
-    return "; ".join(told)
+    messages = [f"{len(comparison.images)} images, {len(comparison.shared)} shared values"]
+    messages += [f"the first {_MOST_ROWS} values are drawn"] if more_rows > 0 else []
+    messages += [f"the first {_MOST_COLUMNS} images are drawn"] if more_images > 0 else []
+    return "; ".join(messages)
 
 
 def _shortened(text: str) -> str:

@@ -130,12 +130,12 @@ def _draw_strip(axes: Axes, disk: ReportedDisk) -> None:
                     fontsize=8, ha="left")  # fmt: skip
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
-    told = (
+    message = (
         f"{disk.title}: {disk.verdict}. Disk of {size_text(disk.map.size_bytes)}, "
         f"{size_text(sum(disk.map.stored))} hold something, "
         f"{size_text(sum(disk.map.left))} of it where nothing belongs"
     )
-    axes.set_title(told, fontsize=10, loc="left", x=-0.053)
+    axes.set_title(message, fontsize=10, loc="left", x=-0.053)
 
 
 def _draw_families(axes: Axes, disk: ReportedDisk, disks: list[ReportedDisk]) -> None:

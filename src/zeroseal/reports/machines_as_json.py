@@ -29,7 +29,7 @@ def yard_to_json(machines: list[YardMachine]) -> Json:
 
 def run_to_json(run: Run) -> Json:
     """A start or stop."""
-    head_of_run = {"told": list(run.told), "simulated": run.is_simulated}
+    head_of_run = {"told": list(run.messages), "simulated": run.is_simulated}
     return head("run") | head_of_run | machine_table(run.machine)
 
 
@@ -43,7 +43,7 @@ def builds_to_json(done: list[tuple[BuildResult, MachineReadiness]]) -> Json:
                 "simulated": result.is_simulated,
                 "seconds": result.seconds,
                 "tasks": [asdict(task) for task in result.tasks],
-                "told": list(result.told),
+                "told": list(result.messages),
                 "readiness": readiness_to_json(readiness),
             }
             for result, readiness in done
@@ -76,7 +76,7 @@ def trial_to_json(result: TrialResult) -> Json:
                 "values": [{"kind": v.kind, "value": v.shown} for v in machine.values],
                 "failed": list(machine.failed),
                 "refused": list(machine.refused),
-                "told": list(machine.told),
+                "told": list(machine.messages),
             }
             for machine in result.machines
         ],
@@ -93,7 +93,7 @@ def renewal_to_json(renewal: Renewal) -> Json:
         "changes": list(renewal.changes),
         "snapshot": renewal.snapshot,
         "dropped": list(renewal.dropped),
-        "told": list(renewal.told),
+        "told": list(renewal.messages),
         "template": template_table(renewal.template),
     }
 

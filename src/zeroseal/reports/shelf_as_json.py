@@ -7,9 +7,9 @@ from dataclasses import asdict
 from zeroseal.reports.as_json import Json, check_to_json, head
 from zeroseal.sealing.record import SealRecord
 from zeroseal.templates.clone import MadeClone
+from zeroseal.templates.shelf.clone_links import ShelfClone
 from zeroseal.templates.shelf.difference import Change, Difference
 from zeroseal.templates.shelf.entry import Template
-from zeroseal.templates.shelf.hangers import ShelfClone
 from zeroseal.templates.shelf.verify import Verified
 
 
@@ -81,7 +81,7 @@ def clones_to_json(clones: list[MadeClone]) -> Json:
                 "intoDisk": item.wish.row.into_disk,
                 "addresses": list(item.wish.row.addresses),
                 "definition": asdict(item.machine.definition),
-                "told": list(item.told),
+                "told": list(item.messages),
             }
             for item in clones
         ]

@@ -62,11 +62,11 @@ def explain_changes(image: Image, record: SealRecord, changed: tuple[int, ...]) 
             later = list(_changed_files(guest, record.sealed_at))
             files = tuple(sorted(later)[:_MOST_FILES])
             located = tuple(_locate(inspection, changed, image.size_bytes))
-            told = _looks_like(inspection.system, later, located, image.size_bytes, record)
+            text = _looks_like(inspection.system, later, located, image.size_bytes, record)
     except ZeroSealError as error:
-        told = _size_sentence(image.size_bytes, record)
-        return BrokenSeal(told, volumes, files, located, error)
-    return BrokenSeal(told, volumes, files, located)
+        text = _size_sentence(image.size_bytes, record)
+        return BrokenSeal(text, volumes, files, located, error)
+    return BrokenSeal(text, volumes, files, located)
 
 
 def _looks_like(

@@ -8,6 +8,7 @@ from enum import Enum
 from pathlib import Path
 
 from zeroseal.blocks.digest import digest_store
+from zeroseal.counts import counted
 from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import opened_image
 from zeroseal.images.host_file import sha256_of
@@ -267,7 +268,7 @@ def _deep(
     if not left_over or any(name.startswith("disk.") for name in result.skipped):
         return result
     count = len({item.label for item in left_over})
-    reason = f"{count} thing{'' if count == 1 else 's'} that should be gone are still on the disk"
+    reason = f"{counted(count, 'thing')} that should be gone are still on the disk"
     return replace(result, verdict=Verdict.UNSEALED, reason=reason)
 
 
@@ -343,7 +344,7 @@ def _judge(
 def _policy_for(record: SealRecord | None, inspection: Inspection, policy: Policy) -> Policy:
     """What the seal was told to keep is no finding; accounts that have gone since are no error."""
     if record is None:
-        return inspection.settle(policy)
+        return inspection.fit_policy(policy)
     known = set(inspection.account_names)
     retained = [name for name in record.retained_accounts if name in known]
     return policy.as_sealed(retained, record.keep_root_login)
@@ -356,10 +357,9 @@ def _broken(
     if image.size_bytes != record.size_bytes:
         reason = "the disk has another size than when it was sealed"
     else:
-        one = len(changed) == 1
+        were = "was" if len(changed) == 1 else "were"
         reason = (
-            f"{len(changed)} chunk{'' if one else 's'} of 1 MiB {'was' if one else 'were'} changed "
-            "after the disk was sealed"
+            f"{counted(len(changed), 'chunk')} of 1 MiB {were} changed after the disk was sealed"
         )
     broken = explain_changes(image, record, changed)
     return CheckResult(

@@ -33,7 +33,7 @@ def check_tree(
         )
     skipped = record.skipped if record else ()
     with inspected_tree(path) as inspection:
-        settled = inspection.settle(policy)
+        settled = inspection.fit_policy(policy)
         if record:
             settled = policy.as_sealed(record.retained_accounts, record.keep_root_login)
         found = inspection.find_all(settled, progress)

@@ -33,11 +33,11 @@ class DataSurvey:
     @property
     def blockers(self) -> list[str]:
         """What stands against a seal, sentences."""
-        told = ["No operating system that can be sealed is on it."]
+        messages = ["No operating system that can be sealed is on it."]
         for facts in self.volumes:
             if facts.against_changing:
-                told.append(f"{facts.volume}: {facts.against_changing}.")
-        return [f"{sentence[0].upper()}{sentence[1:]}" for sentence in told]
+                messages.append(f"{facts.volume}: {facts.against_changing}.")
+        return [f"{sentence[0].upper()}{sentence[1:]}" for sentence in messages]
 
 
 def survey_any(

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from zeroseal.counts import some_of
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.some_of import some_of
 
 
 def find_unmet(inspection: Inspection, required: Requirements) -> Iterator[str]:

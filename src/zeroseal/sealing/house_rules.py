@@ -15,6 +15,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta
 
+from zeroseal.counts import counted
 from zeroseal.documents import Table, WrongValueError, convert, keys_of, parse_toml, read_text
 from zeroseal.errors import UsageError
 from zeroseal.images.reach import SOURCE_FORMATS, Reach
@@ -251,7 +252,7 @@ def iter_rules(rules: HouseRules) -> Iterator[tuple[str, str]]:
         for field in msgspec.structs.fields(part):
             said = _shown(getattr(part, field.name))
             if field.name == "texts" and said:
-                said = f"{len(part.texts)} text{'' if len(part.texts) == 1 else 's'}"
+                said = counted(len(part.texts), "text")
             if said:
                 yield f"{table}.{field.encode_name}", said
     for trace in rules.traces:

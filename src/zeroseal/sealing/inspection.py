@@ -134,7 +134,7 @@ class Inspection:
         """What volumes say of themselves, those whose format does."""
         return tuple(iter_states(self.disk, self.trees))
 
-    def settle(self, policy: Policy) -> Policy:
+    def fit_policy(self, policy: Policy) -> Policy:
         """The policy for this guest: accounts are kept where they are, spelled as they are."""
         return policy.for_accounts(self.system.account_names, self.system.fold)
 

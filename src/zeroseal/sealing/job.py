@@ -181,7 +181,7 @@ def seal(request: SealRequest[ResultT], progress: Progress = quiet) -> ResultT:
     with request.target.open(request) as bench:
         inspection = bench.inspect(request.policy)
         inspection.guest.check_editable()
-        policy = inspection.settle(request.policy)
+        policy = inspection.fit_policy(request.policy)
         planned = plan_inspected(inspection, policy, progress)
         check_allowed(planned.plan)
         values = values_of(inspection, policy)
@@ -211,7 +211,7 @@ def plan_image(
         recoverable(image, recover) as store,
     ):
         inspection = Inspection.read(store, recover, image)
-        return plan_inspected(inspection, inspection.settle(policy), progress)
+        return plan_inspected(inspection, inspection.fit_policy(policy), progress)
 
 
 def plan_inspected(inspection: Inspection, policy: Policy, progress: Progress) -> PlannedSeal:

@@ -134,11 +134,11 @@ def check_file_systems(disk: Disk, trees: VolumeTrees) -> list[str]:
         if driver is None or problems is None:
             continue
         if problems:
-            told = "; ".join(
+            text = "; ".join(
                 f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
             )
             raise NotProvenError(
-                f"the file system of {volume.name} is not consistent ({told}): nothing was "
+                f"the file system of {volume.name} is not consistent ({text}): nothing was "
                 f"written; run {driver.checker} on it in the guest or on a copy, then "
                 "seal again",
                 got=len(problems),

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
+from zeroseal.counts import counted
 from zeroseal.filesystems.driver import Recovery
 from zeroseal.images.image import Image
 from zeroseal.sealing.house_requirements import find_unmet
@@ -95,7 +96,7 @@ def _weaknesses(inspection: Inspection) -> Iterator[Remark]:
 
 def _describe_recovery(recovery: Recovery) -> str:
     done = [
-        f"{count} {name}{'' if count == 1 else 's'}"
+        counted(count, name)
         for count, name in (
             (recovery.transactions, "transaction"),
             (recovery.blocks, "block"),
@@ -103,11 +104,11 @@ def _describe_recovery(recovery: Recovery) -> str:
         )
         if count
     ]
-    told = f" ({', '.join(done)})" if done else ""
+    text = f" ({', '.join(done)})" if done else ""
     where = recovery.where[:1].upper() + recovery.where[1:]
     return (
         f"{where} was not shut down cleanly; its journal was recovered as the guest would on its "
-        f"next start{told}: what programs had not written yet is missing."
+        f"next start{text}: what programs had not written yet is missing."
     )
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 from zeroseal.blocks.search import MOST_EACH, Hit, Searcher, search_store
 from zeroseal.blocks.store import Store
+from zeroseal.counts import counted, some_of
 from zeroseal.guests.system import GuestSystem
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.house_rules import any_pattern_fits
@@ -18,7 +19,6 @@ from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.short_names import find_short_names
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
-from zeroseal.sealing.some_of import some_of
 
 _MOST_NAMED = 2000
 
@@ -83,7 +83,7 @@ def find_residue(
     told_in = {residue.label for residue in found}
     found += [Residue(*one, 0, 1) for one in hidden if one[0] not in told_in and one[0] in stopping]
     counts = Counter(hit.value_no for hit in hits if hit.value_no < len(values.values))
-    told = [
+    messages = [
         f"The {values.values[number].label} stands in so many places that only the first "
         f"{count} were looked at."
         for number, count in counts.items()
@@ -91,7 +91,7 @@ def find_residue(
     ]
     not_searched = (
         *values.not_searched,
-        *told,
+        *messages,
         *sorter.common_words(),
         *sorter.longer_names(),
         *common,
@@ -110,8 +110,8 @@ def search_hidden(system: GuestSystem, values: ValueSet) -> tuple[list[tuple[str
     found: dict[tuple[str, str], None] = {}
     unread: list[str] = []
     for mount in system.guest.mounts if searcher.longest else ():
-        hits, told = mount.driver.search_hidden(mount.tree, searcher)
-        unread += told
+        hits, messages = mount.driver.search_hidden(mount.tree, searcher)
+        unread += messages
         for hit in hits:
             path = mount.path.rstrip("/") + hit.path
             value = values.values[hit.value_no]
@@ -193,25 +193,25 @@ class _HitSorter:
 
     def secrets(self) -> list[Residue]:
         """What files hold that stay."""
-        told = {place for _label, place in self._residue}
-        return _listed({key: hits for key, hits in self._secrets.items() if key[1] not in told})
+        messages = {place for _label, place in self._residue}
+        return _listed({key: hits for key, hits in self._secrets.items() if key[1] not in messages})
 
     def common_words(self) -> list[str]:
         """Values that are common words too, sentences."""
         return [
-            f"The {label} is a common word too: it stands in {len(places)} "
-            f"file{'' if len(places) == 1 else 's'} that packages brought, which are as they were."
+            f"The {label} is a common word too: it stands in "
+            f"{counted(len(places), 'file')} that packages brought, which are as they were."
             for label, places in self._words.items()
         ]
 
     def longer_names(self) -> list[str]:
         """Longer names that hold a value, sentences."""
-        told = []
+        messages = []
         for label, places in self._parts.items():
             left = [place for place, offsets in places.items() if offsets - self._whole]
             if left:
-                told.append(f"The {label} stands in {some_of(left)}.")
-        return told
+                messages.append(f"The {label} stands in {some_of(left)}.")
+        return messages
 
     def _take_signature(self, hit: Hit, signature: Signature) -> None:
         if not signature.fits(self._disk, hit.offset_bytes):

@@ -33,12 +33,12 @@ def find_short_names(
     found: dict[str, dict[str, None]] = {label: {} for label in names.values()}
     for word, place in _iter_places(system, names):
         found[names[word]][place] = None
-    told = [
+    messages = [
         f"The {label} is too short for a search of the disk's bytes: it was looked for as a whole "
         f"word in the text files and names below {', '.join(system.word_places)} and homes."
         for label in names.values()
     ]
-    told += [
+    messages += [
         f"The {label} is a common word too: it stands in {len(places)} files and names, such as "
         f"{next(iter(places))}; look at them yourself."
         for label, places in found.items()
@@ -50,7 +50,7 @@ def find_short_names(
         for place in places
         if len(places) <= _MANY
     ]
-    return kept, told
+    return kept, messages
 
 
 def word_pattern(names: list[str]) -> re.Pattern[bytes]:

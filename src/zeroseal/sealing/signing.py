@@ -130,8 +130,8 @@ def _load_private(raw: bytes, passphrase: bytes | None, path: Path) -> object | 
     except TypeError:
         return None
     except (ValueError, UnsupportedAlgorithm, binascii.Error) as error:
-        told = str(error).lower()
-        if "password" in told or "passphrase" in told or "decrypt" in told or passphrase:
+        text = str(error).lower()
+        if "password" in text or "passphrase" in text or "decrypt" in text or passphrase:
             return None
         raise UsageError(f"{path} is no private key that can be read ({error})") from error
 

@@ -80,7 +80,7 @@ def survey_tree(path: Path, policy: Policy = DEFAULT_POLICY, progress: Progress 
 
 def survey_inspected(inspection: Inspection, policy: Policy, progress: Progress) -> Survey:
     """The survey of what was inspected."""
-    policy = inspection.settle(policy)
+    policy = inspection.fit_policy(policy)
     findings = inspection.find_all(policy, progress)
     treated = [finding for finding in findings if policy.treats(finding.trace)]
     image = inspection.get_image()

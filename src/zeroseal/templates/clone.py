@@ -17,10 +17,10 @@ from zeroseal.machines.batch import Batch
 from zeroseal.machines.blueprint import SEED_FILE
 from zeroseal.machines.definition import (
     SEED_MEDIUM,
-    Adapter,
     AttachedMedium,
     Hardware,
     MachineDefinition,
+    NetworkCard,
     check_new_folder,
     new_mac,
     new_uuid,
@@ -38,11 +38,11 @@ from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_ab
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish
 from zeroseal.templates.clone_sheet.model import WindowsSettings
-from zeroseal.templates.into_disk import settle_into
+from zeroseal.templates.into_disk import write_identity
+from zeroseal.templates.shelf.clone_links import NotedClone, forget_clone, note_clone, noted_clones
 from zeroseal.templates.shelf.entry import Template
-from zeroseal.templates.shelf.hangers import NotedClone, forget_clone, note_clone, noted_clones
 from zeroseal.templates.shelf.shelf import RETIRED, Shelf
-from zeroseal.templates.windows_clone import check_windows_wish, settle_windows
+from zeroseal.templates.windows_clone import check_windows_wish, write_windows_identity
 
 
 @dataclass(frozen=True)
@@ -106,7 +106,7 @@ class MadeClone:
     machine: YardMachine
     wish: CloneWish
     disk_bytes: int
-    told: tuple[str, ...] = ()
+    messages: tuple[str, ...] = ()
 
 
 def make_clones(
@@ -139,17 +139,17 @@ def make_clones(
             check_new_folder(yard.folder / wish.row.name)
         identities = _Identities.read(yard, shelf)
         definitions = [plan.define(wish, identities) for wish in wishes]
-        told = []
+        messages = []
         with _noted(batch, yard, definitions):
             for number, (wish, definition) in enumerate(zip(wishes, definitions, strict=True)):
                 progress(Step("making clones", number, len(wishes), "clones"))
                 folder = made.add(wish.row.name)
-                told.append(plan.fill(folder, yard.folder / wish.row.name, wish, definition))
+                messages.append(plan.fill(folder, yard.folder / wish.row.name, wish, definition))
             progress(Step("making clones", len(wishes), len(wishes), "clones"))
             made.commit()
     return [
         MadeClone(yard.get(wish.row.name), wish, plan.size_of(wish), tuple(sentences))
-        for wish, sentences in zip(wishes, told, strict=True)
+        for wish, sentences in zip(wishes, messages, strict=True)
     ]
 
 
@@ -324,7 +324,7 @@ class _Plan:
             name=row.name,
             uuid=machine_uuid,
             disk=self.disk_wish(wish).file_name(self.source),
-            adapters=(Adapter(mac, self.hardware.card_model, row.network, row.vlan),),
+            adapters=(NetworkCard(mac, self.hardware.card_model, row.network, row.vlan),),
             media=media,
             disk_bus=self.hardware.disk_bus,
             cpus=row.cpus or self.hardware.cpus,
@@ -346,22 +346,22 @@ class _Plan:
         disk = make_disk(self.disk_wish(wish), self.source, folder, final)
         disk.chmod(0o644)  # what lies on a shelf may only be read
         seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
-        told = []
+        messages = []
         if self.abilities.is_windows:
-            told = settle_windows(disk, wish, self.batch.reissue_sid, self.batch.now)
+            messages = write_windows_identity(disk, wish, self.batch.reissue_sid, self.batch.now)
         elif wish.row.into_disk:
-            told = settle_into(disk, seed, self.batch.now)
+            messages = write_identity(disk, seed, self.batch.now)
         else:
             write_seed_medium(folder / SEED_FILE, seed)
         if definition.firmware == "uefi" and not self.abilities.fallback_loader:
-            told.append(
+            messages.append(
                 "its EFI partition has no fallback loader, and fresh firmware variables name none: "
                 "it may not boot"
             )
         write_definition(folder, definition)
         machine = YardMachine(folder, definition, MachineState())
         write_definition_files(machine, self.batch.forms, final)
-        return told
+        return messages
 
     def seed_of(self, wish: CloneWish, mac: str, instance_id: str = "") -> Seed:
         """What a clone is told."""

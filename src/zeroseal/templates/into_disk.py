@@ -30,7 +30,7 @@ network: {config: disabled}
 _DAY_SECONDS = 86_400
 
 
-def settle_into(disk: Path, seed: Seed, now: int) -> list[str]:
+def write_identity(disk: Path, seed: Seed, now: int) -> list[str]:
     """Writes what a seed says into a disk; whole or not at all, and consistent.
 
     Args:
@@ -46,13 +46,13 @@ def settle_into(disk: Path, seed: Seed, now: int) -> list[str]:
         ImageError: the disk cannot be read.
     """
     with changed_disk(disk, now) as inspection:
-        return _settle(inspection.guest, seed, now)
+        return _write(inspection.guest, seed, now)
 
 
-def _settle(guest: Guest, seed: Seed, now: int) -> list[str]:
-    told = []
+def _write(guest: Guest, seed: Seed, now: int) -> list[str]:
+    messages = []
     set_host_name(guest, seed.host_name, seed.domain)
-    told += _set_network(guest, seed)
+    messages += _set_network(guest, seed)
     for account in seed.accounts:
         add_account(
             guest,
@@ -79,11 +79,11 @@ def _settle(guest: Guest, seed: Seed, now: int) -> list[str]:
         guest.put_file(file.path, file.content, file.mode)
     if not abilities_of(guest).makes_host_keys:
         _put_host_keys(guest, seed.host_name)
-        told.append("nothing in the guest makes SSH host keys: new ones were written")
+        messages.append("nothing in the guest makes SSH host keys: new ones were written")
     if "SELINUX=enforcing" in guest.read_text("/etc/selinux/config").replace(" ", ""):
         guest.put_file("/.autorelabel", b"", 0o644)
-        told.append("SELinux labels are made anew on its first boot")
-    return told
+        messages.append("SELinux labels are made anew on its first boot")
+    return messages
 
 
 def _set_network(guest: Guest, seed: Seed) -> list[str]:
@@ -92,8 +92,8 @@ def _set_network(guest: Guest, seed: Seed) -> list[str]:
     plan = set_network(guest, seed.network)
     if guest.is_folder(_CLOUD_FOLDER):
         guest.put_file(_CLOUD_FILE, _CLOUD_TEXT.encode(), 0o644)
-    told = [f"network: {plan.files[0][0]} ({plan.service})"]
-    return told + [f"network: {path} gave way" for path in plan.gone]
+    messages = [f"network: {plan.files[0][0]} ({plan.service})"]
+    return messages + [f"network: {path} gave way" for path in plan.gone]
 
 
 def _put_host_keys(guest: Guest, host_name: str) -> None:

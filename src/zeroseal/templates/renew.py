@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
+from zeroseal.counts import counted
 from zeroseal.errors import RefusedError, UsageError
 from zeroseal.guests.linux.packages import changed_packages, read_packages, versions_of
 from zeroseal.images.copying import copy_image_file
@@ -75,7 +76,7 @@ class Renewal:
         changes: packages that changed, as texts.
         snapshot: the state of the disk after the patches; empty where its format keeps none.
         dropped: older snapshots that went.
-        told: what else is to be known, sentences.
+        messages: what else is to be known, sentences.
     """
 
     machine: YardMachine
@@ -87,7 +88,7 @@ class Renewal:
     dropped: tuple[str, ...]
     sealed: SealResult
     template: Template
-    told: tuple[str, ...]
+    messages: tuple[str, ...]
 
 
 def renew_machine(
@@ -114,7 +115,7 @@ def renew_machine(
     with yard.claimed(name):
         before = _package_versions(machine)
         patches = [task for task in loaded.sheet.task if task.patch]
-        tasks, told = _run(loaded, yard, machine, host, patches, progress)
+        tasks, messages = _run(loaded, yard, machine, host, patches, progress)
         machine = yard.get(name)
         after = _package_versions(machine)
         changes = changed_packages(before, after)
@@ -140,7 +141,7 @@ def renew_machine(
         dropped=tuple(dropped),
         sealed=sealed,
         template=template,
-        told=tuple(told),
+        messages=tuple(messages),
     )
 
 
@@ -193,7 +194,7 @@ def _run(
         done = host.stop(yard.get(running.folder.name), bound, progress)
     finally:
         host.cut_power(yard.get(machine.folder.name))
-    return reports, list(done.told)
+    return reports, list(done.messages)
 
 
 def _keep_way_back(
@@ -275,8 +276,8 @@ def _lineage(shelf: Shelf, name: str, changes: list[str]) -> Lineage:
 def _notes(machine: YardMachine, now: int, changes: list[str]) -> str:
     day = datetime.fromtimestamp(now, UTC).strftime(_DAY)
     count = len(changes)
-    told = ", ".join(changes[:_TOLD_CHANGES]) + (", ..." if count > _TOLD_CHANGES else "")
-    what = f"{count} package{'' if count == 1 else 's'} changed: {told}" if count else "no changes"
+    messages = ", ".join(changes[:_TOLD_CHANGES]) + (", ..." if count > _TOLD_CHANGES else "")
+    what = f"{counted(count, 'package')} changed: {messages}" if count else "no changes"
     return f"renewed {day} from {machine.definition.name}; {what}"
 
 

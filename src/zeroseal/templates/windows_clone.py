@@ -75,7 +75,7 @@ def check_windows_wish(wish: CloneWish, abilities: Abilities, title: str, reissu
         )
 
 
-def settle_windows(disk: Path, wish: CloneWish, reissues: bool, now: int) -> list[str]:
+def write_windows_identity(disk: Path, wish: CloneWish, reissues: bool, now: int) -> list[str]:
     """Writes what a clone is told into its disk; whole or not at all, and consistent.
 
     Args:

@@ -8,6 +8,7 @@ from collections.abc import Collection, Iterator
 from fnmatch import fnmatchcase as fnmatch
 from typing import Any, assert_never, cast
 
+from zeroseal.counts import counted
 from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.services import Services
@@ -202,8 +203,8 @@ def _emptying(
         yield RemovePath(path), "its name holds the host's"
     elif facts.size_bytes and not _is_clean(where, path, facts, guest):
         other = guest.other_names(path) if facts.link_count > 1 else []
-        told = f"emptied under its other names too: {', '.join(other)}" if other else ""
-        yield EmptyFile(path), told or _evidence(path, guest)
+        text = f"emptied under its other names too: {', '.join(other)}" if other else ""
+        yield EmptyFile(path), text or _evidence(path, guest)
 
 
 def _is_excepted(where: Where, path: str) -> bool:
@@ -229,7 +230,7 @@ def _is_clean(where: Where, path: str, facts: NodeFacts, guest: Guest) -> bool:
 
 def _edited(text: str, edit: KeyEdit) -> str:
     count = len(edited_values(text, edit))
-    return f"{count} line{'' if count == 1 else 's'}"
+    return counted(count, "line")
 
 
 def _is_meant(where: Where, guest: Guest) -> bool:

@@ -61,7 +61,7 @@ class _Checker:
             self._claim_structures,
             self._inodes.run,
             self._check_reserved_inodes,
-            self._settle_claims,
+            self._resolve_claims,
             FolderPass(self._volume, self._inodes, self._report).run,
             self._check_block_bitmaps,
             self._check_inode_bitmaps,
@@ -135,8 +135,8 @@ class _Checker:
             self.claims.add(NOBODY, descriptor.inode_bitmap, 1)
             self.claims.add(NOBODY, descriptor.inode_table, inode_blocks)
 
-    def _settle_claims(self) -> None:
-        for owner, what in self.claims.settle():
+    def _resolve_claims(self) -> None:
+        for owner, what in self.claims.resolve():
             self._report(f"inode {owner}" if owner != NOBODY else "structures", what)
         for number, users in self._inodes.value_users.items():
             stored = self._inodes.value_references.get(number, 0)

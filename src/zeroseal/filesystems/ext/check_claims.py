@@ -33,7 +33,7 @@ class Claims:
         """Claims many runs, one a row."""
         self._parts.append((firsts, counts, owners))
 
-    def settle(self) -> Iterator[tuple[int, str]]:
+    def resolve(self) -> Iterator[tuple[int, str]]:
         """Yields (owner, what is wrong) for runs off the volume and runs claimed twice."""
         if self._single:
             rows = np.array(self._single, np.int64)
@@ -57,7 +57,7 @@ class Claims:
             yield int(owners[index + 1]), f"it shares a cluster at block {int(starts[index + 1])}"
 
     def bitmap(self, base: int, size: int) -> bytes:
-        """The bitmap of the clusters of ``size`` blocks from ``base`` on, after ``settle``."""
+        """The bitmap of the clusters of ``size`` blocks from ``base`` on, after ``resolve``."""
         first = int(np.searchsorted(self._ends, base, side="right"))
         last = int(np.searchsorted(self._starts, base + size, side="left"))
         if first >= last:

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterator
 from typing import TYPE_CHECKING
 
 from zeroseal.blocks.store import Store
+from zeroseal.counts import counted
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.driver import Recovery, VolumeDriver, Weakness
 from zeroseal.filesystems.tree import EditableTree, Problem
@@ -102,7 +103,7 @@ class ExtDriver(VolumeDriver["ExtTree"]):
         except ImageError:
             return  # the consistency check says what is wrong
         if found:
-            lack = "1 folder lacks" if len(found) == 1 else f"{len(found)} folders lack"
+            lack = f"{counted(len(found), 'folder')} {'lacks' if len(found) == 1 else 'lack'}"
             yield Weakness(
                 "folder-checksums",
                 f"On {where} {lack} checksums that the kernel wants, as tune2fs -O metadata_csum "

@@ -53,7 +53,7 @@ def recover_volume(store: Store, where: str) -> Recovery:
         _replay(volume) if superblock.incompat & layout.INCOMPAT_RECOVER else (0, 0)
     )
     volume = ExtVolume(store, where, ignore_state=True)  # the superblock may be another one now
-    _settle_superblock(volume)
+    _mark_recovered(volume)
     orphans = _finish_orphans(volume)
     return Recovery(where, transactions, blocks, orphans)
 
@@ -79,7 +79,7 @@ def _replay(volume: ExtVolume) -> tuple[int, int]:
     return len(transactions), len(final)
 
 
-def _settle_superblock(volume: ExtVolume) -> None:
+def _mark_recovered(volume: ExtVolume) -> None:
     """Marks the volume clean and counts anew what the kernel keeps in memory while mounted."""
     superblock = volume.superblock
     superblock.incompat &= ~layout.INCOMPAT_RECOVER

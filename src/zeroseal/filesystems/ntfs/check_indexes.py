@@ -134,33 +134,33 @@ def extend_files(table: TablePass) -> dict[str, int]:
 
 def _check_object_ids(volume: NtfsVolume, node: Node, table: TablePass) -> list[Problem]:
     entries, problems = check_index(volume, node, "$O")
-    told = {entry.key: int.from_bytes(entry.data[:8], "little") for entry in entries}
+    stated = {entry.key: int.from_bytes(entry.data[:8], "little") for entry in entries}
     expected = {
         item.object_id: number | item.sequence << 48
         for number, item in table.nodes.items()
         if item.object_id
     }
-    return problems + _compare(OBJECT_IDS, told, expected)
+    return problems + _compare(OBJECT_IDS, stated, expected)
 
 
 def _check_reparse(volume: NtfsVolume, node: Node, table: TablePass) -> list[Problem]:
     entries, problems = check_index(volume, node, "$R")
-    told = {entry.key[:12]: 0 for entry in entries}
+    stated = {entry.key[:12]: 0 for entry in entries}
     expected = {
         layout.REPARSE_KEY.pack(item.reparse_tag, number | item.sequence << 48): 0
         for number, item in table.nodes.items()
         if item.reparse_tag
     }
-    return problems + _compare(REPARSE_POINTS, told, expected)
+    return problems + _compare(REPARSE_POINTS, stated, expected)
 
 
-def _compare(where: str, told: dict[bytes, int], expected: dict[bytes, int]) -> list[Problem]:
+def _compare(where: str, messages: dict[bytes, int], expected: dict[bytes, int]) -> list[Problem]:
     problems = []
-    if expected.keys() - told.keys():
+    if expected.keys() - messages.keys():
         problems.append(Problem(where, "a file that has one is not listed"))
-    if told.keys() - expected.keys():
+    if messages.keys() - expected.keys():
         problems.append(Problem(where, "it lists one that no file has"))
-    if any(told[key] != expected[key] for key in told.keys() & expected.keys()):
+    if any(messages[key] != expected[key] for key in messages.keys() & expected.keys()):
         problems.append(Problem(where, "it lists one for another file"))
     return problems
 

@@ -35,7 +35,7 @@ def _check(volume: NtfsVolume, table: TablePass) -> list[Problem]:
     if attribute is None:
         return [Problem(_WHERE, "it has no stream of descriptors")]
     stream = read_stream(volume, attribute)
-    told: dict[int, bytes] = {}
+    stated: dict[int, bytes] = {}
     problems: list[Problem] = []
     position = 0
     for item in iter_descriptors(stream):
@@ -51,25 +51,25 @@ def _check(volume: NtfsVolume, table: TablePass) -> list[Problem]:
         copy = header.offset + layout.SDS_BLOCK_BYTES
         if stream[copy : copy + header.length] != whole:
             problems.append(Problem(_WHERE, f"the copy of {shown} is another"))
-        if header.id in told:
+        if header.id in stated:
             problems.append(Problem(_WHERE, f"{shown} is there twice"))
-        told[header.id] = header.raw
-    problems += _check_by_id(volume, told)
-    problems += _check_by_hash(volume, told)
+        stated[header.id] = header.raw
+    problems += _check_by_id(volume, stated)
+    problems += _check_by_hash(volume, stated)
     for number, item_ in table.nodes.items():
-        if item_.security_id and item_.security_id not in told:
+        if item_.security_id and item_.security_id not in stated:
             what = f"it has the security descriptor {item_.security_id}, which is not there"
             problems.append(Problem(f"record {number}", what))
     return problems
 
 
-def _check_by_id(volume: NtfsVolume, told: dict[int, bytes]) -> list[Problem]:
+def _check_by_id(volume: NtfsVolume, messages: dict[int, bytes]) -> list[Problem]:
     entries, problems = check_index(volume, load_node(volume, layout.SECURE), BY_ID_INDEX)
     found = {int.from_bytes(entry.key, "little"): entry.data[:20] for entry in entries}
-    return problems + _compare(BY_ID_INDEX, found, told)
+    return problems + _compare(BY_ID_INDEX, found, messages)
 
 
-def _check_by_hash(volume: NtfsVolume, told: dict[int, bytes]) -> list[Problem]:
+def _check_by_hash(volume: NtfsVolume, messages: dict[int, bytes]) -> list[Problem]:
     entries, problems = check_index(volume, load_node(volume, layout.SECURE), BY_HASH_INDEX)
     found = {}
     for entry in entries:
@@ -80,15 +80,15 @@ def _check_by_hash(volume: NtfsVolume, told: dict[int, bytes]) -> list[Problem]:
                 Problem(BY_HASH_INDEX, f"the entry of descriptor {key[1]} is another's")
             )
         found[key[1]] = entry.data[:20]
-    return problems + _compare(BY_HASH_INDEX, found, told)
+    return problems + _compare(BY_HASH_INDEX, found, messages)
 
 
-def _compare(where: str, found: dict[int, bytes], told: dict[int, bytes]) -> list[Problem]:
+def _compare(where: str, found: dict[int, bytes], messages: dict[int, bytes]) -> list[Problem]:
     problems = []
-    for number, header in told.items():
+    for number, header in messages.items():
         if found.get(number) != header:
             what = "has no entry" if number not in found else "has another entry"
             problems.append(Problem(where, f"the descriptor {number} {what}"))
-    for number in found.keys() - told.keys():
+    for number in found.keys() - messages.keys():
         problems.append(Problem(where, f"it names the descriptor {number}, which is not there"))
     return problems

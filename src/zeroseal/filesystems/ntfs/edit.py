@@ -132,7 +132,7 @@ class NtfsEditor(NameEditor):
         elif attribute.is_encrypted:
             raise self._unreadable(node, "is encrypted (EFS)")
         self._writer.set_value(found, attribute, content)
-        self._settle_flags(found)
+        self._update_flags(found)
         self._touch(found)
 
     def remove_stream(self, node: int, name: str) -> None:
@@ -146,7 +146,7 @@ class NtfsEditor(NameEditor):
         if attribute is None:
             raise RefusedError(f"record {node} of {self.volume.where} has no stream {name!r}")
         self._writer.drop_attribute(found, attribute)
-        self._settle_flags(found)
+        self._update_flags(found)
         self._touch(found)
 
     def zero_content(self, node: int, from_byte: int) -> None:
@@ -311,7 +311,7 @@ class NtfsEditor(NameEditor):
         for key in [key for key in self._indexes if key[0] == node.number]:
             del self._indexes[key]
 
-    def _settle_flags(self, node: Node) -> None:
+    def _update_flags(self, node: Node) -> None:
         """A file is compressed or sparse as long as one of its streams is."""
         value = self._standard(node)
         streams = node.all_of(layout.DATA)

@@ -78,13 +78,13 @@ def _count(volume: XfsVolume) -> int:
 
 def _check_totals(volume: XfsVolume, groups: list[GroupCheck]) -> Iterator[Problem]:
     superblock = volume.superblock
-    for name, told, counted in (
+    for name, text, counted in (
         ("inodes", superblock.inode_count, sum(group.inodes for group in groups)),
         ("free inodes", superblock.free_inodes, sum(group.free_inodes for group in groups)),
         ("free blocks", superblock.free_blocks, sum(group.spare_blocks for group in groups)),
     ):
-        if told != counted:
-            yield Problem("superblock", f"it counts {told} {name}, and there are {counted}")
+        if text != counted:
+            yield Problem("superblock", f"it counts {text} {name}, and there are {counted}")
 
 
 def _check_log(volume: XfsVolume) -> Iterator[Problem]:

@@ -52,7 +52,7 @@ class FolderPass:
         """Yields what is wrong with names and link counts."""
         root = self._volume.superblock.root_inode
         parents: dict[int, int] = {root: root}
-        told: dict[int, int] = {}
+        stated: dict[int, int] = {}
         for number in [n for n, kind in self._types.items() if kind == layout.MODE_FOLDER]:
             try:
                 parent, names, problems = self._read(number)
@@ -60,9 +60,9 @@ class FolderPass:
                 yield Problem(f"folder {number}", error.message)
                 continue
             yield from (Problem(f"folder {number}", what) for what in problems)
-            told[number] = parent
+            stated[number] = parent
             yield from self._check_names(number, names, parents)
-        for number, parent in told.items():
+        for number, parent in stated.items():
             if parents.get(number) != parent:
                 yield Problem(f"folder {number}", "what it says lies above it does not")
         yield from self._check_links(parents)
@@ -147,14 +147,14 @@ class FolderPass:
 
     def _check_best(self, raw: bytes, free: list[tuple[int, int]]) -> Iterator[str]:
         start = 48 if self._volume.has_crc else 4
-        told = [
+        messages = [
             (int.from_bytes(raw[at + 2 : at + 4], "big"), int.from_bytes(raw[at : at + 2], "big"))
             for at in range(start, start + 12, 4)
         ]
         lengths = sorted((length for length, _offset in free), reverse=True)[:3]
-        if [length for length, _offset in told] != [*lengths, 0, 0, 0][:3]:
+        if [length for length, _offset in messages] != [*lengths, 0, 0, 0][:3]:
             yield "a block does not say where its room is"
-        elif any(length and (length, offset) not in free for length, offset in told):
+        elif any(length and (length, offset) not in free for length, offset in messages):
             yield "a block says that there is room where there is none"
 
     def _check_leaves(
@@ -228,10 +228,10 @@ def _entries(raw: bytes) -> list[tuple[int, int]]:
 
 
 def _compare_bests(raw: bytes, bests: dict[int, int]) -> Iterator[str]:
-    told = {
+    stated = {
         at // 2: int.from_bytes(raw[at : at + 2], "big")
         for at in range(0, len(raw), 2)
         if raw[at : at + 2] != b"\xff\xff"
     }
-    if told != bests:
+    if stated != bests:
         yield "its index of free room is wrong"

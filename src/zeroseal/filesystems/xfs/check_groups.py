@@ -64,15 +64,15 @@ class GroupCheck:
                 fsblock = volume.fsblock(number, start & ~layout.REFCOUNT_COW)
                 self._claims.add_structure(fsblock, count, layout.OWN_COW)
         yield from self._found
-        for what, told, counted in (
+        for what, stated, counted in (
             ("free blocks", agf.free_blocks, sum(row[1] for row in self._free)),
             ("blocks of its longest free extent", agf.longest,
              max((row[1] for row in self._free), default=0)),
             ("inodes", self._agi.inode_count, self.inodes),
             ("free inodes", self._agi.free_count, self.free_inodes),
         ):  # fmt: skip
-            if told != counted:
-                yield self._problem(f"its header counts {told} {what}, and there are {counted}")
+            if stated != counted:
+                yield self._problem(f"its header counts {stated} {what}, and there are {counted}")
         if sorted(self._by_size) != self._free:
             yield self._problem("its two trees of free space differ")
         if self._open is not None:
@@ -88,9 +88,9 @@ class GroupCheck:
         rows = [tuple(row) for row in self._owners or []]
         if self._owners is not None:
             expected = joined(claims.owned[self._number])
-            told = joined([(row[0], row[1], row[2], row[3]) for row in rows])
-            if expected != told:
-                odd = sorted(set(expected) ^ set(told))[0]
+            stated = joined([(row[0], row[1], row[2], row[3]) for row in rows])
+            if expected != stated:
+                odd = sorted(set(expected) ^ set(stated))[0]
                 yield self._problem(f"its reverse mapping is wrong, first at block {odd[0]}")
         counted = claims.files[self._number]
         noted = np.ones(len(counted), np.uint32)

@@ -102,8 +102,8 @@ class InodePass:
             entries = leaf_entries(self._volume, slot.number, leaf.content)
             for index, entry in enumerate(entries):
                 place = start + index * 8
-                told = int.from_bytes(leaf.content[place : place + 4], "big")
+                stated = int.from_bytes(leaf.content[place : place + 4], "big")
                 name = leaf.content[entry.name_offset : entry.name_offset + entry.name_length]
-                if told < last or hash_name(name) != told:
+                if stated < last or hash_name(name) != stated:
                     yield Problem(f"inode {slot.number}", "its attributes are out of order")
-                last = told
+                last = stated

@@ -11,7 +11,7 @@ from zeroseal.guests.registry import values
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME, WindowsFacts, read_text
-from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.network import iter_interfaces
 
 _SERVICES = "SYSTEM\\CSn\\Services"
 _TEXTS = (
@@ -44,7 +44,7 @@ def read_windows_values(
         if fingerprint(line):
             yield IdentityValue("SSH host key", f"{line.split()[0]} {fingerprint(line)}")
     yield from _in_registry(registry)
-    for card in iter_cards(registry):
+    for card in iter_interfaces(registry):
         for address in card.addresses:
             yield IdentityValue("static address", address)
         if card.leased:

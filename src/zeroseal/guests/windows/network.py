@@ -18,7 +18,7 @@ REMOTE_PORTS = {"22": "SSH", "3389": "Remote Desktop", "5985": "WinRM", "5986": 
 
 
 @dataclass(frozen=True)
-class NetworkCard:
+class NetworkInterface:
     """A card's settings.
 
     Attributes:
@@ -48,7 +48,7 @@ class FirewallRule:
     profiles: tuple[str, ...]
 
 
-def iter_cards(registry: Registry) -> Iterator[NetworkCard]:
+def iter_interfaces(registry: Registry) -> Iterator[NetworkInterface]:
     """Yields the cards of all control sets."""
     for pattern in _CARDS:
         for found in registry.find(pattern):
@@ -60,7 +60,7 @@ def iter_cards(registry: Registry) -> Iterator[NetworkCard]:
                 item for item in addresses if isinstance(item, str) and item not in _NONE
             )
             leased = known.get("dhcpipaddress", "")
-            yield NetworkCard(
+            yield NetworkInterface(
                 file=found.file,
                 key=found.path,
                 addresses=() if known.get("enabledhcp") == 1 else static,

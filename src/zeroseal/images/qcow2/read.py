@@ -222,8 +222,8 @@ class Qcow2Image(Image):
                 self._l2_tables.clear()
                 self._bitmaps.clear()
                 return
-        told = ", ".join(item.name for item in found) or "none"
-        raise UsageError(f"{self.path} has no snapshot {name!r}; it has: {told}")
+        text = ", ".join(item.name for item in found) or "none"
+        raise UsageError(f"{self.path} has no snapshot {name!r}; it has: {text}")
 
     @property
     def file(self) -> ContainerFile:  # noqa: D102 - as in Image

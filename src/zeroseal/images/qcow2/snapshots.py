@@ -88,8 +88,8 @@ def _get(image: WritableQcow2, name: str) -> Snapshot:
     for item in read_snapshots(image.file, image.header):
         if name in (item.name, item.id):
             return item
-    told = ", ".join(image.snapshots) or "none"
-    raise UsageError(f"{image.path} has no snapshot {name!r}; it has: {told}")
+    text = ", ".join(image.snapshots) or "none"
+    raise UsageError(f"{image.path} has no snapshot {name!r}; it has: {text}")
 
 
 def _count(image: WritableQcow2, l1: array[int], difference: int) -> None:

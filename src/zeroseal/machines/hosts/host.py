@@ -33,7 +33,7 @@ class Run:
     """What a start or stop did, as sentences; ``is_simulated`` where nothing was run."""
 
     machine: YardMachine
-    told: tuple[str, ...]
+    messages: tuple[str, ...]
     is_simulated: bool
 
 

@@ -64,7 +64,7 @@ class SimulatedHost:
             machine.state, running=True, boots=machine.state.boots + 1, address=life.address
         )
         self.yard.set_state(name, state)
-        return Run(self.yard.get(name), tuple(life.told), is_simulated=True)
+        return Run(self.yard.get(name), tuple(life.messages), is_simulated=True)
 
     def stop(
         self, machine: YardMachine, within_seconds: int = 0, progress: Progress = quiet
@@ -73,16 +73,16 @@ class SimulatedHost:
         name = machine.definition.name
         if not machine.state.running:
             raise RefusedError(f"{name} is not running")
-        told = []
+        messages = []
         if "never-off" in self.settings.faults:
-            told.append(f"it did not shut down within {within_seconds} s: its power was cut")
+            messages.append(f"it did not shut down within {within_seconds} s: its power was cut")
         else:
             self.live(machine, lambda life: life.stop())
         self.yard.set_state(name, replace(machine.state, running=False, address=""))
         comes_again = machine.definition.restart != "never" or "restarts" in self.settings.faults
-        if comes_again and not told:
-            told.append("the host started it again after its shutdown, and it was held")
-        return Run(self.yard.get(name), tuple(told), is_simulated=True)
+        if comes_again and not messages:
+            messages.append("the host started it again after its shutdown, and it was held")
+        return Run(self.yard.get(name), tuple(messages), is_simulated=True)
 
     def cut_power(self, machine: YardMachine) -> None:
         """Ends it at once."""

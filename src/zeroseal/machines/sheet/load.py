@@ -84,12 +84,12 @@ class _Sources:
 
     def place(self, path: KeyPath) -> tuple[int, str]:
         """(how many parts of a key are written somewhere, where, as ``FILE, line N``)."""
-        best, told = 0, ""
+        best, messages = 0, ""
         for name, lines in self.lines:
             known, line = line_of(lines, path)
             if known >= best and known:
-                best, told = known, f"{name}, line {line}" if line else name
-        return best, told or self.lines[0][0]
+                best, messages = known, f"{name}, line {line}" if line else name
+        return best, messages or self.lines[0][0]
 
 
 def load_sheet(path: Path, wishes: Wishes = Wishes()) -> LoadedSheet:
@@ -227,13 +227,13 @@ def _validate(
     try:
         return convert(document, BuildSheet)
     except WrongValueError as error:
-        known, told = sources.place((_VARIANT, variant, *error.path))
+        known, messages = sources.place((_VARIANT, variant, *error.path))
         if known <= len((_VARIANT, variant)):  # the variant says nothing of this key
-            _known, told = sources.place(error.path)
+            _known, messages = sources.place(error.path)
         key = error.key or "the whole sheet"
         hint = "; see docs/build-sheet.md" if error.is_form else ""
         raise UsageError(
-            secrets.redact(f"{told}: {key} is wrong: {error.reason}{hint}"),
+            secrets.redact(f"{messages}: {key} is wrong: {error.reason}{hint}"),
             file=str(path),
             key=key,
         ) from None

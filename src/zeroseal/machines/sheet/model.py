@@ -52,7 +52,7 @@ class NumberRange(Table, frozen=True):
     digits: Annotated[int, Meta(ge=1, le=6)] = 2
 
 
-class NetworkCard(Table, frozen=True):
+class NetworkTable(Table, frozen=True):
     """The machine's one network card; ``vlan`` 0 is none."""
 
     mac: Annotated[str, Meta(pattern=MAC_PATTERN + r"|^\Z")] = ""
@@ -79,7 +79,7 @@ class MachineSettings(Table, frozen=True):
     boot_order: tuple[Literal["disk", "medium", "network"], ...] = ("disk",)
     serial_console: bool = True
     display: Literal["none", "vga", "virtio"] = "none"
-    network: NetworkCard = NetworkCard()
+    network: NetworkTable = NetworkTable()
     devices: tuple[Literal["sound", "usb", "tablet", "floppy", "tpm", "watchdog"], ...] = ()
     restart: Literal["never", "after-shutdown"] = "never"
 

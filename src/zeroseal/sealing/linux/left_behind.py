@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
+from zeroseal.counts import counted, some_of
 from zeroseal.guests.guest import Mount
 from zeroseal.guests.linux.accounts import Account
 from zeroseal.sealing.linux.projected import ProjectedLinux
-from zeroseal.sealing.some_of import some_of
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ def describe(projected: ProjectedLinux) -> Iterator[str]:
     for item in find_files(projected):
         one = len(item.paths) == 1
         yield (
-            f"{len(item.paths)} file{'' if one else 's'} ({size_text(item.size_bytes)}) of "
+            f"{counted(len(item.paths), 'file')} ({size_text(item.size_bytes)}) of "
             f"{item.account.name} outside of its home stay{'s' if one else ''}, and the next "
             f"account with the number {item.account.uid} will own {'it' if one else 'them'}: "
             f"{some_of(list(item.paths))}."
@@ -56,15 +56,15 @@ def describe(projected: ProjectedLinux) -> Iterator[str]:
 def _find(projected: ProjectedLinux, in_acls: bool) -> list[LeftBehind]:
     if projected.context.accounts_stay:
         return []
-    doomed = {account.uid: account for account in projected.context.accounts_to_remove}
-    found: dict[int, list[tuple[str, int]]] = {uid: [] for uid in doomed}
+    to_remove = {account.uid: account for account in projected.context.accounts_to_remove}
+    found: dict[int, list[tuple[str, int]]] = {uid: [] for uid in to_remove}
     for mount in projected.guest.mounts:
-        nodes = mount.driver.find_owned(mount.tree, doomed, in_acls) if doomed else {}
+        nodes = mount.driver.find_owned(mount.tree, to_remove, in_acls) if to_remove else {}
         for uid, path, size in _iter_named(projected, mount, nodes) if nodes else ():
             found[uid].append((path, size))
     return [
         LeftBehind(
-            doomed[uid], tuple(path for path, _size in files), sum(size for _path, size in files)
+            to_remove[uid], tuple(path for path, _size in files), sum(size for _path, size in files)
         )
         for uid, files in found.items()
         if files

@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.store import MemoryStore
+from zeroseal.counts import counted, some_of
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.kernels import default_kernel, newest_first
 from zeroseal.guests.linux.packages import pending_updates, read_packages
@@ -22,7 +23,6 @@ from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.places import LVM_METADATA
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.remark import Remark
-from zeroseal.sealing.some_of import some_of
 from zeroseal.traces.linux.histories import histories_of
 from zeroseal.traces.linux.initramfs import iter_sealed_boot_images
 from zeroseal.traces.linux.swap_files import HEADER_BYTES, iter_swap_files
@@ -185,7 +185,7 @@ def _updates(guest: Guest) -> Iterator[Remark]:
     if pending.names:
         count = len(pending.names)
         text = (
-            f"{count} package{'' if count == 1 else 's'} could be newer by the package lists of "
+            f"{counted(count, 'package')} could be newer by the package lists of "
             f"{day}: {some_of(pending.names)}."
         )
     else:

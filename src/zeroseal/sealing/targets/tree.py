@@ -14,6 +14,7 @@ from typing import BinaryIO, cast
 
 from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.search import Searcher
+from zeroseal.counts import some_of
 from zeroseal.errors import NotProvenError, UsageError, environment_error
 from zeroseal.filesystems.plain.folder import FolderSource
 from zeroseal.filesystems.plain.tar import TarSource
@@ -38,7 +39,6 @@ from zeroseal.sealing.proof import Proof
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.residue import Residue, not_allowed
 from zeroseal.sealing.searched_value import ValueSet
-from zeroseal.sealing.some_of import some_of
 from zeroseal.sealing.tree_image import (
     TreeImage,
     digest_file,
@@ -79,7 +79,7 @@ class SealedTree(Target[SealResult]):
 def plan_tree(path: Path, policy: Policy, progress: Progress = quiet) -> PlannedSeal:
     """Plans the seal of a folder or a tar archive; writes nothing."""
     with inspected_tree(path) as inspection:
-        return plan_inspected(inspection, inspection.settle(policy), progress)
+        return plan_inspected(inspection, inspection.fit_policy(policy), progress)
 
 
 class _TreeBench(Bench[SealResult]):

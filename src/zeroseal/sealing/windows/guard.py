@@ -8,7 +8,7 @@ file.
 from __future__ import annotations
 
 from zeroseal.guests.windows.identity import FirstStart
-from zeroseal.guests.windows.network import REMOTE_PORTS, iter_cards, read_entrances
+from zeroseal.guests.windows.network import REMOTE_PORTS, iter_interfaces, read_entrances
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.windows.projected import ProjectedWindows
@@ -69,7 +69,7 @@ def _login(projected: ProjectedWindows, windows: WindowsContext) -> str:
 def _network(
     projected: ProjectedWindows, windows: WindowsContext, services: WindowsServices
 ) -> str:
-    static = [card for card in iter_cards(windows.registry) if card.addresses]
+    static = [card for card in iter_interfaces(windows.registry) if card.addresses]
     if static and not projected.policy.asks_dhcp:
         return f"Network: the static address {static[0].addresses[0]} stays."
     if services.is_enabled(_DHCP_SERVICE):

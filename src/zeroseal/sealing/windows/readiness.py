@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from zeroseal.counts import counted, some_of
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.read import NtfsTree
@@ -14,13 +15,12 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
 from zeroseal.guests.windows.answer_files import iter_answer_files
 from zeroseal.guests.windows.identity import CURRENT, FirstStart, read_number, read_text
-from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.network import iter_interfaces
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import CONSTANT_DOMAINS, MachineSid, iter_machine_sids
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.sealing.remark import Remark
-from zeroseal.sealing.some_of import some_of
 from zeroseal.sealing.windows.projected import ProjectedWindows
 from zeroseal.traces.windows.context import WindowsContext
 
@@ -109,8 +109,8 @@ def _first_start(projected: ProjectedWindows, windows: WindowsContext) -> Iterat
         )
     if windows.reissues_sid and not issued and start is FirstStart.PLAIN:
         broken = list(_broken_by_reissue(projected, windows))
-        told = "; ".join(broken) if broken else "nothing that was found here"
-        yield Remark("broken-by-reissue", f"What a new security identifier breaks: {told}.")
+        text = "; ".join(broken) if broken else "nothing that was found here"
+        yield Remark("broken-by-reissue", f"What a new security identifier breaks: {text}.")
     if start is FirstStart.PLAIN and (issued or windows.reissues_sid):
         yield Remark(
             "broken-by-reissue",
@@ -216,18 +216,18 @@ def _pending(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[R
 
 def _addresses(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     policy = projected.policy
-    told = set()
-    for card in iter_cards(windows.registry):
+    stated = set()
+    for card in iter_interfaces(windows.registry):
         stays = card.addresses and not policy.asks_dhcp and not policy.allows_static_address
-        if stays and card.addresses not in told:
-            told.add(card.addresses)
+        if stays and card.addresses not in stated:
+            stated.add(card.addresses)
             yield Remark(
                 "static-address",
                 f"A network card has the static address {', '.join(card.addresses)}, which every "
                 "clone would take: use --to-dhcp to have clones ask for one, or "
                 "--allow-static-address.",
             )
-    cards = {card.key.rpartition("\\")[2].lower() for card in iter_cards(windows.registry)}
+    cards = {card.key.rpartition("\\")[2].lower() for card in iter_interfaces(windows.registry)}
     if cards:
         guids = (
             "the GUID of a network card stays"
@@ -250,7 +250,7 @@ def _accounts(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[
     if start.makes_identity:
         for file in iter_answer_files(projected.guest):
             if file.is_cached and file.passwords:
-                count = f"{file.passwords} password{'' if file.passwords == 1 else 's'}"
+                count = counted(file.passwords, "password")
                 yield Remark(
                     "answer-passwords",
                     f"{file.path} stays, because the next start reads it, and holds {count}: "

@@ -12,7 +12,7 @@ from zeroseal.guests.registry.hive import Hive, Value, upper
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.accounts import nt_hash_of
 from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME
-from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.network import iter_interfaces
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.sealing.inspection import Inspection
@@ -92,7 +92,7 @@ def _of_network(context: WindowsContext, policy: Policy) -> Iterator[SearchedVal
             if len(value.data) >= _LEAST_DHCP_ID:
                 yield SearchedValue("DHCP unique identifier", (Needle(0, value.data),))
     if policy.treats_id("wire.windows-leases"):
-        addresses = {card.leased for card in iter_cards(context.registry)} - {""}
+        addresses = {card.leased for card in iter_interfaces(context.registry)} - {""}
         for address in sorted(addresses):
             if len(address) >= MIN_BYTES:
                 word = text_needle(address)._replace(whole_word=True)

@@ -94,8 +94,8 @@ def load_clone_sheet(
         sheet = convert(secrets.fill(document, ""), CloneSheet)
     except WrongValueError as error:
         key = error.key or "the whole sheet"
-        told = f"{path}{line_for(error.path)}: {key} is wrong: {_reason(error)}"
-        raise UsageError(secrets.redact(told), file=str(path), key=key) from None
+        message = f"{path}{line_for(error.path)}: {key} is wrong: {_reason(error)}"
+        raise UsageError(secrets.redact(message), file=str(path), key=key) from None
     wishes = [wish_of(row, path.parent, path) for row in sheet.clone]
     _check_different(wishes, path)
     return LoadedCloneSheet(path, sheet.template, tuple(wishes))

@@ -9,6 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from zeroseal.counts import counted, some_of
 from zeroseal.documents import convert
 from zeroseal.errors import (
     DamagedError,
@@ -31,6 +32,7 @@ from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
 from zeroseal.templates.abilities import read_abilities
 from zeroseal.templates.shelf.catalogue import Catalogue, Row
+from zeroseal.templates.shelf.clone_links import Hold, ShelfClone, clones_of
 from zeroseal.templates.shelf.entry import (
     ShelfEntry,
     Template,
@@ -38,7 +40,6 @@ from zeroseal.templates.shelf.entry import (
     check_tag,
     write_entry,
 )
-from zeroseal.templates.shelf.hangers import Hold, ShelfClone, clones_of
 
 CURRENT, PREVIOUS, RETIRED = "current", "previous", "retired"
 STATES = (CURRENT, PREVIOUS, RETIRED)
@@ -217,11 +218,11 @@ class Shelf:
         with self.catalogue.locked():
             _check_there(template)
             check_lets_go(template, despite)
-            doomed = template.folder.with_name(f".{template.folder.name}.removed")
+            removed = template.folder.with_name(f".{template.folder.name}.removed")
             try:
-                shutil.rmtree(doomed, ignore_errors=True)
-                template.folder.rename(doomed)  # at once, whatever comes next
-                shutil.rmtree(doomed)
+                shutil.rmtree(removed, ignore_errors=True)
+                template.folder.rename(removed)  # at once, whatever comes next
+                shutil.rmtree(removed)
                 with suppress(OSError):
                     template.folder.parent.rmdir()
             except OSError as error:
@@ -289,21 +290,19 @@ def check_lets_go(template: Template, despite: Iterable[str]) -> None:
     left = [item for item in hanging if not {item.noted.name, item.noted.uuid} & named]
     if left:
         raise RefusedError(
-            f"{template.entry.title} is needed by {told_clones(left)}: make them whole with "
+            f"{template.entry.title} is needed by {name_clones(left)}: make them whole with "
             "zeroseal clone --make-full, forget those that are gone with zeroseal shelf forget, "
             "or name every one of them with --despite"
         )
 
 
-def told_clones(clones: list[ShelfClone]) -> str:
+def name_clones(clones: list[ShelfClone]) -> str:
     """Clones that hang on a template, in a sentence."""
-    count = len(clones)
-    names = ", ".join(
+    names = [
         item.noted.name + (" (not seen from here)" if item.hold is Hold.ELSEWHERE else "")
-        for item in clones[:_MOST_TOLD]
-    )
-    more = f" and {count - _MOST_TOLD} more" if count > _MOST_TOLD else ""
-    return f"{count} linked clone{'' if count == 1 else 's'}: {names}{more}"
+        for item in clones
+    ]
+    return f"{counted(len(clones), 'linked clone')}: {some_of(names, _MOST_TOLD)}"
 
 
 def _with_states(rows: list[Row]) -> list[Template]:

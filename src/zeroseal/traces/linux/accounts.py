@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from zeroseal.counts import counted, some_of
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import Account, find_account
 from zeroseal.traces.changes import RemovePath, TextChange
@@ -132,7 +133,7 @@ class Accounts(Finder[LinuxContext]):
             path = f"/etc/{name}"
             change = DropAccounts(path, names, own_groups)
             if change.applies_to(guest):
-                yield change, f"{len(names)} account{'s' if len(names) != 1 else ''}"
+                yield change, counted(len(names), "account")
 
 
 def _find_rights(names: tuple[str, ...], guest: Guest) -> Iterator[Found]:
@@ -157,9 +158,7 @@ def _settings_in(guest: Guest, home: str) -> str:
     names = guest.list_names(home)
     if not names:
         return "; empty"
-    told = ", ".join(names[:_NAMED_SETTINGS])
-    rest = len(names) - _NAMED_SETTINGS
-    return f"; holds {told}" + (f" and {rest} more" if rest > 0 else "")
+    return f"; holds {some_of(names, _NAMED_SETTINGS)}"
 
 
 def _is_shared(account: Account, context: LinuxContext) -> bool:

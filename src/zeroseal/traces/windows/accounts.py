@@ -75,8 +75,8 @@ class WindowsAccounts(Finder[WindowsContext]):
         machine = context.identity.sid
         sids = []
         for account in context.accounts_to_remove:
-            told = f"account {account.name}, number {account.rid}"
-            yield DropWindowsAccount.of(machine, account), told
+            text = f"account {account.name}, number {account.rid}"
+            yield DropWindowsAccount.of(machine, account), text
             sids.append(f"{machine}-{account.rid}")
         for profile in context.profiles_to_remove:
             if profile.has_own_folder and guest.is_file(f"{profile.folder}/{_HIVE}"):

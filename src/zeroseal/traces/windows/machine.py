@@ -7,6 +7,7 @@ import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from zeroseal.counts import counted
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
 from zeroseal.guests.registry.edit import HiveEditor
@@ -21,7 +22,7 @@ from zeroseal.guests.windows.identity import (
     FirstStart,
     read_text,
 )
-from zeroseal.guests.windows.network import iter_cards
+from zeroseal.guests.windows.network import iter_interfaces
 from zeroseal.guests.windows.policy import POLICY_NAME, policy_text, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, is_marked, mark
@@ -193,7 +194,7 @@ class CardAddresses(Finder[WindowsContext]):
     def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
         if not context.asks_dhcp:
             return
-        for card in iter_cards(context.registry):
+        for card in iter_interfaces(context.registry):
             if not card.addresses:
                 continue
             evidence = f"{', '.join(card.addresses)} becomes DHCP"
@@ -216,10 +217,10 @@ class HiveRemains(Finder[WindowsContext]):
             logs = sum(_holds_something(guest, log) for log in logs_of(guest, path))
             hive = context.registry.hive(path)
             stale = count_stale(hive) if hive else 0
-            told = [f"{stale} stale bytes"] if stale else []
-            told += [f"{logs} transaction log{'' if logs == 1 else 's'}"] if logs else []
-            if told:
-                yield CleanHive(path), ", ".join(told)
+            evidence = [f"{stale} stale bytes"] if stale else []
+            evidence += [counted(logs, "transaction log")] if logs else []
+            if evidence:
+                yield CleanHive(path), ", ".join(evidence)
 
 
 def _holds_something(guest: Guest, path: str) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
+from zeroseal.counts import counted
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.eventlogs.log import read_log
 from zeroseal.guests.guest import Guest
@@ -224,7 +225,7 @@ def _is_named(name: str, names: tuple[str, ...], excepted: tuple[str, ...]) -> b
 
 
 def _holds(subkeys: int) -> str:
-    return f"{subkeys} key{'' if subkeys == 1 else 's'} in it" if subkeys else ""
+    return f"{counted(subkeys, 'key')} in it" if subkeys else ""
 
 
 def _log_evidence(path: str, guest: Guest) -> str:
@@ -232,5 +233,5 @@ def _log_evidence(path: str, guest: Guest) -> str:
         facts = read_log(guest.read_file(path), path)
     except ZeroSealError:
         return "cannot be read as a log"
-    count = f"{facts.records} record{'' if facts.records == 1 else 's'}"
+    count = counted(facts.records, "record")
     return f"{count}, of {', '.join(facts.computers)}" if facts.computers else count

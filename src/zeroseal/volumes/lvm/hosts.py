@@ -66,11 +66,11 @@ def _text_patches(
     """
     offset, area_bytes = area
     raw, location = _location(store, offset)
-    padded, written, told = new.ljust(len(old), b"\0"), 0, stale_bytes
+    padded, written, messages = new.ljust(len(old), b"\0"), 0, stale_bytes
     for start, length in text_ranges(location, area_bytes):
         piece = padded[written : written + length]
-        yield Patch(offset + start, length, _WHAT, piece, told)
-        written, told = written + length, 0
+        yield Patch(offset + start, length, _WHAT, piece, messages)
+        written, messages = written + length, 0
     location.length, location.crc = len(new), layout.crc_of(new)
     at = AreaHeader.SIZE
     raw[at : at + TextLocation.SIZE] = location.build()

@@ -201,7 +201,7 @@ def _parse_answer(line: bytes) -> Any:
     except ValueError as error:
         raise GuestError("the guest agent does not answer sensibly") from error
     if not isinstance(answer, dict) or "error" in answer:
-        told = answer.get("error", {}) if isinstance(answer, dict) else {}
-        reason = told.get("desc", "no reason") if isinstance(told, dict) else "no reason"
+        problem = answer.get("error", {}) if isinstance(answer, dict) else {}
+        reason = problem.get("desc", "no reason") if isinstance(problem, dict) else "no reason"
         raise GuestError(f"the guest agent refuses: {reason}")
     return answer.get("return")

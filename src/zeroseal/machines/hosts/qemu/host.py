@@ -124,8 +124,8 @@ class QemuHost:
             self.cut_power(self.yard.get(definition.name))
             raise
         kind = "with KVM" if wiring.accelerated else "without KVM: it is slow"
-        told = (f"QEMU runs it {kind}", f"its SSH port is {port} on 127.0.0.1")
-        return Run(self.yard.get(definition.name), told, is_simulated=False)
+        messages = (f"QEMU runs it {kind}", f"its SSH port is {port} on 127.0.0.1")
+        return Run(self.yard.get(definition.name), messages, is_simulated=False)
 
     def stop(self, machine: YardMachine, within_seconds: int, progress: Progress = quiet) -> Run:
         """Presses the power button and waits; see ``Host.stop``."""
@@ -133,12 +133,12 @@ class QemuHost:
         if not self.is_running(machine):
             self._forget(machine)
             raise RefusedError(f"{name} is not running")
-        told = self._shut_down(machine, within_seconds, progress)
+        messages = self._shut_down(machine, within_seconds, progress)
         if not self._await_exit(machine.state.pid, _EXIT_SECONDS):
             self.cut_power(machine)
-            told.append("QEMU did not end by itself and was ended")
+            messages.append("QEMU did not end by itself and was ended")
         self._forget(machine)
-        return Run(self.yard.get(name), tuple(told), is_simulated=False)
+        return Run(self.yard.get(name), tuple(messages), is_simulated=False)
 
     def wait_until_off(
         self, machine: YardMachine, within_seconds: int, progress: Progress, stage: str
@@ -252,7 +252,7 @@ class QemuHost:
     def _shut_down(
         self, machine: YardMachine, within_seconds: int, progress: Progress
     ) -> list[str]:
-        told: list[str] = []
+        messages: list[str] = []
         began, pressed = time.monotonic(), -_PRESS_AGAIN_SECONDS
         try:
             with Monitor(machine.folder, QMP_SOCKET) as monitor:
@@ -267,13 +267,17 @@ class QemuHost:
                     progress(Step("shutting down", int(waited), 0, "s", line))
                     if event and event[0] == "SHUTDOWN":
                         if event[1].get("reason") == "guest-reset":
-                            told.append("it tried to start again after its shutdown, and was held")
-                        return told
+                            messages.append(
+                                "it tried to start again after its shutdown, and was held"
+                            )
+                        return messages
                 monitor.execute("quit")
-                told.append(f"it did not shut down within {within_seconds} s: its power was cut")
+                messages.append(
+                    f"it did not shut down within {within_seconds} s: its power was cut"
+                )
         except UnfinishedError:
             pass  # it went away while we spoke: it is off
-        return told
+        return messages
 
     def addresses(self, machine: YardMachine) -> list[str]:
         """What the guest agent says, where it answers at once; see ``Host.addresses``."""

@@ -84,12 +84,6 @@ def table(console: Console, titles: tuple[str, ...], rows: list[tuple[str, ...]]
     console.print(Padding(grid, (0, 0, 0, 2), expand=False))
 
 
-def listed(texts: list[str], most: int = 6) -> str:
-    """Texts in a sentence, the first few of many."""
-    more = f" and {len(texts) - most} more" if len(texts) > most else ""
-    return ", ".join(texts[:most]) + more
-
-
 def next_step(console: Console, sentence: str, command: str) -> None:
     """What to do next, with the command to copy."""
     console.print()

@@ -16,10 +16,10 @@ from zeroseal.errors import DamagedError, UsageError, environment_error
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.output import OutputFile
 from zeroseal.progress import Progress, Step, quiet
+from zeroseal.sealing.export import ExportRequest, export_image
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.signing import TrustedKey
-from zeroseal.templates.export import ExportRequest, export_image
 from zeroseal.templates.shelf.entry import (
     ENTRY_FILE,
     ShelfEntry,
@@ -67,7 +67,7 @@ def pack_template(
     return output
 
 
-def is_parcel(path: Path) -> bool:
+def is_bundle(path: Path) -> bool:
     """Whether a file is one that ``pack_template`` wrote."""
     try:
         with tarfile.open(path, "r:") as archive:
