@@ -46,7 +46,7 @@ class CountedFile(Store):
 
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:
         """See ``Store``."""
-        yield Extent(offset_bytes, length, False)
+        yield Extent(offset_bytes, length, is_zero=False)
 
 
 def make(keys: int, values: int, size: int) -> bytes:

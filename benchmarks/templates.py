@@ -55,7 +55,7 @@ def main() -> None:
 
     linked = seconds(lambda n: run(*ZEROSEAL, "clone", "a", "--name", f"l-{n}", "--linked", *at))
     print(f"linked clone / start of the tool: {linked / start:.2f}")
-    by_cp, flushed = seconds(lambda n: cp(n, False)), seconds(lambda n: cp(n, True))
+    by_cp, flushed = seconds(lambda n: cp(n, flushed=False)), seconds(lambda n: cp(n, flushed=True))
     made = seconds(full)
     print(f"full clone / cp: {made / by_cp:.2f}; / cp with a flush, as ours has: ", end="")
     print(f"{made / flushed:.2f}; without our start: {(made - start) / flushed:.2f}")

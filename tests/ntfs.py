@@ -188,7 +188,16 @@ def add_change_journal(editor: NtfsEditor, content: bytes, hole_clusters: int = 
     unit = editor.volume.cluster_bytes
     taken = editor._writer.clusters.take(16)
     runs, size = [Run(HOLE, hole_clusters), *taken], (hole_clusters + 16) * unit
-    journal = Attribute(layout.DATA, "$J", layout.SPARSE, None, False, runs, size, size)
+    journal = Attribute(
+        layout.DATA,
+        "$J",
+        layout.SPARSE,
+        None,
+        is_indexed=False,
+        runs=runs,
+        size=size,
+        initialized=size,
+    )
     limits = (1 << 25).to_bytes(8, "little") + (1 << 23).to_bytes(8, "little") + bytes(16)
     node.attributes += [journal, Attribute(layout.DATA, "$Max", value=limits)]
     editor._link(layout.EXTEND, b"$UsnJrnl", node)

@@ -44,11 +44,11 @@ class FileStore(Store):
             except OSError:
                 data = end
             if data > position:
-                yield Extent(position, data - position, True)
+                yield Extent(position, data - position, is_zero=True)
             position = data
             if position < end:
                 hole = min(end, os.lseek(self._descriptor, position, os.SEEK_HOLE))
-                yield Extent(position, hole - position, False)
+                yield Extent(position, hole - position, is_zero=False)
                 position = hole
 
     def close(self) -> None:

@@ -123,12 +123,12 @@ def test_bitmaps_count_and_fill_like_lists(bits: list[bool], span: tuple[int, in
         fill_bits(bitmap, number, 1, bit)
     start = min(span[0], len(bits))
     length = min(span[1], len(bits) - start)
-    fill_bits(bitmap, start, length, True)
+    fill_bits(bitmap, start, length, value=True)
     bits[start : start + length] = [True] * length
     assert count_set(bitmap, len(bits)) == sum(bits)
     covered = [
         n
-        for first, count in find_runs(bitmap, len(bits), True)
+        for first, count in find_runs(bitmap, len(bits), value=True)
         for n in range(first, first + count)
     ]
     assert covered == [number for number, bit in enumerate(bits) if bit]

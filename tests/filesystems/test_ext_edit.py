@@ -120,7 +120,7 @@ class Model:
 
     def change_tree(self, kind: float) -> None:
         editor, chance = self.editor, self.chance
-        path = self.new_path(False)
+        path = self.new_path(crowded=False)
         above = self.folders[path[:-1]]
         if kind < 0.55:
             self.folders[path] = editor.create_folder(above, path[-1], 0o750)
@@ -222,7 +222,7 @@ def test_a_kernel_reads_and_empties_what_we_wrote(tmp_path: Path) -> None:
     staged = StagedStore(open_image(path))
     model = Model(ExtEditor(staged, NOW), random.Random(99))
     for _ in range(120):
-        model.step(False)
+        model.step(crowded=False)
     model.editor.finish()
     commit(staged, path)
     with mounted(tmp_path / "mnt", "-o", "loop", path) as point:

@@ -115,8 +115,8 @@ def test_leaves_of_an_index_that_became_empty_are_sound(tmp_path: Path, options:
 
 
 def test_an_index_splits_names_of_one_hash_with_the_collision_bit() -> None:
-    shape = FolderShape(1024, True, 7)
-    settings = HashSettings(HALF_MD4, False, (1, 2, 3, 4))
+    shape = FolderShape(1024, has_types=True, own_seed=7)
+    settings = HashSettings(HALF_MD4, unsigned=False, seed=(1, 2, 3, 4))
     names = [Name(b"%d" % number, 12, 1) for number in range(300)]
     blocks = build_index(names, 11, 2, settings, shape)
     assert len(blocks) > 5

@@ -120,11 +120,11 @@ def bitmap_bit(damage: Damage, number: int, kind: int, bit: int, value: bool) ->
 
 def free_cluster(damage: Damage) -> None:
     run = damage.tree.get_node(damage.number(FILE)).attributes[2].runs[0]
-    bitmap_bit(damage, layout.BITMAP, layout.DATA, run.lcn, False)
+    bitmap_bit(damage, layout.BITMAP, layout.DATA, run.lcn, value=False)
 
 
 def lost_cluster(damage: Damage) -> None:
-    bitmap_bit(damage, layout.BITMAP, layout.DATA, damage.volume.cluster_count - 9, True)
+    bitmap_bit(damage, layout.BITMAP, layout.DATA, damage.volume.cluster_count - 9, value=True)
 
 
 def shared_cluster(damage: Damage) -> None:
@@ -136,12 +136,12 @@ def shared_cluster(damage: Damage) -> None:
 
 
 def free_record(damage: Damage) -> None:
-    bitmap_bit(damage, layout.MFT, layout.BITMAP_ATTRIBUTE, damage.number(FILE), False)
+    bitmap_bit(damage, layout.MFT, layout.BITMAP_ATTRIBUTE, damage.number(FILE), value=False)
 
 
 def lost_record(damage: Damage) -> None:
     count = damage.volume.record_count
-    bitmap_bit(damage, layout.MFT, layout.BITMAP_ATTRIBUTE, count - 1, True)
+    bitmap_bit(damage, layout.MFT, layout.BITMAP_ATTRIBUTE, count - 1, value=True)
 
 
 def swapped_entries(damage: Damage) -> None:

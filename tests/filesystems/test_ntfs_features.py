@@ -334,7 +334,7 @@ def test_files_that_the_overlay_compressed_are_read(tmp_path: Path) -> None:
     volume = make_ntfs(tmp_path / "v")
     content = b"12345678" * 1024 + bytes(range(256)) * 16 + b"saltmars" * 700
     chunks = [content[start : start + 4096] for start in range(0, len(content), 4096)]
-    packed = [min(chunk, pack_plainly(chunk, True), key=len) for chunk in chunks]
+    packed = [min(chunk, pack_plainly(chunk, matches=True), key=len) for chunk in chunks]
     assert [len(piece) < 4096 for piece in packed] == [True, True, False, True, True]
     ends, total = b"", 0
     for piece in packed[:-1]:

@@ -53,8 +53,12 @@ def _log(*chunks: list[bytes], flags: int = 0) -> bytes:
 
 
 def _sample() -> bytes:
-    one = [_record(1, "quay-ferry", True), _record(2, "quay-ferry", False), _record(3, None, False)]
-    return _log(one, [_record(4, "QUAY-7", True)], flags=1)
+    one = [
+        _record(1, "quay-ferry", first=True),
+        _record(2, "quay-ferry", first=False),
+        _record(3, None, first=False),
+    ]
+    return _log(one, [_record(4, "QUAY-7", first=True)], flags=1)
 
 
 @pytest.mark.parametrize("minor", [1, 2])
@@ -75,7 +79,7 @@ def test_an_empty_log_is_sound_for_others(tmp_path: Path, minor: int) -> None:
         assert chunk.next_record_offset() == 512
         assert list(chunk.records()) == []
         assert header.next_record_number() == 1
-    assert read_log(path.read_bytes()) == LogFacts(0, (), False)
+    assert read_log(path.read_bytes()) == LogFacts(0, (), is_dirty=False)
 
 
 @pytest.mark.parametrize("minor", [1, 2])
@@ -93,8 +97,8 @@ def test_a_second_reader_finds_nothing_wrong(tmp_path: Path, minor: int) -> None
 
 
 def test_records_and_computers_are_told() -> None:
-    assert read_log(_sample()) == LogFacts(4, ("quay-ferry", "QUAY-7"), True)
-    assert read_log(_log([_record(1, None, False)])) == LogFacts(1, (), False)
+    assert read_log(_sample()) == LogFacts(4, ("quay-ferry", "QUAY-7"), is_dirty=True)
+    assert read_log(_log([_record(1, None, first=False)])) == LogFacts(1, (), is_dirty=False)
 
 
 def test_the_sample_is_one_that_others_read(tmp_path: Path) -> None:

@@ -127,7 +127,7 @@ def test_an_external_data_file_is_read(tmp_path: Path, raw_data: str) -> None:
         open_image(path)
 
 
-@pytest.mark.parametrize("spec", [*SPECS, ContainerSpec("vmdk", True)], ids=name_of)
+@pytest.mark.parametrize("spec", [*SPECS, ContainerSpec("vmdk", compress=True)], ids=name_of)
 def test_what_we_make_and_change_qemu_reads_identically(
     tmp_path: Path, spec: ContainerSpec
 ) -> None:
@@ -448,7 +448,7 @@ def test_an_extent_in_another_folder_is_not_opened(tmp_path: Path) -> None:
         open_image(tmp_path / "a.vmdk")
 
 
-@pytest.mark.parametrize("spec", [*SPECS[1:], ContainerSpec("vmdk", True)], ids=name_of)
+@pytest.mark.parametrize("spec", [*SPECS[1:], ContainerSpec("vmdk", compress=True)], ids=name_of)
 @given(data=st.data())
 def test_damaged_containers_raise_only_our_errors(
     tmp_path: Path, spec: ContainerSpec, data: st.DataObject

@@ -82,18 +82,32 @@ def shell(request: pytest.FixtureRequest) -> Shell:
 
 
 def test_scripts_run_with_their_status_output_and_interpreter(shell: Shell) -> None:
-    answer = shell.run("echo to out; echo to err >&2; exit 3", True, 20, False)
+    answer = shell.run(
+        "echo to out; echo to err >&2; exit 3", as_root=True, timeout_seconds=20, is_patch=False
+    )
     assert (answer.status, sorted(answer.text.split("\n"))) == (3, ["", "to err", "to out"])
     script = "#!/usr/bin/env python3\nimport sys\nprint('tide', len(sys.stdin.read()))\n"
-    assert shell.run(script, True, 20, False).text == "tide 0\n"
-    swallowed = shell.run("cat >/dev/null\necho still here", True, 20, False)
+    assert shell.run(script, as_root=True, timeout_seconds=20, is_patch=False).text == "tide 0\n"
+    swallowed = shell.run(
+        "cat >/dev/null\necho still here", as_root=True, timeout_seconds=20, is_patch=False
+    )
     assert swallowed.text == "still here\n"
-    secret = shell.run("password=not-a-real-secret\nps -A -o args", True, 20, False)
+    secret = shell.run(
+        "password=not-a-real-secret\nps -A -o args",
+        as_root=True,
+        timeout_seconds=20,
+        is_patch=False,
+    )
     assert "not-a-real-secret" not in secret.text
 
 
 def test_a_flood_of_output_is_bounded_and_its_end_kept(shell: Shell) -> None:
-    answer = shell.run("yes tide | head -c 3000000; echo; echo ebb", True, 60, False)
+    answer = shell.run(
+        "yes tide | head -c 3000000; echo; echo ebb",
+        as_root=True,
+        timeout_seconds=60,
+        is_patch=False,
+    )
     assert answer.status == 0
     assert len(answer.text) <= KEPT_OUTPUT_BYTES
     assert answer.text.endswith("ebb\n")
@@ -102,7 +116,7 @@ def test_a_flood_of_output_is_bounded_and_its_end_kept(shell: Shell) -> None:
 def test_a_script_that_never_ends_is_given_up(shell: Shell) -> None:
     began = time.monotonic()
     with pytest.raises(GuestError, match="did not end in its time"):
-        shell.run("echo begun; sleep 40", True, 2, False)
+        shell.run("echo begun; sleep 40", as_root=True, timeout_seconds=2, is_patch=False)
     assert time.monotonic() - began < 30
 
 
@@ -122,4 +136,4 @@ def test_a_key_that_is_not_let_in_is_told(ssh: SshShell, tmp_path: Path) -> None
     with pytest.raises(GuestError, match=r"SSH as .* did not come up within 3 s \(Auth"):
         ssh.connect(3)
     with pytest.raises(GuestError, match="the connection to the guest is gone"):
-        ssh.run("true", False, 5)
+        ssh.run("true", as_root=False, timeout_seconds=5)

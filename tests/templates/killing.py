@@ -55,7 +55,7 @@ def kill_everywhere(action: Callable[[], object], again: Callable[[bool], None])
     with pytest.MonkeyPatch.context() as patched:
         count_more_calls(patched, lambda: calls.append(None))
         action()
-    again(False)
+    again(False)  # noqa: FBT003 - a callable's arguments have no names
     places = sorted({n * len(calls) // _MOST_PLACES for n in range(_MOST_PLACES)})
     for place in places:
         again(die_at(place, action, count_more_calls))

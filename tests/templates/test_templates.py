@@ -140,7 +140,10 @@ def test_a_seed_medium_is_read_by_other_programs_as_it_was_meant(
 
 
 def test_a_seed_survives_its_medium(tmp_path: Path) -> None:
-    accounts = (SeedAccount("ops", "Ops, 'n: x", (KEY, KEY + "2"), "$2b$x", True), SeedAccount("b"))
+    accounts = (
+        SeedAccount("ops", "Ops, 'n: x", (KEY, KEY + "2"), "$2b$x", admin=True),
+        SeedAccount("b"),
+    )
     seed = Seed("i-1", "north", "saltmarsh.example", accounts)
     write_seed_medium(tmp_path / "s.iso", seed)
     assert read_seed_medium(tmp_path / "s.iso") == seed

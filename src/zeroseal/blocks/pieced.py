@@ -45,7 +45,7 @@ class PiecedStore(Store):
         self.check_range(offset_bytes, length)
         for part in self._parts(offset_bytes, length):
             if part.store is None:
-                yield Extent(offset_bytes, part.length, True)
+                yield Extent(offset_bytes, part.length, is_zero=True)
             else:
                 moved = offset_bytes - part.offset_bytes
                 for extent in part.store.iter_extents(part.offset_bytes, part.length):

@@ -106,7 +106,7 @@ class StagedStore(Store):
             page_start = max(offset, number * PAGE_BYTES)
             page_end = min(end, (number + 1) * PAGE_BYTES)
             yield from self._iter_unwritten(offset, page_start)
-            yield Extent(page_start, page_end - page_start, False), number
+            yield Extent(page_start, page_end - page_start, is_zero=False), number
             offset = page_end
         yield from self._iter_unwritten(offset, end)
 
@@ -116,11 +116,11 @@ class StagedStore(Store):
         for first, last in self._zeroed.within(start // PAGE_BYTES, -(-end // PAGE_BYTES)):
             zero_start, zero_end = max(start, first * PAGE_BYTES), min(end, last * PAGE_BYTES)
             if start < zero_start:
-                yield Extent(start, zero_start - start, False), None
-            yield Extent(zero_start, zero_end - zero_start, True), None
+                yield Extent(start, zero_start - start, is_zero=False), None
+            yield Extent(zero_start, zero_end - zero_start, is_zero=True), None
             start = zero_end
         if start < end:
-            yield Extent(start, end - start, False), None
+            yield Extent(start, end - start, is_zero=False), None
 
     def _page_for_change(self, page_no: int, changed: int) -> bytearray:
         page = self._pages.get_for_change(page_no)

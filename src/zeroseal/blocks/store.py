@@ -76,7 +76,7 @@ class MemoryStore(Store):
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
         self.check_range(offset_bytes, length)
         if length:
-            yield Extent(offset_bytes, length, False)
+            yield Extent(offset_bytes, length, is_zero=False)
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102
         self.check_range(offset_bytes, len(data))
@@ -121,7 +121,7 @@ class PaddedStore(Store):
         if stored:
             yield from self._below.iter_extents(offset_bytes, stored)
         if length > stored:
-            yield Extent(offset_bytes + stored, length - stored, True)
+            yield Extent(offset_bytes + stored, length - stored, is_zero=True)
 
 
 class SliceStore(Store):

@@ -99,7 +99,7 @@ class BlockMap(Store):
             if stored:
                 yield from self.parent.iter_extents(start, stored)
         if stored < length:
-            yield Extent(start + stored, length - stored, True)
+            yield Extent(start + stored, length - stored, is_zero=True)
 
 
 def split_by_sectors(

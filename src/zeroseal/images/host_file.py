@@ -117,11 +117,11 @@ class HostFile(ContainerFile):
         while offset_bytes < end:
             data_start = self._seek_data(offset_bytes, end)
             if data_start > offset_bytes:
-                yield Extent(offset_bytes, data_start - offset_bytes, True)
+                yield Extent(offset_bytes, data_start - offset_bytes, is_zero=True)
             if data_start >= end:
                 return
             data_end = self._seek_hole(data_start, end)
-            yield Extent(data_start, data_end - data_start, False)
+            yield Extent(data_start, data_end - data_start, is_zero=False)
             offset_bytes = data_end
 
     def lock(self) -> None:

@@ -50,7 +50,7 @@ class RawImage(WritableImage):
         if stored:
             yield from self._file.iter_extents(offset_bytes, stored)
         if length > stored:
-            yield Extent(offset_bytes + stored, length - stored, True)
+            yield Extent(offset_bytes + stored, length - stored, is_zero=True)
 
     def flush(self) -> None:
         """Returns when the image is on the host's disk."""

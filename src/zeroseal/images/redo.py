@@ -177,7 +177,7 @@ def _pieces(extent: Extent) -> Iterator[Extent]:
         return
     end = extent.offset_bytes + extent.length
     for start in range(extent.offset_bytes, end, _PIECE_BYTES):
-        yield Extent(start, min(_PIECE_BYTES, end - start), False)
+        yield Extent(start, min(_PIECE_BYTES, end - start), is_zero=False)
 
 
 def _write_mark(journal: HostFile) -> None:

@@ -112,7 +112,7 @@ def samples_of(disk: Store, changes: Iterable[Extent]) -> str:
         changes: in order.
     """
     hasher, position, count = blake3(), 0, 0
-    for extent in (*changes, Extent(disk.size_bytes, 0, True)):
+    for extent in (*changes, Extent(disk.size_bytes, 0, is_zero=True)):
         length = min(extent.offset_bytes - position, _SAMPLE_BYTES)
         if length > 0:
             hasher.update(disk.read(position, length))

@@ -290,7 +290,12 @@ def _run_tasks(
         with _phase("first boot"):
             if not host.is_simulated:
                 shell.doing = "waiting for the first boot"
-                shell.run(_FIRST_BOOT_ENDED, True, _FIRST_BOOT_SECONDS, False)
+                shell.run(
+                    _FIRST_BOOT_ENDED,
+                    as_root=True,
+                    timeout_seconds=_FIRST_BOOT_SECONDS,
+                    is_patch=False,
+                )
         with _phase("tasks"):
             reports = runner.run_all(sheet.task)
         with _phase("leave"):

@@ -65,7 +65,7 @@ class TaskRunner:
         for command in commands:
             self.shell.doing = what
             self.progress(Step(what, 0, 0, "s", command))
-            answer = self.shell.run(command, True, 600, False)
+            answer = self.shell.run(command, as_root=True, timeout_seconds=600, is_patch=False)
             if answer.status:
                 raise GuestError(
                     f"{what}: {self._redact(command)!r} ended with status {answer.status}",

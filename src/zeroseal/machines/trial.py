@@ -275,8 +275,10 @@ def _visit(
     shell = host.open_shell(machine, login, wish.within_seconds, progress)
     try:
         shell.doing = f"waiting for the first boot of {machine.definition.name}"
-        shell.run(_SETTLED, True, wish.within_seconds, False)
-        failed = _UNIT.findall(shell.run(_FAILED_UNITS, True, 120, False).text)
+        shell.run(_SETTLED, as_root=True, timeout_seconds=wish.within_seconds, is_patch=False)
+        failed = _UNIT.findall(
+            shell.run(_FAILED_UNITS, as_root=True, timeout_seconds=120, is_patch=False).text
+        )
         refused = _ask_accepted(shell, wish.accept)
     finally:
         shell.close()
@@ -286,11 +288,13 @@ def _visit(
 def _ask_accepted(shell: Shell, accept: Accept) -> list[str]:
     refused = []
     for service in accept.services:
-        answer = shell.run(f"systemctl is-active {service}", True, 120, False)
+        answer = shell.run(
+            f"systemctl is-active {service}", as_root=True, timeout_seconds=120, is_patch=False
+        )
         if answer.status:
             refused.append(f"the service {service} is {answer.text.strip() or 'not there'}")
     for command in accept.commands:
-        answer = shell.run(command, True, 600, False)
+        answer = shell.run(command, as_root=True, timeout_seconds=600, is_patch=False)
         if answer.status:
             refused.append(f"{command!r} ended with status {answer.status}")
     return refused
@@ -343,11 +347,13 @@ def _judge(disk: Path, machines: tuple[TrialMachine, ...], wish: TrialWish) -> I
         sets = [{v.shown for v in machine.values if v.kind == kind} for machine in machines]
         missing = [machine.name for machine, found in zip(machines, sets, strict=True) if not found]
         if missing:
-            yield Regrowth(kind, False, f"did not grow again on {' and '.join(missing)}")
+            yield Regrowth(
+                kind, is_good=False, text=f"did not grow again on {' and '.join(missing)}"
+            )
         elif sets[0] & sets[1]:
-            yield Regrowth(kind, False, "is the same on both machines")
+            yield Regrowth(kind, is_good=False, text="is the same on both machines")
         else:
-            yield Regrowth(kind, True, "grew again and differs")
+            yield Regrowth(kind, is_good=True, text="grew again and differs")
     if wish.with_seed:
         yield _judge_names(machines)
     known = {*wanted, *_NOT_COMPARED, "host name"}
@@ -357,7 +363,7 @@ def _judge(disk: Path, machines: tuple[TrialMachine, ...], wish: TrialWish) -> I
         if value in machines[1].values and not value.by_design and value.kind not in known
     }
     for kind in sorted(shared):
-        yield Regrowth(kind, False, "is the same on both machines")
+        yield Regrowth(kind, is_good=False, text="is the same on both machines")
 
 
 def _judge_names(machines: tuple[TrialMachine, ...]) -> Regrowth:
@@ -366,8 +372,8 @@ def _judge_names(machines: tuple[TrialMachine, ...]) -> Regrowth:
         if names != {machine.name}:
             message = ", ".join(sorted(names)) or "none"
             text = f"{machine.name} did not take its name; it has {message}"
-            return Regrowth("host name", False, text)
-    return Regrowth("host name", True, "is what each was told")
+            return Regrowth("host name", is_good=False, text=text)
+    return Regrowth("host name", is_good=True, text="is what each was told")
 
 
 def _wanted_of_windows(registry: Registry) -> list[str]:

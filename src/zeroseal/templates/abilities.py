@@ -82,7 +82,9 @@ def abilities_of(guest: Guest) -> Abilities:
 
 def _of_windows(guest: Guest, start: FirstStart) -> Abilities:
     told_by = WINDOWS_SET_UP if start.makes_identity else WINDOWS_REGISTRY
-    return Abilities(told_by, "Dhcp", True, bool(guest.glob(_WINDOWS_LOADERS)))
+    return Abilities(
+        told_by, "Dhcp", makes_host_keys=True, fallback_loader=bool(guest.glob(_WINDOWS_LOADERS))
+    )
 
 
 def has_no_server(guest: Guest) -> bool:

@@ -104,7 +104,7 @@ class AttributeWriter:
             self._volume.write_inode(value_no, value)
             return
         self._content.free_all(value_no, value)
-        self._content.allocator.free_inode(value_no, False, self._zero_removed)
+        self._content.allocator.free_inode(value_no, is_folder=False, zero_slot=self._zero_removed)
         if not self._zero_removed:
             value.link_count = 0
             self._volume.write_inode(value_no, value)

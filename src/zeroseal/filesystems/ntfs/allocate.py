@@ -31,7 +31,7 @@ class Clusters:
         if len(self._bitmap) * 8 < volume.cluster_count:
             raise volume.damaged("its bitmap is too small")
         self._free = RangeSet()
-        for first, count in find_runs(self._bitmap, volume.cluster_count, False):
+        for first, count in find_runs(self._bitmap, volume.cluster_count, value=False):
             self._free.add(first, first + count)
         self._cursor = 0
 
@@ -60,7 +60,7 @@ class Clusters:
         runs = []
         for start, end in pieces:
             self._free.discard(start, end)
-            fill_bits(self._bitmap, start, end - start, True)
+            fill_bits(self._bitmap, start, end - start, value=True)
             runs.append(Run(start, end - start))
         return merge_runs(runs)
 
@@ -70,7 +70,7 @@ class Clusters:
             if run.lcn == HOLE:
                 continue
             self._free.add(run.lcn, run.lcn + run.clusters)
-            fill_bits(self._bitmap, run.lcn, run.clusters, False)
+            fill_bits(self._bitmap, run.lcn, run.clusters, value=False)
             if self._zero_removed:
                 size = self._volume.cluster_bytes
                 self._volume.store.zero(run.lcn * size, run.clusters * size)

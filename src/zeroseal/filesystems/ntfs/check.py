@@ -108,7 +108,7 @@ def _check_records(volume: NtfsVolume, table: TablePass) -> list[Problem]:
         # seen on volumes that ntfs-3g wrote: a few bits too few, all of free records
         raw = raw.ljust(-(-volume.record_count // 8), b"\0")
     problems = []
-    for first, count in find_runs(raw, volume.record_count, True):
+    for first, count in find_runs(raw, volume.record_count, value=True):
         for number in range(first, first + count):
             if number not in table.in_use and number not in table.blank_reserved:
                 problems.append(Problem(f"record {number}", "it is free, and marked in use"))
@@ -137,7 +137,7 @@ def _check_clusters(volume: NtfsVolume, table: TablePass) -> list[Problem]:
     raw = _read_whole(volume, layout.BITMAP)
     if len(raw) * 8 < volume.cluster_count:
         return [*problems, Problem("$Bitmap", "it is too small for the volume")]
-    runs = find_runs(raw, volume.cluster_count, True)
+    runs = find_runs(raw, volume.cluster_count, value=True)
     marked = [(first, first + count) for first, count in runs]
     for first, stop in _missing(owned, marked):
         what = f"clusters {first} to {stop - 1} are used, and marked free"

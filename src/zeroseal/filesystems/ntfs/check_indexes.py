@@ -94,7 +94,7 @@ def _check_bitmap(volume: NtfsVolume, index: Index, seen: set[int]) -> Iterator[
     per = index.block_bytes // index.unit_bytes
     marked = {
         number * per
-        for first, count in find_runs(raw, len(raw) * 8, True)
+        for first, count in find_runs(raw, len(raw) * 8, value=True)
         for number in range(first, first + count)
     }
     if seen - marked:

@@ -222,7 +222,7 @@ class NodeWriter:
             self._grow_table()
             number = self._records.find_free(first)
             assert number is not None  # the table grew by some
-        self._records.mark(number, True)
+        self._records.mark(number, is_used=True)
         sequence = self._freed.pop(number, None)
         if sequence is None:
             raw = self.volume.read_raw_record(number)
@@ -232,7 +232,7 @@ class NodeWriter:
 
     def _free_record(self, number: int, sequence: int) -> None:
         self._known_sequences.pop(number, None)
-        self._records.mark(number, False)
+        self._records.mark(number, is_used=False)
         self._freed[number] = sequence % 0xFFFF + 1
 
     def _grow_table(self) -> None:

@@ -247,15 +247,15 @@ def _mapped_piece(
         flags,
         instance,
         None,
-        False,
-        lowest,
-        highest,
-        raw[start:],
-        unit,
-        allocated,
-        size,
-        initialized,
-        int.from_bytes(raw[64:72], "little") if has_stored else 0,
+        is_indexed=False,
+        lowest_vcn=lowest,
+        highest_vcn=highest,
+        runs_raw=raw[start:],
+        unit=unit,
+        allocated=allocated,
+        size=size,
+        initialized=initialized,
+        stored=int.from_bytes(raw[64:72], "little") if has_stored else 0,
     )
 
 
@@ -423,11 +423,11 @@ def join_pieces(volume: NtfsVolume, number: int, pieces: list[Piece]) -> list[At
                 piece.name,
                 piece.flags,
                 None,
-                False,
-                merge_runs(runs),
-                piece.size,
-                piece.initialized,
-                piece.unit,
+                is_indexed=False,
+                runs=merge_runs(runs),
+                size=piece.size,
+                initialized=piece.initialized,
+                unit=piece.unit,
             )
             attributes.append(whole)
             last[piece.type, piece.name] = whole, clusters

@@ -53,7 +53,7 @@ def parse_reparse(raw: bytes) -> ReparsePoint | None:
     if len(data) < length:
         return None
     if tag == layout.TAG_WSL_LINK:
-        return ReparsePoint(tag, data[4:].decode("utf-8", "replace"), True, data)
+        return ReparsePoint(tag, data[4:].decode("utf-8", "replace"), is_relative=True, data=data)
     if tag not in (layout.TAG_SYMLINK, layout.TAG_MOUNT_POINT):
         return ReparsePoint(tag, data=data)
     head = 12 if tag == layout.TAG_SYMLINK else 8

@@ -28,7 +28,7 @@ def iter_free_space(volume: NtfsVolume) -> Iterator[ByteRange]:
     if len(bitmap) * 8 < volume.cluster_count:
         raise volume.damaged("its bitmap is too small")
     size = volume.cluster_bytes
-    for first, count in find_runs(bitmap, volume.cluster_count, False):
+    for first, count in find_runs(bitmap, volume.cluster_count, value=False):
         yield first * size, count * size
     end = volume.cluster_count * size
     if end < volume.size_bytes:

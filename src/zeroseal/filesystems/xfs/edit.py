@@ -168,7 +168,12 @@ class XfsEditor(XfsTree):
                 kept.append(run._replace(blocks=inside))
             if inside < run.blocks:
                 gone.append(
-                    Run(run.logical + inside, run.fsblock + inside, run.blocks - inside, False)
+                    Run(
+                        run.logical + inside,
+                        run.fsblock + inside,
+                        run.blocks - inside,
+                        unwritten=False,
+                    )
                 )
         if size_bytes < slot.inode.size and size_bytes % block_bytes:
             self._keep_tail(slot, kept, size_bytes)
@@ -294,7 +299,7 @@ class XfsEditor(XfsTree):
             set_extent_counts(slot.inode, 0, extent_counts(slot.inode)[1])
             self._count_blocks(slot, Mapping([], []))
             self._write(slot, short.ljust(room, b"\0"))
-            self._allocator.set_owner(number, False, [], [], before)
+            self._allocator.set_owner(number, is_attr=False, runs=[], tree=[], before=before)
             return
         built = build_folder(volume, number, opened.parent, names)
         step = volume.folder_blocks
@@ -508,7 +513,7 @@ class XfsEditor(XfsTree):
         if touches:
             self._touch(slot.inode)
         self._write(slot, fork)
-        self._allocator.set_owner(slot.number, False, runs, tree, before)
+        self._allocator.set_owner(slot.number, is_attr=False, runs=runs, tree=tree, before=before)
 
     def _count_blocks(self, slot: Slot, mapping: Mapping) -> None:
         attributes = read_mapping(self.volume, slot, attributes=True)

@@ -91,7 +91,14 @@ def read_cloud_init(guest: Guest, services: Services, gone: Collection[str] = ()
         network = config.get("network")
         if isinstance(network, dict) and network.get("config") == "disabled":
             network_by = path
-    return CloudInit(True, off_by, sources, sources_from, modules, network_by)
+    return CloudInit(
+        is_installed=True,
+        off_by=off_by,
+        sources=sources,
+        sources_from=sources_from,
+        modules=modules,
+        leaves_network_by=network_by,
+    )
 
 
 def _kernel_says_off(guest: Guest) -> str:

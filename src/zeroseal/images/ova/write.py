@@ -90,7 +90,7 @@ class _HashedMember(ContainerFile):
 
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:
         self.check_range(offset_bytes, length)
-        yield Extent(offset_bytes, length, False)
+        yield Extent(offset_bytes, length, is_zero=False)
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         if offset_bytes != self.size_bytes:

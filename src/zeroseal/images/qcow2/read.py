@@ -381,14 +381,14 @@ class Qcow2Image(Image):
 
     def _extents_of_piece(self, entry: int, start: int, length: int) -> Iterator[Extent]:
         if entry & layout.ENTRY_COMPRESSED or self._is_stored(entry):
-            yield Extent(start, length, False)
+            yield Extent(start, length, is_zero=False)
         elif not entry and self.backing and start < self.backing.size_bytes:
             stored = min(length, self.backing.size_bytes - start)
             yield from self.backing.iter_extents(start, stored)
             if stored < length:
-                yield Extent(start + stored, length - stored, True)
+                yield Extent(start + stored, length - stored, is_zero=True)
         else:
-            yield Extent(start, length, True)
+            yield Extent(start, length, is_zero=True)
 
     def _inflate(self, entry: int) -> bytes:
         cached = self._inflated.get(entry)

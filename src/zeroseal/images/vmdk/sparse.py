@@ -129,7 +129,7 @@ class SparseExtent(BlockMap):
 
     def extents_of(self, stretch: Stretch) -> Iterator[Extent]:  # noqa: D102
         if stretch.place >= 0 and self.is_compressed:
-            yield Extent(stretch.offset_bytes, stretch.length, False)
+            yield Extent(stretch.offset_bytes, stretch.length, is_zero=False)
         else:
             yield from super().extents_of(stretch)
 

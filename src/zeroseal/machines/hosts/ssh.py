@@ -103,16 +103,16 @@ class SshShell:
 
     def reboot(self, within_seconds: int) -> None:
         """Restarts the guest; see ``Shell.reboot``."""
-        before = self.run(_BOOT_ID, False, 60).text
+        before = self.run(_BOOT_ID, as_root=False, timeout_seconds=60).text
         with contextlib.suppress(GuestError):  # the connection may end before the command does
-            self.run("systemctl reboot || reboot", True, 60)
+            self.run("systemctl reboot || reboot", as_root=True, timeout_seconds=60)
         end = time.monotonic() + within_seconds
         while time.monotonic() < end:
             self.close()
             time.sleep(_POLL_SECONDS)
             self.connect(max(1, int(end - time.monotonic())))
             with contextlib.suppress(GuestError):
-                if self.run(_BOOT_ID, False, 60).text != before:
+                if self.run(_BOOT_ID, as_root=False, timeout_seconds=60).text != before:
                     return
         raise GuestError(f"the guest did not restart within {within_seconds} s")
 

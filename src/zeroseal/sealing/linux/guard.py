@@ -93,11 +93,14 @@ def _login(projected: ProjectedLinux) -> _Answer:
         opened_by = _how_opened(projected.guest, account)
         if opened_by:
             text = f"Login: {account.name} stays, with {opened_by}."
-            return _Answer(True, text, planted=planted)
+            return _Answer(is_good=True, text=text, planted=planted)
     if seeding.takes_seeds:
         return _Answer(
-            True,
-            "Login: cloud-init is enabled and creates the accounts of the seed that a clone gets.",
+            is_good=True,
+            text=(
+                "Login: cloud-init is enabled and creates the accounts of the seed that a clone "
+                "gets."
+            ),
             needs_seed=True,
             planted=planted,
             hint=_limits(projected),
@@ -107,12 +110,14 @@ def _login(projected: ProjectedLinux) -> _Answer:
             "Login: the planted first-boot script creates the accounts of the seed that a clone "
             "gets."
         )
-        return _Answer(True, text, needs_seed=True, planted=planted)
+        return _Answer(is_good=True, text=text, needs_seed=True, planted=planted)
     if policy.expects_seed:
-        return _Answer(True, "Login: you said that every clone gets a seed (--expect-seed).")
+        return _Answer(
+            is_good=True, text="Login: you said that every clone gets a seed (--expect-seed)."
+        )
     return _Answer(
-        False,
-        f"nobody could log in to a clone, because no account with a password or key stays and "
+        is_good=False,
+        text=f"nobody could log in to a clone, because no account with a password or key stays and "
         f"{_why_unseeded(projected)}: {_ways_in(projected)}",
     )
 
@@ -186,29 +191,33 @@ def _how_opened(guest: Guest, account: Account) -> str:
 def _host_keys(projected: ProjectedLinux, is_seeded: bool) -> _Answer:
     guest = projected.guest
     if not any(guest.exists(path) for path in _SERVERS):
-        return _Answer(True, "SSH host keys: the guest has no SSH server.")
+        return _Answer(is_good=True, text="SSH host keys: the guest has no SSH server.")
     if any(path not in projected.gone for path in iter_host_keys(guest)):
-        return _Answer(True, "SSH host keys: they are kept.")
+        return _Answer(is_good=True, text="SSH host keys: they are kept.")
     if projected.policy.plants_first_boot and makes_host_keys(guest):
-        return _Answer(True, "SSH host keys: the planted first-boot script makes new ones.")
+        return _Answer(
+            is_good=True, text="SSH host keys: the planted first-boot script makes new ones."
+        )
     trace = get_trace("keys.ssh-host")
     unit = regrower(trace, guest, projected.services, projected.gone)
     if unit:
-        return _Answer(True, f"SSH host keys: {unit} is enabled and makes new ones.")
+        return _Answer(is_good=True, text=f"SSH host keys: {unit} is enabled and makes new ones.")
     seeding = projected.cloud_init.takes_seeds
     unit = regrower_with_seed(trace, projected.services, projected.gone) if seeding else ""
     if unit and is_seeded:
-        return _Answer(True, f"SSH host keys: {unit} makes new ones when the clone gets its seed.")
+        return _Answer(
+            is_good=True, text=f"SSH host keys: {unit} makes new ones when the clone gets its seed."
+        )
     if unit:
         return _Answer(
-            False,
-            f"clones that get no seed would have no SSH host keys, because only {unit} makes new "
-            f"ones, and only with a seed: {_planting(projected, makes_host_keys(guest))}"
+            is_good=False,
+            text=f"clones that get no seed would have no SSH host keys, because only {unit} makes "
+            f"new ones, and only with a seed: {_planting(projected, makes_host_keys(guest))}"
             "use --expect-seed if every clone gets one",
         )
     return _Answer(
-        False,
-        "clones would have no SSH host keys, because nothing in the guest makes new ones: "
+        is_good=False,
+        text="clones would have no SSH host keys, because nothing in the guest makes new ones: "
         f"{_planting(projected, makes_host_keys(guest))}use --skip keys.ssh-host to let all clones "
         "share the old ones",
     )
@@ -222,27 +231,29 @@ def _network(projected: ProjectedLinux, is_seeded: bool) -> _Answer:
     guest, seeding = projected.guest, projected.cloud_init
     lines = guest.read_text("/etc/network/interfaces").splitlines()
     if any(line.split()[:1] == ["iface"] and "loopback" not in line for line in lines):
-        return _Answer(True, "Network: /etc/network/interfaces configures it.")
+        return _Answer(is_good=True, text="Network: /etc/network/interfaces configures it.")
     for pattern in _NETWORK_FILES:
         for path in guest.glob(pattern):
             if path not in projected.gone and not path.endswith("/ifcfg-lo"):
-                return _Answer(True, f"Network: {path} configures it.")
+                return _Answer(is_good=True, text=f"Network: {path} configures it.")
     unit = projected.services.first_enabled(_NETWORK_SERVICES, projected.gone)
     if unit:
-        return _Answer(True, f"Network: {unit} is enabled and asks for an address.")
+        return _Answer(is_good=True, text=f"Network: {unit} is enabled and asks for an address.")
     by_script = asks_dhcp(guest)
     if by_script and (projected.policy.plants_first_boot or DHCP in read_tasks(guest)):
         text = f"Network: the planted first-boot script asks for an address ({by_script})."
-        return _Answer(True, text, planted=DHCP)
+        return _Answer(is_good=True, text=text, planted=DHCP)
     leaves = seeding.leaves_network_by
     if is_seeded and not (leaves and seeding.takes_seeds):
-        return _Answer(True, "Network: it is configured from the seed that a clone gets.")
+        return _Answer(
+            is_good=True, text="Network: it is configured from the seed that a clone gets."
+        )
     why = f"{leaves} keeps cloud-init from it" if leaves else "nothing in the guest configures it"
     is_seedable = not (leaves and seeding.takes_seeds)
     seeded = ", or use --expect-seed if a seed brings one" if is_seedable else ""
     return _Answer(
-        False,
-        f"clones would have no network, because {why}: {_planting(projected, bool(by_script))}"
+        is_good=False,
+        text=f"clones would have no network, because {why}: {_planting(projected, bool(by_script))}"
         f"add a configuration to the reference machine{seeded}",
     )
 
@@ -250,25 +261,27 @@ def _network(projected: ProjectedLinux, is_seeded: bool) -> _Answer:
 def _growth(projected: ProjectedLinux) -> _Answer:
     policy = projected.policy
     if not projected.guest.mounts[0].driver.has_volume:
-        return _Answer(True, "")  # no disk is seen here, so nothing of its size
+        return _Answer(is_good=True, text="")  # no disk is seen here, so nothing of its size
     if policy.has_same_size_clones:
-        return _Answer(True, "Larger disks: every clone's disk is as large as the template's.")
+        return _Answer(
+            is_good=True, text="Larger disks: every clone's disk is as large as the template's."
+        )
     obstacle = find_obstacle(projected)
     if obstacle:
-        return _Answer(True, "", hint=obstacle)
+        return _Answer(is_good=True, text="", hint=obstacle)
     grower = find_grower(projected)
     if grower:
-        return _Answer(True, f"Larger disks: {grower} lets the root file system grow.")
+        return _Answer(is_good=True, text=f"Larger disks: {grower} lets the root file system grow.")
     if policy.plants_first_boot and can_plant(projected):
         text = "Larger disks: the planted first-boot script lets the root file system grow."
-        return _Answer(True, text, planted=GROWTH)
+        return _Answer(is_good=True, text=text, planted=GROWTH)
     if grows_with_seed(projected):
         text = "Larger disks: cloud-init lets the root file system grow on a clone with a seed."
-        return _Answer(True, text)
+        return _Answer(is_good=True, text=text)
     return _Answer(
-        False,
-        "clones on a larger disk would not use it, because nothing in the guest lets the root file "
-        f"system grow: {_planting(projected, can_plant(projected))}install what grows it on the "
-        "reference machine (growpart or sfdisk, and resize2fs or xfs_growfs), or use "
+        is_good=False,
+        text="clones on a larger disk would not use it, because nothing in the guest lets the root "
+        f"file system grow: {_planting(projected, can_plant(projected))}install what grows it on "
+        "the reference machine (growpart or sfdisk, and resize2fs or xfs_growfs), or use "
         "--same-size-clones if none will be larger",
     )

@@ -89,7 +89,7 @@ class AgentShell:
         script = "cat /proc/sys/kernel/random/boot_id"
         if self._is_windows:
             script = "(Get-CimInstance Win32_OperatingSystem).LastBootUpTime.Ticks"
-        before = self.run(script, True, 60).text
+        before = self.run(script, as_root=True, timeout_seconds=60).text
         self._send("guest-shutdown", {"mode": "reboot"})
         end = time.monotonic() + within_seconds
         while time.monotonic() < end:
@@ -97,7 +97,7 @@ class AgentShell:
             time.sleep(_POLL_SECONDS)
             self.connect(max(1, int(end - time.monotonic())))
             try:
-                if self.run(script, True, 60).text != before:
+                if self.run(script, as_root=True, timeout_seconds=60).text != before:
                     return
             except (GuestError, OSError):
                 continue
