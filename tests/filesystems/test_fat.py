@@ -17,8 +17,8 @@ from tests.patching import write_patches
 from zeroseal.errors import NeedsRecoveryError, NoSpaceError, UnsupportedError, ZeroSealError
 from zeroseal.filesystems.fat.check import check_volume
 from zeroseal.filesystems.fat.edit import FatEditor
+from zeroseal.filesystems.fat.inventory import iter_slack
 from zeroseal.filesystems.fat.read import FatTree
-from zeroseal.filesystems.fat.slack import iter_slack
 from zeroseal.filesystems.tree import Kind
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.raw import RawImage

@@ -60,13 +60,13 @@ from zeroseal.guests.windows.answer_files import count_passwords, iter_answer_fi
 from zeroseal.guests.windows.hives import HiveSet, find_hives, hive_title, open_registry
 from zeroseal.guests.windows.identity import FirstStart, WindowsProfile, read_identity
 from zeroseal.guests.windows.network import iter_interfaces, read_entrances
-from zeroseal.guests.windows.paths import guest_patterns
 from zeroseal.guests.windows.policy import policy_text, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import MachineSid, iter_machine_sids, sid_text
 from zeroseal.guests.windows.tasks import decode_xml, iter_tasks
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, is_marked, mark, unmark
+from zeroseal.traces.windows.context import guest_patterns
 from zeroseal.volumes.volume import Content, Volume
 
 CONFIG = "/Windows/System32/config"

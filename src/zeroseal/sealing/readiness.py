@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.counts import counted
+from zeroseal.counts import counted, some_of
 from zeroseal.filesystems.driver import Recovery
 from zeroseal.images.image import Image
-from zeroseal.sealing.house_requirements import find_unmet
+from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.remark import CONSEQUENCES, Remark
@@ -132,3 +132,21 @@ def _full_volumes(inspection: Inspection) -> list[str]:
         if used > _NEARLY_FULL:
             found.append(f"{mount.path} is {used:.0%} full: clones will soon have no room.")
     return found
+
+
+def find_unmet(inspection: Inspection, required: Requirements) -> Iterator[str]:
+    """Sentences about what the rules require and the guest lacks; each stops a seal."""
+    system = inspection.system
+    if required.packages:
+        installed = system.installed()
+        for name in required.packages:
+            if name not in installed:
+                yield f"The house rules require the package {name}, which is not installed."
+    for service in required.services:
+        if not system.is_enabled(service):
+            yield f"The house rules require the service {service}, which is not enabled."
+    for pattern in required.absent:
+        found = inspection.guest.glob(pattern)
+        if found:
+            yield f"The house rules want {some_of(found)} to be absent."
+    yield from inspection.judge.find_unmet(inspection, required)

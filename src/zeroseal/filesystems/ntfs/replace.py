@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from zeroseal.blocks.search import Needle, search_store
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.allocate import write_at
+from zeroseal.filesystems.ntfs.inventory import NtfsPlaceNames
 from zeroseal.filesystems.ntfs.layout import DescriptorHeader
 from zeroseal.filesystems.ntfs.names import to_bytes
 from zeroseal.filesystems.ntfs.names_edit import NameEditor
@@ -25,7 +26,6 @@ from zeroseal.filesystems.ntfs.nodes import (
     node_from_record,
     parse_pieces,
 )
-from zeroseal.filesystems.ntfs.places import PlaceNames
 from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.security import (
     BY_HASH_INDEX,
@@ -92,7 +92,7 @@ class ByteReplacer:
         """Nodes whose attributes, but for names and indexes, may hold old bytes."""
         needles = [Needle(0, old) for old, _new in self._pairs]
         hits = search_store(self._volume.store, needles, most_each=_MOST_PLACES)
-        names = PlaceNames(self._volume)
+        names = NtfsPlaceNames(self._volume)
         owners = {names.owner_of(hit.offset_bytes) for hit in hits}
         found = {owner for owner in owners if owner is not None}
         for number, record in self._volume.iter_records():

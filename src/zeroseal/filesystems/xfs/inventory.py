@@ -6,12 +6,16 @@ number of a round, and a free inode its own number and generation.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable
 
 from zeroseal.blocks.patches import Patch, zero_patches
 from zeroseal.filesystems.inventory import Inventory, Part
-from zeroseal.filesystems.xfs.places import PlaceNames
+from zeroseal.filesystems.xfs import layout
+from zeroseal.filesystems.xfs.forks import read_mapping
+from zeroseal.filesystems.xfs.log import log_range
 from zeroseal.filesystems.xfs.slack import iter_slack
+from zeroseal.filesystems.xfs.slots import iter_slots
 from zeroseal.filesystems.xfs.unused import iter_free_space, iter_stale_inodes, iter_stale_log
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
@@ -35,5 +39,56 @@ class XfsInventory(Inventory):
             case Part.SLACK:
                 return iter_slack(volume)
 
-    def _name_places(self) -> PlaceNames:
-        return PlaceNames(self._volume)
+    def _name_places(self) -> XfsPlaceNames:
+        return XfsPlaceNames(self._volume)
+
+
+class XfsPlaceNames:
+    """Names the structures of one volume; all inodes are looked at when it is made."""
+
+    def __init__(self, volume: XfsVolume) -> None:
+        self._volume = volume
+        self._owned: list[tuple[int, int, int]] = []  # start, end, inode
+        for _group, number, is_free, raw in iter_slots(volume):
+            start = volume.inode_offset(number)
+            self._owned.append((start, start + len(raw), number))
+            if not is_free:
+                self._add_blocks(number, raw)
+        self._owned.sort()
+        self._free = sorted(iter_free_space(volume))
+
+    def _add_blocks(self, number: int, raw: bytes) -> None:
+        volume = self._volume
+        slot = volume.parse_slot(number, raw)
+        for is_attr in (False, True) if slot.inode.fork_offset else (False,):
+            mapping = read_mapping(volume, slot, attributes=is_attr)
+            runs = [(run.fsblock, run.blocks) for run in mapping.runs]
+            for fsblock, count in [*runs, *((block, 1) for block in mapping.tree)]:
+                start = volume.offset_of(fsblock)
+                self._owned.append((start, start + count * volume.block_bytes, number))
+
+    def owner_of(self, offset_bytes: int) -> int | None:
+        """The inode that a byte belongs to: as content, mapping, attributes, or its own slot."""
+        at = bisect_right(self._owned, offset_bytes, key=lambda item: item[0]) - 1
+        if at >= 0 and offset_bytes < self._owned[at][1]:
+            return self._owned[at][2]
+        return None
+
+    def describe(self, offset_bytes: int) -> str:
+        """Such as ``free space`` or ``the log``."""
+        volume = self._volume
+        if offset_bytes >= volume.superblock.blocks * volume.block_bytes:
+            return "what lies behind the file system"
+        start, length = log_range(volume.superblock)
+        if start <= offset_bytes < start + length:
+            return "the log"
+        at = bisect_right(self._free, offset_bytes, key=lambda item: item[0]) - 1
+        if at >= 0 and offset_bytes < sum(self._free[at]):
+            return "free space"
+        owner = self.owner_of(offset_bytes)
+        if owner is not None:
+            return f"inode {owner}"
+        group_bytes = volume.superblock.group_blocks * volume.block_bytes
+        if offset_bytes % group_bytes < 4 * max(layout.SECTOR, volume.superblock.sector_bytes):
+            return "the headers of an allocation group"
+        return "the trees of an allocation group"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Iterator
 from functools import cached_property
 
@@ -17,7 +18,16 @@ from zeroseal.guests.windows.hives import GuestRegistry
 from zeroseal.guests.windows.identity import CURRENT, WindowsFacts, read_windows
 from zeroseal.guests.windows.identity_values import read_windows_values
 from zeroseal.guests.windows.services import WindowsServices
-from zeroseal.guests.windows.shipped_files import is_shipped
+
+# what its maker and installers brought, without folders in which the system keeps its state
+_SHIPPED = re.compile(
+    r"^/(windows/(winsxs|servicing|assembly|microsoft\.net|fonts|help|systemapps|syswow64|boot|ime"
+    r"|system32(?!/(config|tasks|logfiles|winevt|sru|spp|wbem/repository|drivers/etc|grouppolicy"
+    r"|spool|microsoft/protect|catroot2)(/|$)))(/|$)"
+    r"|program files( \(x86\))?/)",
+    re.IGNORECASE,
+)
+
 
 _EVENT_LOGS, _PAGE_FILE = "/windows/system32/winevt/logs/", "/pagefile.sys"
 _SIGNS_OF_A_START = (
@@ -80,7 +90,7 @@ class WindowsSystem(GuestSystem):
         return {str(values.typed(value)) for _found, value in listed}
 
     def is_shipped(self, path: str, is_names: bool = False) -> bool:  # noqa: D102
-        return is_shipped(path, is_names)
+        return bool(_SHIPPED.match(f"{path}/" if is_names else path))
 
     def identity_values(self) -> Iterator[IdentityValue]:  # noqa: D102
         return read_windows_values(self.windows, self.registry, self.guest)

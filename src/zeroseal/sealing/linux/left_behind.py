@@ -9,7 +9,7 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.counts import counted, some_of
 from zeroseal.guests.guest import Mount
 from zeroseal.guests.linux.accounts import Account
-from zeroseal.sealing.linux.projected import ProjectedLinux
+from zeroseal.sealing.projected_guest import ProjectedLinux
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from zeroseal.counts import some_of
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.linux.facts import read_host_name
 from zeroseal.guests.linux.static_addresses import find_static_addresses
-from zeroseal.sealing.linux.projected import ProjectedLinux
+from zeroseal.sealing.projected_guest import ProjectedLinux
 from zeroseal.sealing.short_names import word_pattern
 from zeroseal.traces.linux.host_name import NEUTRAL_HOST_NAME
 

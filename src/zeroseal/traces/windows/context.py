@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
-from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Registry
+from zeroseal.guests.registry import values
+from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Registry, guest_path
 from zeroseal.guests.windows.accounts import WindowsAccount
 from zeroseal.guests.windows.identity import WindowsIdentity, WindowsProfile
-from zeroseal.guests.windows.paths import guest_patterns
 from zeroseal.guests.windows.system import WindowsSystem
 from zeroseal.traces.context import FindContext
 
@@ -85,3 +85,25 @@ class WindowsContext(FindContext):
         listed = list(patterns)
         for folder in self.staying_profiles:
             yield from (f"{folder}/{pattern}" for pattern in listed)
+
+
+_ANY_VOLUME = "%AnyVolume%"
+
+
+def guest_patterns(pattern: str, variables: Mapping[str, str]) -> Iterator[str]:
+    """The patterns of the guest's tree that one stands for.
+
+    Args:
+        pattern: begins with ``/``, with a variable (``%ProgramData%/ssh``), or with
+            ``%AnyVolume%`` for the topmost folder of each volume.
+        variables: as ``Registry.variables`` gives them.
+    """
+    if pattern.startswith(_ANY_VOLUME):
+        rest = pattern.removeprefix(_ANY_VOLUME)
+        yield rest
+        yield f"/*:{rest}"
+    elif pattern.startswith("%"):
+        name, _percent, rest = pattern[1:].partition("%")
+        yield guest_path(values.expand(f"%{name}%", variables)).rstrip("/") + rest
+    else:
+        yield pattern
