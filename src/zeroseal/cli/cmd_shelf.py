@@ -17,6 +17,7 @@ from zeroseal.cli.options import (
 )
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+from zeroseal.sentences import capitalised
 
 if TYPE_CHECKING:
     from zeroseal.templates.shelf.shelf import Shelf
@@ -42,7 +43,7 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def _action(actions: Any, name: str, text: str, *, one: str = "") -> argparse.ArgumentParser:
     action: argparse.ArgumentParser = actions.add_parser(
-        name, help=text, description=f"{text[:1].upper()}{text[1:]}."
+        name, help=text, description=f"{capitalised(text)}."
     )
     if one:
         action.add_argument("template", metavar=one, help="a template of the shelf")

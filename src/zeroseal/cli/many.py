@@ -19,8 +19,8 @@ from typing import Any
 
 from zeroseal.cli.image_arguments import find_images, output_in
 from zeroseal.cli.ui import Ui
-from zeroseal.counts import counted
 from zeroseal.errors import OutputExistsError
+from zeroseal.sentences import counted
 
 _OWN = ("images", "image", "jobs", "stop_at_first", "json", "json_lines", "junit", "to", "quiet",
         "output", "help")  # fmt: skip

@@ -11,12 +11,12 @@ from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import render
 from zeroseal.cli.show_seal import secret_sentences
 from zeroseal.cli.ui import clean
-from zeroseal.counts import some_of
 from zeroseal.sealing.broken_seal import BrokenSeal
 from zeroseal.sealing.check import BackingState, CheckResult, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
 from zeroseal.sealing.windows.readiness import OFFLINE_ONLY
+from zeroseal.sentences import capitalised, some_of
 from zeroseal.traces.windows.machine import ReissueSid
 
 _MOST_CHUNKS = 8
@@ -138,7 +138,7 @@ def _where_changed(result: CheckResult) -> str:
 
 
 def _sentence(text: str) -> str:
-    return text[:1].upper() + text[1:] + ("" if text.endswith((".", "?", "!")) else ".")
+    return capitalised(text) + ("" if text.endswith((".", "?", "!")) else ".")
 
 
 def _show_next(result: CheckResult, console: Console) -> None:

@@ -9,8 +9,8 @@ from rich.console import Console
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
-from zeroseal.counts import counted
 from zeroseal.machines.definition import MachineDefinition
+from zeroseal.sentences import capitalised, counted
 from zeroseal.templates.clone import MadeClone
 from zeroseal.templates.clone_check import CloneAnswer
 
@@ -54,7 +54,7 @@ def show_clones(clones: list[MadeClone], folder: Path, console: Console) -> None
             "clone --make-full makes one whole."
         )
     messages = dict.fromkeys(sentence for clone in clones for sentence in clone.messages)
-    notes += [f"{sentence[:1].upper()}{sentence[1:]}." for sentence in messages]
+    notes += [f"{capitalised(sentence)}." for sentence in messages]
     render.bullets(console, notes)
     name = first.name
     host = "the simulated host" if first.host == "simulated" else "QEMU"

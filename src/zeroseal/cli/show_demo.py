@@ -7,7 +7,6 @@ from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
-from zeroseal.counts import some_of
 from zeroseal.demo import scenario
 from zeroseal.demo.desk import (
     DESK_DISK,
@@ -22,6 +21,7 @@ from zeroseal.demo.scenario import SEALED_DISK, SHEET, VERSIONS, DemoStory
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.compare import Comparison
 from zeroseal.sealing.survey import by_trace
+from zeroseal.sentences import capitalised, some_of
 from zeroseal.traces.model import FAMILIES
 
 
@@ -140,7 +140,7 @@ def _show_desk(desk: DeskStory, console: Console) -> None:
         f"yard adopt {DESK_DISK} --name {DESK_MACHINE}",
         f"seal {disk} --dry-run",
     )
-    render.indented(console, f"{desk.refusal[:1].upper()}{desk.refusal[1:]}")
+    render.indented(console, capitalised(desk.refusal))
     _step(
         console,
         11,

@@ -9,11 +9,11 @@ from rich.console import Console
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
-from zeroseal.counts import counted
 from zeroseal.machines.hosts.host import Run
 from zeroseal.machines.readiness import MachineReadiness
 from zeroseal.machines.snapshots import MachineSnapshot, noted_names
 from zeroseal.machines.yard import YardMachine
+from zeroseal.sentences import counted
 
 SIMULATED = "on the simulated host: nothing was run, this proves nothing about a real guest"
 

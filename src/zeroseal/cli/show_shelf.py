@@ -11,9 +11,9 @@ from rich.text import Text
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
-from zeroseal.counts import counted
 from zeroseal.sealing.check import Verdict
 from zeroseal.sealing.record import SealRecord
+from zeroseal.sentences import counted
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone
 from zeroseal.templates.shelf.difference import Change, Difference
 from zeroseal.templates.shelf.entry import Template, sealed_on

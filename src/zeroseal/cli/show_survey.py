@@ -10,10 +10,10 @@ from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import option_words
-from zeroseal.counts import counted
 from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
 from zeroseal.sealing.survey import Survey, by_trace
+from zeroseal.sentences import counted
 
 
 def show_survey(survey: Survey, console: Console, every_place: bool) -> None:

@@ -6,9 +6,9 @@ from rich.console import Console
 from rich.text import Text
 
 from zeroseal.cli import render
-from zeroseal.counts import counted
 from zeroseal.reports.catalogue_page import describe_place
 from zeroseal.sealing.survey import Survey
+from zeroseal.sentences import counted
 from zeroseal.traces.model import FAMILIES, Trace
 
 

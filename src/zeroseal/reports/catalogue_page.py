@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import assert_never
 
-from zeroseal.counts import counted
+from zeroseal.sentences import counted
 from zeroseal.traces.key_edits import KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,

@@ -8,7 +8,6 @@ from enum import Enum
 from pathlib import Path
 
 from zeroseal.blocks.digest import digest_store
-from zeroseal.counts import counted
 from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import opened_image
 from zeroseal.images.host_file import sha256_of
@@ -22,6 +21,7 @@ from zeroseal.sealing.record import SealRecord, find_record, record_path
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed, place_without_offset
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.values import collect_values, house_values
+from zeroseal.sentences import counted
 from zeroseal.traces.finding import Finding
 
 

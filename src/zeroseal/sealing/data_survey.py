@@ -14,6 +14,7 @@ from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import iter_states
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.survey import Survey, survey_image
+from zeroseal.sentences import capitalised
 from zeroseal.volumes.disk import Disk
 
 
@@ -37,7 +38,7 @@ class DataSurvey:
         for facts in self.volumes:
             if facts.against_changing:
                 messages.append(f"{facts.volume}: {facts.against_changing}.")
-        return [f"{sentence[0].upper()}{sentence[1:]}" for sentence in messages]
+        return [capitalised(sentence) for sentence in messages]
 
 
 def survey_any(

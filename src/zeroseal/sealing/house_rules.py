@@ -15,11 +15,11 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta
 
-from zeroseal.counts import counted
 from zeroseal.documents import Table, WrongValueError, convert, keys_of, parse_toml, read_text
 from zeroseal.errors import UsageError
 from zeroseal.images.reach import SOURCE_FORMATS, Reach
 from zeroseal.sealing.remark import CODES
+from zeroseal.sentences import counted
 from zeroseal.traces.load import build_traces, load_catalogue
 from zeroseal.traces.model import FAMILIES, Trace
 

@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.counts import counted, some_of
 from zeroseal.filesystems.driver import Recovery
 from zeroseal.images.image import Image
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.remark import CONSEQUENCES, Remark
+from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.finding import Finding
 
 _NEARLY_FULL = 0.95
@@ -105,7 +105,7 @@ def _describe_recovery(recovery: Recovery) -> str:
         if count
     ]
     text = f" ({', '.join(done)})" if done else ""
-    where = recovery.where[:1].upper() + recovery.where[1:]
+    where = capitalised(recovery.where)
     return (
         f"{where} was not shut down cleanly; its journal was recovered as the guest would on its "
         f"next start{text}: what programs had not written yet is missing."

@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 
 from zeroseal.blocks.search import MOST_EACH, Hit, Searcher, search_store
 from zeroseal.blocks.store import Store
-from zeroseal.counts import counted, some_of
 from zeroseal.guests.system import GuestSystem
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.house_rules import any_pattern_fits
@@ -19,6 +18,7 @@ from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.short_names import find_short_names
 from zeroseal.sealing.signatures import SIGNATURES, Signature, signature_needles
+from zeroseal.sentences import counted, some_of
 
 _MOST_NAMED = 2000
 

@@ -13,7 +13,6 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from zeroseal.counts import counted
 from zeroseal.errors import RefusedError, UsageError
 from zeroseal.guests.linux.packages import changed_packages, read_packages, versions_of
 from zeroseal.images.copying import copy_image_file
@@ -38,6 +37,7 @@ from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import Lineage
 from zeroseal.sealing.signing import RecordSigner
 from zeroseal.sealing.targets.new_file import NewFile
+from zeroseal.sentences import counted
 from zeroseal.templates.shelf.entry import VERSION_PATTERN, Template
 from zeroseal.templates.shelf.shelf import CURRENT, NewTemplate, Shelf
 

@@ -8,11 +8,11 @@ from collections.abc import Collection, Iterator
 from fnmatch import fnmatchcase as fnmatch
 from typing import Any, assert_never, cast
 
-from zeroseal.counts import counted
 from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.services import Services
 from zeroseal.guests.ssh_keys import fingerprint
+from zeroseal.sentences import counted
 from zeroseal.traces import linux, volumes, windows
 from zeroseal.traces.changes import (
     EditKeys,

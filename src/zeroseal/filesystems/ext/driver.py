@@ -7,10 +7,10 @@ from collections.abc import Collection, Iterator
 from typing import TYPE_CHECKING
 
 from zeroseal.blocks.store import Store
-from zeroseal.counts import counted
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.driver import Recovery, VolumeDriver, Weakness
 from zeroseal.filesystems.tree import EditableTree, Problem
+from zeroseal.sentences import counted
 from zeroseal.volumes.volume import Content
 
 if TYPE_CHECKING:

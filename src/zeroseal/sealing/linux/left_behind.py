@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.counts import counted, some_of
 from zeroseal.guests.guest import Mount
 from zeroseal.guests.linux.accounts import Account
 from zeroseal.sealing.projected_guest import ProjectedLinux
+from zeroseal.sentences import counted, some_of
 
 
 @dataclass(frozen=True)

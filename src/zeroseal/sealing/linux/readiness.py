@@ -9,7 +9,6 @@ from datetime import UTC, datetime
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.store import MemoryStore
-from zeroseal.counts import counted, some_of
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.kernels import default_kernel, newest_first
 from zeroseal.guests.linux.packages import pending_updates, read_packages
@@ -23,6 +22,7 @@ from zeroseal.sealing.places import LVM_METADATA
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.projected_guest import ProjectedLinux
 from zeroseal.sealing.remark import Remark
+from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.linux.histories import histories_of
 from zeroseal.traces.linux.initramfs import iter_sealed_boot_images
 from zeroseal.traces.linux.swap_files import HEADER_BYTES, iter_swap_files
@@ -329,7 +329,7 @@ def _named_after_host(inspection: Inspection, policy: Policy) -> Iterator[Remark
     if named and not all(any_pattern_fits(policy.residue_places, place) for place in places):
         yield Remark(
             "named-after-host",
-            f"{some_of(named)[:1].upper()}{some_of(named)[1:]} has the host's name in its own, and "
+            f"{capitalised(some_of(named))} has the host's name in its own, and "
             "every clone would have it: rename it in the guest (vgrename or lvrename, then boot "
             "loader, /etc/fstab and initramfs), or allow it in the house rules "
             f'(allow.residue = ["{places[0]}"] and the files that name it).',

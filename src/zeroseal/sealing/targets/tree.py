@@ -14,7 +14,6 @@ from typing import BinaryIO, cast
 
 from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.search import Searcher
-from zeroseal.counts import some_of
 from zeroseal.errors import NotProvenError, UsageError, environment_error
 from zeroseal.filesystems.plain.folder import FolderSource
 from zeroseal.filesystems.plain.tar import TarSource
@@ -46,6 +45,7 @@ from zeroseal.sealing.tree_image import (
     inspected_tree,
     open_source,
 )
+from zeroseal.sentences import some_of
 
 
 @dataclass(frozen=True)

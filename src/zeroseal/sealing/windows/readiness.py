@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from zeroseal.counts import counted, some_of
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.read import NtfsTree
@@ -22,6 +21,7 @@ from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.sealing.projected_guest import ProjectedWindows
 from zeroseal.sealing.remark import Remark
+from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.windows.context import WindowsContext
 
 OFFLINE_ONLY = (
@@ -400,4 +400,4 @@ def _rights_of(tree: NtfsTree) -> Iterator[tuple[tuple[int, int, int], int]]:
 
 
 def _sentence(text: str) -> str:
-    return f"{text[0].upper()}{text[1:]}."
+    return f"{capitalised(text)}."

@@ -9,7 +9,6 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from zeroseal.counts import counted, some_of
 from zeroseal.documents import convert
 from zeroseal.errors import (
     DamagedError,
@@ -30,6 +29,7 @@ from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import SealRecord, record_path
 from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
+from zeroseal.sentences import counted, some_of
 from zeroseal.templates.abilities import read_abilities
 from zeroseal.templates.shelf.catalogue import Catalogue, Row
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone, clones_of

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zeroseal.counts import counted, some_of
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import Account, find_account
+from zeroseal.sentences import counted, some_of
 from zeroseal.traces.changes import RemovePath, TextChange
 from zeroseal.traces.finder import Finder, Found
 from zeroseal.traces.linux.context import LinuxContext, is_own_home

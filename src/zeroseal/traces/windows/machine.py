@@ -7,7 +7,6 @@ import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zeroseal.counts import counted
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
 from zeroseal.guests.registry.edit import HiveEditor
@@ -26,6 +25,7 @@ from zeroseal.guests.windows.network import iter_interfaces
 from zeroseal.guests.windows.policy import POLICY_NAME, policy_text, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, is_marked, mark
+from zeroseal.sentences import counted
 from zeroseal.traces.changes import Change, Phase, RemovePath, Workbench
 from zeroseal.traces.finder import Finder, Found
 from zeroseal.traces.windows.context import WindowsContext

@@ -8,7 +8,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
-from zeroseal.counts import counted
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.eventlogs.log import read_log
 from zeroseal.guests.guest import Guest
@@ -17,6 +16,7 @@ from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.hive import Value
 from zeroseal.guests.registry.paths import FoundKey, fits
 from zeroseal.guests.windows.hives import HiveSet, hive_title
+from zeroseal.sentences import counted
 from zeroseal.traces.changes import Change, RemovePath, Workbench
 from zeroseal.traces.finder import Found
 from zeroseal.traces.model import EventLogs, RegistryKeys, RegistryValues, Treatment, Where

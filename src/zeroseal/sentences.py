@@ -1,4 +1,4 @@
-"""Counts in sentences: ``3 places``, ``a, b and 4 more``."""
+"""Parts of sentences: counts (``3 places``, ``a, b and 4 more``), and the first letter."""
 
 from __future__ import annotations
 
@@ -17,3 +17,9 @@ def some_of(names: Iterable[str], most: int = _NAMED) -> str:
     listed = list(names)
     rest = len(listed) - most
     return ", ".join(listed[:most]) + (f" and {rest} more" if rest > 0 else "")
+
+
+def capitalised(text: str) -> str:
+    """A sentence with a capital; the name of a file, which begins some, stays as it is."""
+    first = text.partition(" ")[0].rstrip(".,:;")
+    return text if "." in first or "/" in first else text[:1].upper() + text[1:]
