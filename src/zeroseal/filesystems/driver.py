@@ -8,7 +8,7 @@ without XFS, starts without.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Generic, NamedTuple, TypeVar
 
@@ -187,6 +187,23 @@ class VolumeDriver(ABC, Generic[TreeT]):
         """What a volume says of itself; None where the format says nothing worth a line."""
         del tree
         return None
+
+    def is_encrypted(self, tree: TreeT, node: int) -> bool:
+        """Whether the file system has encrypted a file's content."""
+        del tree, node
+        return False
+
+    def iter_descriptors(self, tree: TreeT) -> Iterator[bytes]:
+        """Yields the security descriptors that its files may have, each once.
+
+        Raises:
+            ImageError: they cannot be read.
+        """
+        del tree
+        return iter(())
+
+    def replace_bytes(self, editor: EditableTree, pairs: Sequence[tuple[bytes, bytes]]) -> None:
+        """Puts other bytes of the same lengths in the place of some, also in its own structures."""
 
     def search_hidden(self, tree: TreeT, searcher: Searcher) -> tuple[list[HiddenHit], list[str]]:
         """Searches what the bytes of a volume do not show.

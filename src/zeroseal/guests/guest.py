@@ -202,10 +202,15 @@ class Guest:
         for found in self._walk(self._get(path)):
             yield found.path, self._facts_of(found.place)
 
-    def walk_nodes(self, path: str) -> Iterator[tuple[str, FileTree, int]]:
-        """Yields (path, tree, node) of all beneath a folder, links unfollowed."""
-        for found in self._walk(self._get(path, follow_last=False)):
-            yield found.path, self._tree(found.place), found.place.node
+    def count_encrypted(self, folder: str) -> int:
+        """How many files beneath a folder their file system has encrypted."""
+        if not self.is_folder(folder):
+            return 0
+        count = 0
+        for found in self._walk(self._get(folder, follow_last=False)):
+            mount = self.mounts[found.place.mount_no]
+            count += mount.driver.is_encrypted(mount.tree, found.place.node)
+        return count
 
     def other_names(self, path: str) -> list[str]:
         """The other names of a file that has hard links, sorted.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from zeroseal.blocks.store import Store
@@ -91,6 +92,28 @@ class NtfsDriver(VolumeDriver["NtfsTree"]):
         from zeroseal.filesystems.ntfs.state import describe_volume
 
         return describe_volume(tree)
+
+    def is_encrypted(self, tree: NtfsTree, node: int) -> bool:  # noqa: D102
+        from zeroseal.filesystems.ntfs import layout
+
+        return bool(tree.get_node(node).flags & layout.FILE_ENCRYPTED)
+
+    def iter_descriptors(self, tree: NtfsTree) -> Iterator[bytes]:  # noqa: D102
+        from zeroseal.filesystems.ntfs import layout
+        from zeroseal.filesystems.ntfs.security import STREAM, iter_descriptors
+        from zeroseal.filesystems.ntfs.streams import read_stream
+
+        stream = tree.get_node(layout.SECURE).find(layout.DATA, STREAM)
+        content = read_stream(tree.volume, stream) if stream else b""
+        return (stored.content for stored in iter_descriptors(content))
+
+    def replace_bytes(  # noqa: D102
+        self, editor: EditableTree, pairs: Sequence[tuple[bytes, bytes]]
+    ) -> None:
+        from zeroseal.filesystems.ntfs.edit import NtfsEditor
+
+        assert isinstance(editor, NtfsEditor)  # as ``edit`` made it
+        editor.replace_bytes(pairs)
 
     def search_hidden(  # noqa: D102
         self, tree: NtfsTree, searcher: Searcher

@@ -11,7 +11,6 @@ from __future__ import annotations
 import hashlib
 
 from zeroseal.errors import RefusedError
-from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry import values
 from zeroseal.guests.windows.hives import HiveSet, find_hives
@@ -53,9 +52,7 @@ def reissue_sid(hives: HiveSet, text: str, marks: bool = True) -> MachineSid:
     if marks:
         mark(hives.editor(SOFTWARE_FILE), new.text)
     for mount in guest.mounts:
-        tree = guest.editor_of(mount)
-        if isinstance(tree, NtfsEditor):
-            tree.replace_bytes(pairs)
+        mount.driver.replace_bytes(guest.editor_of(mount), pairs)
     guest.forget_ways()
     guest.finish()
     hives.publish()

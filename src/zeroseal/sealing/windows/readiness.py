@@ -6,11 +6,7 @@ import re
 from collections.abc import Iterator
 
 from zeroseal.errors import ZeroSealError
-from zeroseal.filesystems.ntfs import layout
-from zeroseal.filesystems.ntfs.read import NtfsTree
-from zeroseal.filesystems.ntfs.security import STREAM, iter_descriptors
-from zeroseal.filesystems.ntfs.streams import read_stream
-from zeroseal.guests.guest import Guest
+from zeroseal.guests.guest import Mount
 from zeroseal.guests.registry import values
 from zeroseal.guests.windows.answer_files import iter_answer_files
 from zeroseal.guests.windows.identity import CURRENT, FirstStart, read_number, read_text
@@ -128,7 +124,7 @@ def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> 
         kept = guest.glob(f"{profile.folder}/AppData/Roaming/Microsoft/Protect/S-1-5-21-*")
         if kept:
             yield f"secrets that Windows protects for {profile.name} cannot be read any more"
-        encrypted = _count_encrypted(guest, profile.folder)
+        encrypted = guest.count_encrypted(profile.folder)
         if encrypted:
             files = "a file" if encrypted == 1 else f"{encrypted} files"
             yield f"{files} that {profile.name} encrypted cannot be read any more"
@@ -156,16 +152,6 @@ def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> 
     if services:
         named = some_of(services)
         yield f"services that log in as a local account may need their password again ({named})"
-
-
-def _count_encrypted(guest: Guest, folder: str) -> int:
-    """How many files in a folder the file system has encrypted."""
-    if not guest.is_folder(folder):
-        return 0
-    return sum(
-        isinstance(tree, NtfsTree) and bool(tree.get_node(node).flags & layout.FILE_ENCRYPTED)
-        for _path, tree, node in guest.walk_nodes(folder)
-    )
 
 
 def _membership(windows: WindowsContext) -> Iterator[Remark]:
@@ -372,10 +358,8 @@ def _strange_identifiers(projected: ProjectedWindows, windows: WindowsContext) -
     machine = MachineSid.parse_text(windows.identity.sid)
     rids = {account.rid for account in windows.identity.accounts} | {513, 514, 515}
     for mount in projected.guest.mounts:
-        if not isinstance(mount.tree, NtfsTree):
-            continue
         strange = set()
-        for numbers, rid in _rights_of(mount.tree):
+        for numbers, rid in _rights_on(mount):
             is_own = machine is not None and numbers == machine.numbers
             if numbers in CONSTANT_DOMAINS or (is_own and rid in rids):
                 continue
@@ -389,14 +373,13 @@ def _strange_identifiers(projected: ProjectedWindows, windows: WindowsContext) -
             )
 
 
-def _rights_of(tree: NtfsTree) -> Iterator[tuple[tuple[int, int, int], int]]:
+def _rights_on(mount: Mount) -> Iterator[tuple[tuple[int, int, int], int]]:
     try:
-        stream = tree.get_node(layout.SECURE).find(layout.DATA, STREAM)
-        content = read_stream(tree.volume, stream) if stream else b""
+        descriptors = list(mount.driver.iter_descriptors(mount.tree))
     except ZeroSealError:
         return
-    for stored in iter_descriptors(content):
-        yield from iter_machine_sids(stored.content)
+    for descriptor in descriptors:
+        yield from iter_machine_sids(descriptor)
 
 
 def _sentence(text: str) -> str:
