@@ -72,7 +72,14 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         raise UsageError(f"{args.name} was not built from a sheet: give one with --sheet")
     loaded = load_again(path, definition.settings, definition.variant, wishes_from(args))
     policy, signer = policy_from(args), signer_from(args)
-    wish = RenewWish(int(time.time()), args.template, args.version, args.keep, policy, signer)
+    wish = RenewWish(
+        now=int(time.time()),
+        template=args.template,
+        version=args.version,
+        kept_snapshots=args.keep,
+        policy=policy,
+        signer=signer,
+    )
     renewal = renew_machine(loaded, yard, args.name, shelf, wish, ui.progress)
     ui.show(lambda: renewal_to_json(renewal), lambda out: show_renewal(renewal, args.shelf, out))
     return 0

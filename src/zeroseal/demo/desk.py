@@ -72,4 +72,12 @@ def run_desk(folder: Path, yard: Yard, shelf: Shelf, now: int, progress: Progres
     runs = tuple(host.start(yard.get(name), is_bound=False) for name in names)
     disks = [clone.machine.disk for clone in clones]
     comparison = compare_images([*disks, source.disk], progress)
-    return DeskStory(machine, refusal, result, checked, tuple(clones), runs, comparison)
+    return DeskStory(
+        machine=machine,
+        refusal=refusal,
+        result=result,
+        sealed=checked,
+        clones=tuple(clones),
+        runs=runs,
+        comparison=comparison,
+    )

@@ -331,7 +331,15 @@ def _judge(
     if findings:
         traces = len({item.trace.id for item in findings})
         reason = f"{len(findings)} findings of {traces} traces are on it"
-        return CheckResult(path, Verdict.UNSEALED, level, reason, findings, record, skipped=skipped)
+        return CheckResult(
+            path=path,
+            verdict=Verdict.UNSEALED,
+            level=level,
+            reason=reason,
+            findings=findings,
+            record=record,
+            skipped=skipped,
+        )
     if record is None:
         reason = "no trace was found, but there is no seal record to compare it with"
         return CheckResult(path, Verdict.CLEAN, level, reason)

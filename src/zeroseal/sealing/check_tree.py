@@ -42,7 +42,13 @@ def check_tree(
         traces = len({item.trace.id for item in findings})
         reason = f"{len(findings)} findings of {traces} traces are in it"
         return CheckResult(
-            path, Verdict.UNSEALED, Level.FULL, reason, findings, record, is_tree=True
+            path=path,
+            verdict=Verdict.UNSEALED,
+            level=Level.FULL,
+            reason=reason,
+            findings=findings,
+            record=record,
+            is_tree=True,
         )
     if record is None:
         reason = "no trace was found, but there is no seal record to compare it with"
@@ -50,7 +56,14 @@ def check_tree(
     if not record.is_complete:
         reason = f"it was sealed in part only: {', '.join(skipped)} were left on purpose"
         return CheckResult(
-            path, Verdict.UNSEALED, Level.FULL, reason, (), record, skipped=skipped, is_tree=True
+            path=path,
+            verdict=Verdict.UNSEALED,
+            level=Level.FULL,
+            reason=reason,
+            findings=(),
+            record=record,
+            skipped=skipped,
+            is_tree=True,
         )
     reason = "no trace was found, and the archive is byte for byte what the seal record describes"
     return CheckResult(

@@ -125,7 +125,14 @@ def renew_machine(
             policy = wish.policy.for_machine(knowledge_of(machine.definition))
             lineage = _lineage(shelf, title, changes)
             target = NewFile(sealed_path, "qcow2")
-            request = SealRequest(disk, target, policy, wish.now, wish.signer, lineage)
+            request = SealRequest(
+                source=disk,
+                target=target,
+                policy=policy,
+                now=wish.now,
+                signer=wish.signer,
+                lineage=lineage,
+            )
             sealed = seal(request, progress)
             notes = _notes(machine, wish.now, changes)
             new = NewTemplate(title, version, notes, definition=machine.definition, policy=policy)

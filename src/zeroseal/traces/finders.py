@@ -76,10 +76,24 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
                     yield _of_path(trace, treatment, change, evidence, context, claimed)
             elif isinstance(change, RegistryChange):
                 if _is_new(change, claimed):
-                    yield Finding(trace, treatment, change, 0, 0, evidence)
+                    yield Finding(
+                        trace=trace,
+                        treatment=treatment,
+                        change=change,
+                        files=0,
+                        size_bytes=0,
+                        evidence=evidence,
+                    )
             else:
                 size = change.stale_bytes if isinstance(change, VolumeChange) else 0
-                yield Finding(trace, treatment, change, 0, size, evidence)
+                yield Finding(
+                    trace=trace,
+                    treatment=treatment,
+                    change=change,
+                    files=0,
+                    size_bytes=size,
+                    evidence=evidence,
+                )
 
 
 def regrower(trace: Trace, guest: Guest, services: Services, gone: Collection[str] = ()) -> str:
@@ -124,7 +138,14 @@ def _of_path(
         claimed.add(change.path)
     is_there = context.guest.find(change.path, follow_last=False) is not None
     files, size = context.guest.size_of(change.path) if is_there else (0, 0)
-    return Finding(trace, treatment, change, files, size, evidence)
+    return Finding(
+        trace=trace,
+        treatment=treatment,
+        change=change,
+        files=files,
+        size_bytes=size,
+        evidence=evidence,
+    )
 
 
 def _is_new(change: RegistryChange, claimed: set[str]) -> bool:

@@ -185,13 +185,13 @@ def _parse_entries(volume: ExtVolume, inode_no: int, area: bytes, start: int) ->
         value = b"" if entry.value_inode else area[entry.value_offset : value_end]
         found.append(
             Attribute(
-                entry.name_index,
-                name,
-                value,
-                entry.value_inode,
-                entry.value_bytes,
-                entry.hash,
-                entry.value_offset,
+                name_index=entry.name_index,
+                name=name,
+                value=value,
+                value_inode=entry.value_inode,
+                value_bytes=entry.value_bytes,
+                hash=entry.hash,
+                value_offset=entry.value_offset,
             )
         )
         position = name_start + (entry.name_bytes + 3) // 4 * 4

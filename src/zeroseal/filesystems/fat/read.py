@@ -46,7 +46,9 @@ class FatTree:
     def get_facts(self, node: int) -> NodeFacts:
         """The node's own data; there are no modes and owners."""
         if node == self.root:
-            return NodeFacts(Kind.FOLDER, 0o755, 0, 0, 0, 1, 0)
+            return NodeFacts(
+                kind=Kind.FOLDER, mode=0o755, uid=0, gid=0, size_bytes=0, link_count=1, changed_at=0
+            )
         entry = self._get_entry(node)
         is_folder = bool(entry.attributes & layout.ATTRIBUTE_FOLDER)
         return NodeFacts(

@@ -209,7 +209,16 @@ def parse_pieces(volume: NtfsVolume, number: int, record: bytes) -> list[Piece]:
             value = record[position + start : position + start + size]
             _check_value(volume, number, kind, value)
             is_indexed = bool(indexed & layout.INDEXED)
-            pieces.append(Piece(kind, name, flags, instance, value, is_indexed))
+            pieces.append(
+                Piece(
+                    type=kind,
+                    name=name,
+                    flags=flags,
+                    instance=instance,
+                    value=value,
+                    is_indexed=is_indexed,
+                )
+            )
         position += length
     raise volume.damaged(f"the attributes of record {number} have no end")
 
@@ -297,7 +306,16 @@ def parse_list(volume: NtfsVolume, number: int, raw: bytes) -> list[ListEntry]:
             raise volume.damaged(f"the attribute list of record {number} is out of shape")
         name = to_text(raw[position + start : position + name_end]) if name_length else ""
         record = reference & layout.REFERENCE_MASK
-        entries.append(ListEntry(kind, name, vcn, record, reference >> 48, instance))
+        entries.append(
+            ListEntry(
+                type=kind,
+                name=name,
+                vcn=vcn,
+                record=record,
+                sequence=reference >> 48,
+                instance=instance,
+            )
+        )
         position += length
     return entries
 

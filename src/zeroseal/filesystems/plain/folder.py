@@ -80,10 +80,15 @@ class FolderSource:
             return known
         kind = _kind_of(facts.st_mode)
         node = PlainNode(
-            kind, stat.S_IMODE(facts.st_mode), facts.st_uid, facts.st_gid,
-            facts.st_size if kind in (Kind.FILE, Kind.LINK) else 0, int(facts.st_mtime),
-            read=self._reader(path), origin=path,
-        )  # fmt: skip
+            kind=kind,
+            mode=stat.S_IMODE(facts.st_mode),
+            uid=facts.st_uid,
+            gid=facts.st_gid,
+            size_bytes=facts.st_size if kind in (Kind.FILE, Kind.LINK) else 0,
+            changed_at=int(facts.st_mtime),
+            read=self._reader(path),
+            origin=path,
+        )
         if kind is Kind.LINK:
             node.target = os.readlink(path[-1], dir_fd=folder)
         if kind is Kind.DEVICE:

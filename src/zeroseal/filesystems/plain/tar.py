@@ -88,7 +88,17 @@ class TarSource:
             self._take_over(old, member)
             return
         node = self.tree.add(
-            folder, parts[-1], PlainNode(kind, 0, 0, 0, member.size, 0, read=self._reader(member))
+            folder,
+            parts[-1],
+            PlainNode(
+                kind=kind,
+                mode=0,
+                uid=0,
+                gid=0,
+                size_bytes=member.size,
+                changed_at=0,
+                read=self._reader(member),
+            ),
         )
         self._take_over(node, member)
 
@@ -123,7 +133,13 @@ class TarSource:
         for part in parts:
             child = self.tree.nodes[number].children.get(part)
             if child is None:
-                child = self.tree.add(number, part, PlainNode(Kind.FOLDER, 0o755, 0, 0, 0, 0))
+                child = self.tree.add(
+                    number,
+                    part,
+                    PlainNode(
+                        kind=Kind.FOLDER, mode=0o755, uid=0, gid=0, size_bytes=0, changed_at=0
+                    ),
+                )
             if self.tree.nodes[child].kind is not Kind.FOLDER:
                 raise DamagedError(
                     f"{self.path} puts members beneath {part.decode('utf-8', 'replace')}, which "

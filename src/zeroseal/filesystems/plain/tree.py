@@ -92,7 +92,9 @@ class PlainTree:
         self.where = where
         self.now = now
         self.root = 1
-        self.nodes: dict[int, PlainNode] = {1: PlainNode(Kind.FOLDER, 0o755, 0, 0, 0, 0)}
+        self.nodes: dict[int, PlainNode] = {
+            1: PlainNode(kind=Kind.FOLDER, mode=0o755, uid=0, gid=0, size_bytes=0, changed_at=0)
+        }
         self.changes: list[PlainChange] = []
         self._above: dict[int, tuple[int, bytes]] = {}
 
@@ -130,9 +132,14 @@ class PlainTree:
         """The node's own data."""
         item = self.nodes[node]
         return NodeFacts(
-            item.kind, item.mode, item.uid, item.gid, item.size_bytes, item.link_count,
-            item.changed_at,
-        )  # fmt: skip
+            kind=item.kind,
+            mode=item.mode,
+            uid=item.uid,
+            gid=item.gid,
+            size_bytes=item.size_bytes,
+            link_count=item.link_count,
+            changed_at=item.changed_at,
+        )
 
     def read_file(self, node: int, limit_bytes: int | None = None) -> bytes:
         """A file's content, or its beginning."""
@@ -158,14 +165,28 @@ class PlainTree:
         self, folder: int, name: bytes, content: bytes, mode: int, uid: int = 0, gid: int = 0
     ) -> int:
         """Makes a file and returns its node."""
-        made = PlainNode(Kind.FILE, mode, uid, gid, len(content), self.now, content=content)
+        made = PlainNode(
+            kind=Kind.FILE,
+            mode=mode,
+            uid=uid,
+            gid=gid,
+            size_bytes=len(content),
+            changed_at=self.now,
+            content=content,
+        )
         number = self._make(folder, name, made)
         self.changes.append(Written(self._path(folder, name), number, made=True))
         return number
 
     def create_folder(self, folder: int, name: bytes, mode: int, uid: int = 0, gid: int = 0) -> int:
         """Makes an empty folder and returns its node."""
-        number = self._make(folder, name, PlainNode(Kind.FOLDER, mode, uid, gid, 0, self.now))
+        number = self._make(
+            folder,
+            name,
+            PlainNode(
+                kind=Kind.FOLDER, mode=mode, uid=uid, gid=gid, size_bytes=0, changed_at=self.now
+            ),
+        )
         self.changes.append(Made(self._path(folder, name), number))
         return number
 
@@ -173,7 +194,15 @@ class PlainTree:
         """Makes a symbolic link and returns its node."""
         if not 0 < len(target) < _MAX_TARGET_BYTES or b"\0" in target:
             raise editing.bad_target(self, target)
-        made = PlainNode(Kind.LINK, 0o777, 0, 0, len(target), self.now, target=target)
+        made = PlainNode(
+            kind=Kind.LINK,
+            mode=0o777,
+            uid=0,
+            gid=0,
+            size_bytes=len(target),
+            changed_at=self.now,
+            target=target,
+        )
         number = self._make(folder, name, made)
         self.changes.append(Made(self._path(folder, name), number))
         return number

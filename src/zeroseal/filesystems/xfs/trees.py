@@ -58,12 +58,12 @@ INOBT = TreeKind(
 )
 FINOBT = TreeKind("free inodes", layout.FINOBT_MAGIC, INOBT.record, INOBT.key, INOBT.key_of)
 RMAP = TreeKind(
-    "reverse mapping",
-    layout.RMAP_MAGIC,
-    struct.Struct(">IIQQ"),
-    struct.Struct(">IQQ"),
-    _rmap_key,
-    _rmap_high_key,
+    name="reverse mapping",
+    magic=layout.RMAP_MAGIC,
+    record=struct.Struct(">IIQQ"),
+    key=struct.Struct(">IQQ"),
+    key_of=_rmap_key,
+    high_key_of=_rmap_high_key,
 )
 REFCOUNT = TreeKind(
     "reference counts",

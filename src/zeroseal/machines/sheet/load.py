@@ -128,7 +128,16 @@ def load_sheets(path: Path, wishes: Wishes) -> list[LoadedSheet]:
         filled = wishes.secrets.fill(whole, "")
         sheet = _validate(filled, path, sources, name, wishes.secrets)
         digest = _digest(whole, sheet, path.parent)
-        loaded.append(LoadedSheet(path.resolve(), sheet, settings, name, wishes.secrets, digest))
+        loaded.append(
+            LoadedSheet(
+                path=path.resolve(),
+                sheet=sheet,
+                settings=settings,
+                variant=name,
+                secrets=wishes.secrets,
+                digest=digest,
+            )
+        )
     return loaded
 
 
