@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
 from zeroseal.blocks.patches import Patch
 from zeroseal.blocks.store import Store
@@ -20,7 +21,7 @@ def write_patches(store: Store, patches: Iterable[Patch]) -> int:
     return sum(patch.stale_bytes for patch in found)
 
 
-def inventory(kind: str, store: Store) -> Inventory:
+def inventory(kind: str, store: Store) -> Inventory[Any]:
     """A fresh inventory of a volume."""
     driver: VolumeDriver[FileTree] = next(item for item in DRIVERS if kind in item.kinds)
     return driver.take_inventory(driver.read(store, "v"))

@@ -10,7 +10,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar, Generic, NamedTuple, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, Generic, NamedTuple, TypeVar
 
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.tree import EditableTree, FileTree, Problem
@@ -137,7 +137,7 @@ class VolumeDriver(ABC, Generic[TreeT]):
         """
 
     @abstractmethod
-    def take_inventory(self, tree: TreeT) -> Inventory:
+    def take_inventory(self, tree: TreeT) -> Inventory[Any]:
         """What is in use by whom, free, and stale."""
 
     @abstractmethod

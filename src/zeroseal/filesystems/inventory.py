@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterable
 from enum import Enum
 from functools import cached_property
-from typing import Protocol
+from typing import Generic, Protocol, TypeVar
 
 from zeroseal.blocks.patches import Patch
 
@@ -30,10 +30,14 @@ class PlaceNames(Protocol):
         """The structure that it lies in."""
 
 
-class Inventory(ABC):
+VolumeT = TypeVar("VolumeT")
+
+
+class Inventory(ABC, Generic[VolumeT]):
     """What a volume's tables say, each part read when it is first asked for, and then kept."""
 
-    def __init__(self) -> None:
+    def __init__(self, volume: VolumeT) -> None:
+        self._volume = volume
         self._patches: dict[Part, tuple[Patch, ...]] = {}
 
     def patches(self, part: Part) -> tuple[Patch, ...]:

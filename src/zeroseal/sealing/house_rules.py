@@ -152,8 +152,9 @@ class Requirements(_Rules, frozen=True, rename="kebab"):
         _check_absolute("absent", self.absent)
 
 
-class _Document(_Rules, frozen=True, rename="kebab"):
-    version: Literal[1]
+class _RuleTables(Table, frozen=True):
+    """The tables that rules stand in."""
+
     keep: Keep = Keep()
     allow: Allow = Allow()
     remove: Remove = Remove()
@@ -163,14 +164,20 @@ class _Document(_Rules, frozen=True, rename="kebab"):
     search: SearchRules = SearchRules()
     windows: WindowsRules = WindowsRules()
     require: Requirements = Requirements()
-    trace: tuple[dict[str, Any], ...] = ()
 
 
 _TABLES = ("keep", "allow", "remove", "clones", "images", "readiness", "search", "require",
            "windows")  # fmt: skip
 
 
-class HouseRules(Table, frozen=True):
+class _Document(_RuleTables, frozen=True, kw_only=True):
+    """A file of rules, with traces as they are written there."""
+
+    version: Literal[1]
+    trace: tuple[dict[str, Any], ...] = ()
+
+
+class HouseRules(_RuleTables, frozen=True):
     """A site's policy.
 
     Attributes:
@@ -178,15 +185,6 @@ class HouseRules(Table, frozen=True):
         digests: (name, SHA-256) of the files, in order; ``files`` are their paths.
     """
 
-    keep: Keep = Keep()
-    allow: Allow = Allow()
-    remove: Remove = Remove()
-    clones: Clones = Clones()
-    images: Images = Images()
-    readiness: RemarkRules = RemarkRules()
-    search: SearchRules = SearchRules()
-    windows: WindowsRules = WindowsRules()
-    require: Requirements = Requirements()
     traces: tuple[Trace, ...] = ()
     digests: tuple[tuple[str, str], ...] = ()
     files: tuple[str, ...] = ()

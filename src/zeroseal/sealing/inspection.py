@@ -49,7 +49,7 @@ class Inspection:
     opened: OpenedGuest
     recovered: tuple[Recovery, ...] = ()
     image: Image | None = None
-    _inventories: dict[str, Inventory] = field(default_factory=dict)
+    _inventories: dict[str, Inventory[Any]] = field(default_factory=dict)
     _kept: _Kept | None = None
 
     @classmethod
@@ -123,7 +123,7 @@ class Inspection:
             return self.store
         return next(item.store for item in self.disk.volumes if item.name == volume)
 
-    def inventory_of(self, mount: Mount) -> Inventory:
+    def inventory_of(self, mount: Mount) -> Inventory[Any]:
         """The inventory of a mounted volume, taken once."""
         name = mount.volume.name
         if name not in self._inventories:

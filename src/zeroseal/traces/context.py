@@ -6,6 +6,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from zeroseal.filesystems.inventory import Inventory
 from zeroseal.guests.guest import Guest, Mount
@@ -30,7 +31,7 @@ class FindContext(ABC):
 
     guest: Guest
     swaps: list[Volume]
-    inventory_of: Callable[[Mount], Inventory]
+    inventory_of: Callable[[Mount], Inventory[Any]]
     gaps: tuple[Gap, ...] = ()
     physical_volumes: tuple[PhysicalVolume, ...] = ()
     retained: frozenset[str] = frozenset()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Collection, Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import ImageError
@@ -65,7 +65,7 @@ class ExtDriver(VolumeDriver["ExtTree"]):
         volume.reread()
         return ExtEditor(volume.store, now, volume.where, zero_removed, volume)
 
-    def take_inventory(self, tree: ExtTree) -> Inventory:  # noqa: D102
+    def take_inventory(self, tree: ExtTree) -> Inventory[Any]:  # noqa: D102
         from zeroseal.filesystems.ext.inventory import ExtInventory
 
         return ExtInventory(tree.volume)

@@ -18,12 +18,8 @@ from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.inventory import Inventory, Part
 
 
-class ExtInventory(Inventory):
+class ExtInventory(Inventory[ExtVolume]):
     """See ``Inventory``."""
-
-    def __init__(self, volume: ExtVolume) -> None:
-        super().__init__()
-        self._volume = volume
 
     def _find(self, part: Part) -> Iterable[Patch]:
         volume = self._volume

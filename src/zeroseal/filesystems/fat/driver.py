@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.driver import VolumeDriver
@@ -50,7 +50,7 @@ class FatDriver(VolumeDriver["FatTree"]):
         volume = tree.volume
         return FatEditor(volume.store, now, volume.where, zero_removed, volume)
 
-    def take_inventory(self, tree: FatTree) -> Inventory:  # noqa: D102
+    def take_inventory(self, tree: FatTree) -> Inventory[Any]:  # noqa: D102
         from zeroseal.filesystems.fat.inventory import FatInventory
 
         return FatInventory(tree)

@@ -14,25 +14,21 @@ from zeroseal.filesystems.tree import Kind
 _SIZE = layout.ENTRY_BYTES
 
 
-class FatInventory(Inventory):
-    """See ``Inventory``."""
-
-    def __init__(self, tree: FatTree) -> None:
-        super().__init__()
-        self._tree = tree
+class FatInventory(Inventory[FatTree]):
+    """See ``Inventory``; the volume's tree reads its folders."""
 
     def _find(self, part: Part) -> Iterable[Patch]:
-        volume = self._tree.volume
+        volume = self._volume.volume
         match part:
             case Part.JOURNAL | Part.FREE_INODES:
                 return ()
             case Part.FREE_SPACE:
                 return zero_patches(volume.store, volume.iter_free(), "free space")
             case Part.SLACK:
-                return iter_slack(self._tree)
+                return iter_slack(self._volume)
 
     def _name_places(self) -> FatPlaceNames:
-        return FatPlaceNames(self._tree)
+        return FatPlaceNames(self._volume)
 
 
 class FatPlaceNames:

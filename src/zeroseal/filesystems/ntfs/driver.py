@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import ZeroSealError
@@ -48,7 +48,7 @@ class NtfsDriver(VolumeDriver["NtfsTree"]):
         volume = tree.volume
         return NtfsEditor(volume.store, now, volume.where, zero_removed, volume)
 
-    def take_inventory(self, tree: NtfsTree) -> Inventory:  # noqa: D102
+    def take_inventory(self, tree: NtfsTree) -> Inventory[Any]:  # noqa: D102
         from zeroseal.filesystems.ntfs.inventory import NtfsInventory
 
         return NtfsInventory(tree.volume)

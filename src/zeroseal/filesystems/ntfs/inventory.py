@@ -21,12 +21,8 @@ from zeroseal.filesystems.ntfs.unused import iter_free_space, iter_stale_records
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 
 
-class NtfsInventory(Inventory):
+class NtfsInventory(Inventory[NtfsVolume]):
     """See ``Inventory``."""
-
-    def __init__(self, volume: NtfsVolume) -> None:
-        super().__init__()
-        self._volume = volume
 
     def _find(self, part: Part) -> Iterable[Patch]:
         volume = self._volume

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
+from typing import Any
 
 from zeroseal.blocks.patches import Patch
 from zeroseal.blocks.store import Store
@@ -38,9 +39,8 @@ class PlainDriver(VolumeDriver[PlainTree]):
         del now, zero_removed  # edits are noted in the table that was read
         return tree
 
-    def take_inventory(self, tree: PlainTree) -> Inventory:  # noqa: D102
-        del tree
-        return _NoInventory()
+    def take_inventory(self, tree: PlainTree) -> Inventory[Any]:  # noqa: D102
+        return _NoInventory(tree)
 
     def check(self, tree: PlainTree) -> list[Problem]:  # noqa: D102
         del tree
@@ -58,7 +58,7 @@ class PlainDriver(VolumeDriver[PlainTree]):
         return {no: node.uid for no, node in tree.nodes.items() if node.uid in uids}
 
 
-class _NoInventory(Inventory):
+class _NoInventory(Inventory[PlainTree]):
     """Nothing lies beside the files."""
 
     def _find(self, part: Part) -> Iterable[Patch]:

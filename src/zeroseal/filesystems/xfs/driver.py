@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Collection
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.driver import VolumeDriver
@@ -49,7 +49,7 @@ class XfsDriver(VolumeDriver["XfsTree"]):
         volume.reread()
         return XfsEditor(volume.store, now, volume.where, zero_removed, volume)
 
-    def take_inventory(self, tree: XfsTree) -> Inventory:  # noqa: D102
+    def take_inventory(self, tree: XfsTree) -> Inventory[Any]:  # noqa: D102
         from zeroseal.filesystems.xfs.inventory import XfsInventory
 
         return XfsInventory(tree.volume)

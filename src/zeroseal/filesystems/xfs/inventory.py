@@ -20,12 +20,8 @@ from zeroseal.filesystems.xfs.unused import iter_free_space, iter_stale_inodes, 
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
 
-class XfsInventory(Inventory):
+class XfsInventory(Inventory[XfsVolume]):
     """See ``Inventory``."""
-
-    def __init__(self, volume: XfsVolume) -> None:
-        super().__init__()
-        self._volume = volume
 
     def _find(self, part: Part) -> Iterable[Patch]:
         volume = self._volume
