@@ -30,6 +30,8 @@ class Finder(ABC, Generic[ContextT]):
 
     def __init_subclass__(cls) -> None:
         super().__init_subclass__()
+        if "name" not in cls.__dict__:
+            return  # what several finders have in common
         if cls.name in _BY_NAME:
             raise TypeError(f"there are two finders {cls.name!r}")
         _BY_NAME[cls.name] = cls()

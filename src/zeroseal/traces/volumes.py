@@ -6,6 +6,7 @@ The ranges are those of the volumes' inventories. A change carries them; nothing
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from typing import ClassVar
 
 from zeroseal.blocks.patches import Patch, zero_patches
 from zeroseal.filesystems.inventory import Part
@@ -44,31 +45,34 @@ class Journals(Finder[FindContext]):
                 yield ForgetFileChanges(mount.volume.name, stored), "the change journal"
 
 
-class FreeInodes(Finder[FindContext]):
+class _PartFinder(Finder[FindContext]):
+    """Finds what is stale in one part of the mounted file systems."""
+
+    part: ClassVar[Part]
+
+    def find(self, context: FindContext) -> Iterator[Found]:
+        return _find_part(context, self.part)
+
+
+class FreeInodes(_PartFinder):
     """Finds the unused inodes of the mounted file systems."""
 
     name = "free-inodes"
-
-    def find(self, context: FindContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
-        return _find_part(context, Part.FREE_INODES)
+    part = Part.FREE_INODES
 
 
-class FreeSpace(Finder[FindContext]):
+class FreeSpace(_PartFinder):
     """Finds the free space of the mounted file systems."""
 
     name = "free-space"
-
-    def find(self, context: FindContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
-        return _find_part(context, Part.FREE_SPACE)
+    part = Part.FREE_SPACE
 
 
-class SlackSpace(Finder[FindContext]):
+class SlackSpace(_PartFinder):
     """Finds the slack of the mounted file systems."""
 
     name = "slack"
-
-    def find(self, context: FindContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
-        return _find_part(context, Part.SLACK)
+    part = Part.SLACK
 
 
 class Gaps(Finder[FindContext]):
