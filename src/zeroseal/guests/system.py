@@ -113,3 +113,9 @@ class GuestSystem(ABC):
 
     def check_readable(self) -> None:  # noqa: B027 - most have nothing to say
         """Raises DamagedError where what the system says of itself cannot be read."""
+
+
+def signs_in(paths: Iterable[str], signs: Iterable[tuple[str, str]]) -> list[str]:
+    """The names of the signs, (beginning of a path, name), that some paths are."""
+    listed = list(paths)
+    return [name for start, name in signs if any(path.startswith(start) for path in listed)]

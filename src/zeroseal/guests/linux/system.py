@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator
 from functools import cached_property
 
-from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.guests.linux.accounts import Account, read_accounts
 from zeroseal.guests.linux.facts import read_facts
@@ -13,7 +12,7 @@ from zeroseal.guests.linux.identity_values import read_values
 from zeroseal.guests.linux.packages import read_packages
 from zeroseal.guests.linux.services import Services
 from zeroseal.guests.linux.shipped_files import ShippedFiles
-from zeroseal.guests.system import GuestSystem, SystemFacts
+from zeroseal.guests.system import GuestSystem, SystemFacts, signs_in
 
 _MACHINE_ID = "/etc/machine-id"
 _SIGNS_OF_A_START = (
@@ -85,14 +84,3 @@ class LinuxSystem(GuestSystem):
         if _MACHINE_ID not in paths or len(self.guest.read_text(_MACHINE_ID).strip()) != 32:
             return ""
         return f"it has a {', '.join(signs_in(paths, _SIGNS_OF_A_START))} of its own"
-
-
-def signs_in(paths: Iterable[str], signs: Iterable[tuple[str, str]]) -> list[str]:
-    """The names of the signs, (beginning of a path, name), that some paths are."""
-    listed = list(paths)
-    return [name for start, name in signs if any(path.startswith(start) for path in listed)]
-
-
-def read_linux(guest: Guest) -> LinuxSystem:
-    """The Linux of a guest."""
-    return LinuxSystem(guest)

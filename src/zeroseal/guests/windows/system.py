@@ -10,9 +10,8 @@ from zeroseal.blocks.search import Needle
 from zeroseal.errors import DamagedError
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
-from zeroseal.guests.linux.system import signs_in
 from zeroseal.guests.registry import values
-from zeroseal.guests.system import GuestSystem, SystemFacts
+from zeroseal.guests.system import GuestSystem, SystemFacts, signs_in
 from zeroseal.guests.windows.hive_places import keys_of
 from zeroseal.guests.windows.hives import GuestRegistry
 from zeroseal.guests.windows.identity import CURRENT, WindowsFacts, read_windows
