@@ -106,7 +106,7 @@ def _look(path: Path) -> tuple[WindowsFacts, set[str], list[str]]:
             f"- {state.volume}: {state.against_changing or 'closed and clean'}"
             for state in inspection.volume_states()
         ]
-        return system.windows, {finding.trace.id for finding in findings}, lines
+        return system.windows_facts, {finding.trace.id for finding in findings}, lines
 
 
 def _short(text: str) -> str:

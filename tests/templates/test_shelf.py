@@ -352,8 +352,8 @@ def test_eight_commands_at_once_share_a_shelf_and_a_yard(
     assert len({item.definition.mac for item in machines}) == 9
     assert len({item.definition.batch for item in machines}) == 3
     assert len(clones_of(template)) == 9
-    rows = shelf.catalogue.rows()
-    assert shelf.catalogue.rebuild() == rows
+    rows = shelf.index.rows()
+    assert shelf.index.rebuild() == rows
     assert shelf.get("gangway@2026-11").entry.notes == "eight"
     assert [path for path in shelf.folder.rglob(".*") if path.is_dir()] == []
 

@@ -119,7 +119,7 @@ def _add_changing(actions: Any) -> None:
             action.add_argument("--yes", action="store_true", help="do not ask")
     forget = _action(actions, "forget", "forget a clone that is gone, or lives elsewhere")
     forget.add_argument("clone", metavar="CLONE", help="its name or UUID")
-    _action(actions, "rebuild", "make the catalogue anew from what lies on the shelf")
+    _action(actions, "rebuild", "build the shelf's index again from what lies on the shelf")
 
 
 def _add_handing_on(actions: Any) -> None:
@@ -323,8 +323,8 @@ def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
             text = f"{clone.name} is forgotten; {template.entry.title} waits for it no more."
             return _done(ui, text, [clone.name])
         case "rebuild":
-            count = len(shelf.catalogue.rebuild())
-            return _done(ui, f"The catalogue is made anew; it has {count} entries.", [])
+            count = len(shelf.index.rebuild())
+            return _done(ui, f"The shelf's index was built again; it has {count} entries.", [])
     if "@" not in args.template:
         raise UsageError(f"name the version too: {args.template}@VERSION")
     template = shelf.get(args.template)

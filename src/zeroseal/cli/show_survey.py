@@ -40,7 +40,7 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
         system.insert(0, ("mounted", mounts))
     render.facts(console, system)
     if windows:
-        show_system(windows.windows, console)
+        show_system(windows.windows_facts, console)
         show_ntfs(survey.volume_states, console)
     if groups:
         render.section(console, "Findings")

@@ -209,7 +209,7 @@ def _tell_windows(machine: YardMachine, now: int) -> None:
     with changed_disk(machine.disk, now) as inspection:
         system, name = as_windows(inspection.system), machine.definition.name
         assert system is not None  # the image has one
-        identity = system.windows.identity
+        identity = system.windows_facts.identity
         if identity.first_start.makes_identity:
             answers = build_answer_file(FirstStartAnswers(name))
             system.guest.put_file(CACHED_PATHS[0], answers, 0o644)

@@ -42,7 +42,10 @@ def any_survey_to_json(survey: Survey | DataSurvey) -> Json:
     found = survey_to_json(survey)
     windows = as_windows(survey.guest_system)
     if windows:
-        found |= {"windows": _windows(windows.windows), "ntfs": _volumes(survey.volume_states)}
+        found |= {
+            "windows": _windows(windows.windows_facts),
+            "ntfs": _volumes(survey.volume_states),
+        }
     return found
 
 

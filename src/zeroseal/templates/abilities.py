@@ -58,7 +58,7 @@ def read_abilities(image: Path, reach: Reach = OWN_FOLDER) -> Abilities:
         inspection = Inspection.read(disk)
         windows = as_windows(inspection.system)
         if windows:
-            return _of_windows(inspection.guest, windows.windows.identity.first_start)
+            return _of_windows(inspection.guest, windows.windows_facts.identity.first_start)
         return abilities_of(inspection.guest)
 
 

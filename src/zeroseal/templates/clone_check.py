@@ -74,7 +74,7 @@ def check_clone(
         guest = inspection.guest
         windows = as_windows(inspection.system)
         if windows:
-            answers = list(_answers_of_windows(windows.windows, wish))
+            answers = list(_answers_of_windows(windows.windows_facts, wish))
         else:
             answers = list(_answers_of_guest(guest, wish))
         answers += _answers_of_size(inspection, image.size_bytes, wish)

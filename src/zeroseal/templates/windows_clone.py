@@ -93,7 +93,7 @@ def write_windows_identity(disk: Path, wish: CloneWish, reissues: bool, now: int
     with changed_disk(disk, now) as inspection:
         system = as_windows(inspection.system)
         assert system is not None  # its template was one
-        if system.windows.identity.first_start.makes_identity:
+        if system.windows_facts.identity.first_start.makes_identity:
             return _put_answers(system.guest, wish)
         return _name_plain(system, wish, reissues, now)
 
@@ -130,7 +130,7 @@ def _put_answers(guest: Guest, wish: CloneWish) -> list[str]:
 
 
 def _name_plain(system: WindowsSystem, wish: CloneWish, reissues: bool, now: int) -> list[str]:
-    sid = system.windows.identity.sid if reissues else ""
+    sid = system.windows_facts.identity.sid if reissues else ""
     issue_identity(system.registry, wish.host_name, sid, now)
     if reissues:
         return []

@@ -10,7 +10,7 @@ from __future__ import annotations
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NoSpaceError, RefusedError, UnsupportedError
 from zeroseal.filesystems import editing
-from zeroseal.filesystems.ntfs import layout, overlay
+from zeroseal.filesystems.ntfs import layout, system_compression
 from zeroseal.filesystems.ntfs.index import FOLDER_INDEX
 from zeroseal.filesystems.ntfs.index_build import build_empty_root
 from zeroseal.filesystems.ntfs.index_edit import ViewEdit
@@ -112,7 +112,7 @@ class NtfsEditor(NameEditor):
         self.write_stream(node, "", content)
         point = found.find(layout.REPARSE_POINT)
         if point is not None and self._lies_elsewhere(found):
-            packed = found.find(layout.DATA, overlay.STREAM)
+            packed = found.find(layout.DATA, system_compression.STREAM)
             if packed is not None:
                 self._writer.drop_attribute(found, packed)
             self._drop_reparse(found, point)

@@ -13,7 +13,7 @@ from zeroseal.filesystems.ntfs.layout import RecordHeader
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node, load_node
 from zeroseal.filesystems.ntfs.pack import (
     Packing,
-    Part,
+    RecordPart,
     build_free_record,
     build_list,
     build_record,
@@ -143,8 +143,8 @@ class NodeWriter:
 
     def room_beside(self, node: Node, attribute: Attribute) -> int:
         """How long a resident attribute's value may be so that the node needs one record."""
-        others = [Part(a, 0, tuple(a.runs)) for a in node.attributes if a is not attribute]
-        own = part_bytes(Part(Attribute(attribute.type, attribute.name), 0, ()))
+        others = [RecordPart(a, 0, tuple(a.runs)) for a in node.attributes if a is not attribute]
+        own = part_bytes(RecordPart(Attribute(attribute.type, attribute.name), 0, ()))
         room = record_room(self.volume.record_bytes) - sum(map(part_bytes, others)) - own
         return room // 8 * 8
 

@@ -30,7 +30,7 @@ _IN_BASE = (
 )
 
 
-class Part(NamedTuple):
+class RecordPart(NamedTuple):
     """An attribute, or the part of one that lies in one record."""
 
     attribute: Attribute
@@ -47,7 +47,7 @@ class Part(NamedTuple):
 class Packing:
     """How a node lies in records: the parts in each, the base record first."""
 
-    records: list[list[Part]]
+    records: list[list[RecordPart]]
     attribute_list: Attribute | None = None
 
 
@@ -64,12 +64,12 @@ def attributes_offset(record_bytes: int) -> int:
     return (_FIXUPS_AT + 2 * (record_bytes // layout.FIXUP_STRIDE + 1) + 7) & ~7
 
 
-def part_bytes(part: Part) -> int:
+def part_bytes(part: RecordPart) -> int:
     """How long a part is in its record."""
     return len(build_part(part, 0, 1))
 
 
-def build_part(part: Part, instance: int, cluster_bytes: int) -> bytes:
+def build_part(part: RecordPart, instance: int, cluster_bytes: int) -> bytes:
     """A part as it lies in its record."""
     attribute = part.attribute
     name = to_wide(attribute.name)
@@ -103,7 +103,7 @@ def build_part(part: Part, instance: int, cluster_bytes: int) -> bytes:
     return bytes(raw)
 
 
-def _mapped_head(part: Part, runs_offset: int, cluster_bytes: int) -> bytes:
+def _mapped_head(part: RecordPart, runs_offset: int, cluster_bytes: int) -> bytes:
     attribute = part.attribute
     head = MappedHeader.blank(
         lowest_vcn=part.lowest_vcn,
@@ -127,13 +127,13 @@ def pack_node(node: Node, record_bytes: int, make_list: Callable[[int], Attribut
             they are many.
     """
     room = record_room(record_bytes)
-    parts = [Part(a, 0, tuple(a.runs)) for a in node.attributes]
+    parts = [RecordPart(a, 0, tuple(a.runs)) for a in node.attributes]
     parts.sort(key=lambda part: part.sort_key)
     if sum(part_bytes(part) for part in parts) <= room:
         return Packing([parts])
     parts = [piece for part in parts for piece in _split(part, node, room)]
     attribute_list = make_list(sum(_entry_bytes(part) for part in parts))
-    list_part = Part(attribute_list, 0, tuple(attribute_list.runs))
+    list_part = RecordPart(attribute_list, 0, tuple(attribute_list.runs))
     records = [[list_part]]
     left = [room - part_bytes(list_part)]
     rest = []
@@ -162,38 +162,38 @@ def pack_node(node: Node, record_bytes: int, make_list: Callable[[int], Attribut
     return Packing(records, attribute_list)
 
 
-def _belongs_in_base(node: Node, part: Part) -> bool:
+def _belongs_in_base(node: Node, part: RecordPart) -> bool:
     if node.number == layout.MFT and part.attribute.type == layout.DATA:
         return not part.lowest_vcn
     return part.attribute.type in _IN_BASE
 
 
-def _split(part: Part, node: Node, room: int) -> list[Part]:
+def _split(part: RecordPart, node: Node, room: int) -> list[RecordPart]:
     """A part in parts that each fit into a record."""
     attribute = part.attribute
-    overhead = part_bytes(Part(attribute, 0, ())) + 8
+    overhead = part_bytes(RecordPart(attribute, 0, ())) + 8
     most = room - overhead
     is_table = node.number == layout.MFT and attribute.type == layout.DATA
     first = room // _FIRST_OF_TABLE if is_table else most
     if attribute.value is not None or len(build_runs(part.runs)) <= first:
         return [part]
-    parts: list[Part] = []
+    parts: list[RecordPart] = []
     runs: list[Run] = []
     vcn, used, limit = 0, 1, first
     for run in part.runs:
         # a run's first distance counts from 0, and may take more bytes than in its place
         size = max(len(build_runs([run])), len(build_runs([*runs[-1:], run])) - 1)
         if runs and used + size > limit:
-            parts.append(Part(attribute, vcn, tuple(runs)))
+            parts.append(RecordPart(attribute, vcn, tuple(runs)))
             vcn += count_clusters(runs)
             runs, used, limit = [], 1, most
         runs.append(run)
         used += size
-    parts.append(Part(attribute, vcn, tuple(runs)))
+    parts.append(RecordPart(attribute, vcn, tuple(runs)))
     return parts
 
 
-def _entry_bytes(part: Part) -> int:
+def _entry_bytes(part: RecordPart) -> int:
     return (layout.LIST_ENTRY_BYTES + len(to_wide(part.attribute.name)) + 7) & ~7
 
 
@@ -223,7 +223,7 @@ def build_list(packing: Packing, references: list[int]) -> bytes:
 
 
 def build_record(
-    head: RecordHeader, parts: list[Part], record_bytes: int, cluster_bytes: int
+    head: RecordHeader, parts: list[RecordPart], record_bytes: int, cluster_bytes: int
 ) -> bytes:
     """A record without its update sequence; takes the head's sequence, links, flags and base."""
     start = attributes_offset(record_bytes)

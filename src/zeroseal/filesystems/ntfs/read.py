@@ -11,7 +11,7 @@ from functools import cached_property
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UnsupportedError
-from zeroseal.filesystems.ntfs import layout, overlay
+from zeroseal.filesystems.ntfs import layout, system_compression
 from zeroseal.filesystems.ntfs.index import Index, IndexEntry
 from zeroseal.filesystems.ntfs.layout import StandardInformation
 from zeroseal.filesystems.ntfs.names import UPCASE_BYTES, Upcase, from_bytes, to_bytes
@@ -115,7 +115,7 @@ class NtfsTree:
             raise self._unreadable(node, "is encrypted (EFS)")
         point = None if name else self.get_reparse(found)
         if point and point.tag == layout.TAG_WOF:
-            return self._read_overlay(found, point, size, length)
+            return self._read_content(found, point, size, length)
         if point and point.content_elsewhere:
             raise self._unreadable(node, f"is {point.content_elsewhere}")
         return read_stream(self.volume, attribute, 0, length)
@@ -239,14 +239,14 @@ class NtfsTree:
             kind = Kind.FOLDER if head.flags & layout.FILE_IS_FOLDER else Kind.FILE
         return FolderEntry(to_bytes(name), number, kind)
 
-    def _read_overlay(self, node: Node, point: ReparsePoint, size: int, length: int) -> bytes:
-        chunk = overlay.chunk_bytes(point.data)
-        stream = node.find(layout.DATA, overlay.STREAM)
+    def _read_content(self, node: Node, point: ReparsePoint, size: int, length: int) -> bytes:
+        chunk = system_compression.chunk_bytes(point.data)
+        stream = node.find(layout.DATA, system_compression.STREAM)
         if chunk is None or stream is None:
             raise self._unreadable(node.number, "is compressed in a way that is not known here")
         if not length:
             return b""
-        return overlay.read_overlay(self.volume, stream, chunk, size, length)
+        return system_compression.read_content(self.volume, stream, chunk, size, length)
 
     def _unreadable(self, node: int, why: str) -> UnsupportedError:
         names = [name for _head, name in self.get_node(node).names()]

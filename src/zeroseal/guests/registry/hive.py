@@ -13,8 +13,8 @@ from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.layout import BaseBlock, KeyCell, SecurityCell, ValueCell
 
-_WINDOW_BYTES = 1 << 16
-_MOST_WINDOWS = 512
+_PIECE_BYTES = 1 << 16
+_MOST_PIECES = 512
 _MOST_LIST = 1 << 22
 _LENGTH, _VALUE = struct.Struct("<i"), struct.Struct("<2sHIIIH")  # as ``ValueCell`` has it
 
@@ -55,7 +55,7 @@ class Hive:
     ) -> None:
         self.where = where
         self._store = MemoryStore(source) if isinstance(source, bytes) else source
-        self._windows: dict[int, bytes] = {}
+        self._pieces: dict[int, bytes] = {}
         if self._store.size_bytes < layout.BASE_BYTES:
             raise self.damaged("it is too short")
         raw = self._store.read(0, BaseBlock.SIZE)
@@ -99,21 +99,21 @@ class Hive:
         """
         if offset < 0 or length < 0 or offset + length > self.size:
             raise self.damaged(f"bytes at {offset:#x} are pointed to, but there are none")
-        window, start = divmod(offset, _WINDOW_BYTES)
-        if start + length <= _WINDOW_BYTES:
-            return self._window(window)[start : start + length]
+        piece, start = divmod(offset, _PIECE_BYTES)
+        if start + length <= _PIECE_BYTES:
+            return self._piece(piece)[start : start + length]
         return self._store.read(layout.BASE_BYTES + offset, length)
 
-    def _window(self, number: int) -> bytes:
-        found = self._windows.get(number)
+    def _piece(self, number: int) -> bytes:
+        found = self._pieces.get(number)
         if found is None:
-            if len(self._windows) >= _MOST_WINDOWS:
-                self._windows.clear()
-            start = number * _WINDOW_BYTES
+            if len(self._pieces) >= _MOST_PIECES:
+                self._pieces.clear()
+            start = number * _PIECE_BYTES
             found = self._store.read(
-                layout.BASE_BYTES + start, min(_WINDOW_BYTES, self.size - start)
+                layout.BASE_BYTES + start, min(_PIECE_BYTES, self.size - start)
             )
-            self._windows[number] = found
+            self._pieces[number] = found
         return found
 
     def cell(self, offset: int, least: int = 4) -> bytes:
@@ -122,18 +122,18 @@ class Hive:
         Raises:
             DamagedError: there is none, or it is shorter than ``least``.
         """
-        number, start = divmod(offset, _WINDOW_BYTES)
+        number, start = divmod(offset, _PIECE_BYTES)
         if not 0 <= offset <= self.size - 4:
             raise self.damaged(f"bytes at {offset:#x} are pointed to, but there are none")
-        window = self._windows.get(number) or self._window(number)
-        if start + 4 > len(window):
+        piece = self._pieces.get(number) or self._piece(number)
+        if start + 4 > len(piece):
             size = -int.from_bytes(self.read(offset, 4), "little", signed=True)
         else:
-            size = -_LENGTH.unpack_from(window, start)[0]
+            size = -_LENGTH.unpack_from(piece, start)[0]
         if size < 8 or size % layout.CELL_ALIGNMENT or size - 4 < least:
             raise self.damaged(f"the cell at {offset:#x} is none, or too short")
-        if start + size <= len(window):
-            return window[start + 4 : start + size]
+        if start + size <= len(piece):
+            return piece[start + 4 : start + size]
         return self.read(offset + 4, size - 4)
 
     # -- keys

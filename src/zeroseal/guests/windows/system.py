@@ -52,11 +52,11 @@ class WindowsSystem(GuestSystem):
     def __init__(self, guest: Guest) -> None:
         super().__init__(guest)
         self.registry = GuestRegistry(guest)
-        self.windows: WindowsFacts = read_windows(self.registry, guest.mounts[0].volume.name)
+        self.windows_facts: WindowsFacts = read_windows(self.registry, guest.mounts[0].volume.name)
 
     @property
     def facts(self) -> SystemFacts:  # noqa: D102 - as in GuestSystem
-        return self.windows.system
+        return self.windows_facts.system
 
     @cached_property
     def services(self) -> WindowsServices:
@@ -65,18 +65,20 @@ class WindowsSystem(GuestSystem):
 
     @property
     def account_names(self) -> list[str]:  # noqa: D102
-        identity = self.windows.identity
+        identity = self.windows_facts.identity
         names = [account.name for account in identity.accounts]
         own = [profile.name for profile in identity.profiles if profile.has_own_folder]
         return names + [name for name in own if name not in names]
 
     @property
     def human_names(self) -> list[str]:  # noqa: D102
-        return [account.name for account in self.windows.identity.accounts if account.is_human]
+        return [
+            account.name for account in self.windows_facts.identity.accounts if account.is_human
+        ]
 
     @property
     def human_homes(self) -> list[str]:  # noqa: D102
-        return [profile.folder for profile in self.windows.identity.profiles]
+        return [profile.folder for profile in self.windows_facts.identity.profiles]
 
     def fold(self, name: str) -> str:  # noqa: D102
         return name.lower()
@@ -92,7 +94,7 @@ class WindowsSystem(GuestSystem):
         return bool(_SHIPPED.match(f"{path}/" if is_names else path))
 
     def identity_values(self) -> Iterator[IdentityValue]:  # noqa: D102
-        return read_windows_values(self.windows, self.registry, self.guest)
+        return read_windows_values(self.windows_facts, self.registry, self.guest)
 
     def describe_start(self, later: Iterable[str]) -> str:  # noqa: D102
         lowered = [path.lower() for path in later]
@@ -104,8 +106,8 @@ class WindowsSystem(GuestSystem):
         return keys_of(self.registry, path, needles)
 
     def check_readable(self) -> None:  # noqa: D102
-        if self.windows.problem:
-            raise DamagedError(f"the registry cannot be read: {self.windows.problem}")
+        if self.windows_facts.problem:
+            raise DamagedError(f"the registry cannot be read: {self.windows_facts.problem}")
 
 
 def as_windows(system: GuestSystem) -> WindowsSystem | None:

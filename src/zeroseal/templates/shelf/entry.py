@@ -1,6 +1,6 @@
 """What is known of one template: ``entry.json`` beside its disk and its seal record.
 
-The file is the truth; the shelf's catalogue only says it again. Notes, tags and whether a template
+The file is the truth; the shelf's index only says it again. Notes, tags and whether a template
 is retired can change; they are part of no digest.
 """
 

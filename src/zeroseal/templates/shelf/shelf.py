@@ -31,7 +31,6 @@ from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
 from zeroseal.sentences import counted, some_of
 from zeroseal.templates.abilities import read_abilities
-from zeroseal.templates.shelf.catalogue import Catalogue, Row
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone, clones_of
 from zeroseal.templates.shelf.entry import (
     ShelfEntry,
@@ -40,6 +39,7 @@ from zeroseal.templates.shelf.entry import (
     check_tag,
     write_entry,
 )
+from zeroseal.templates.shelf.index import Row, ShelfIndex
 
 CURRENT, PREVIOUS, RETIRED = "current", "previous", "retired"
 STATES = (CURRENT, PREVIOUS, RETIRED)
@@ -75,17 +75,17 @@ class Shelf:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.catalogue = Catalogue(folder)
+        self.index = ShelfIndex(folder)
         if folder.exists() and not folder.is_dir():
             raise MissingError(f"{folder} is no folder: name the shelf's folder with --shelf")
 
     def templates(self) -> list[Template]:
         """All templates that can be understood, by name and the time they were added."""
-        return _with_states(self.catalogue.rows())
+        return _with_states(self.index.rows())
 
     def problems(self) -> list[str]:
         """What is wrong with the entries that cannot be understood, sentences."""
-        return [row.problem for row in self.catalogue.rows() if row.problem]
+        return [row.problem for row in self.index.rows() if row.problem]
 
     def get(self, wanted: str) -> Template:
         """The template ``NAME@VERSION``, or the current one of ``NAME``.
@@ -95,7 +95,7 @@ class Shelf:
             DamagedError: its entry cannot be understood.
         """
         name, _at, version = wanted.partition("@")
-        rows = self.catalogue.rows()
+        rows = self.index.rows()
         found = _with_states(rows)
         fitting = [
             item
@@ -194,7 +194,7 @@ class Shelf:
             entry = replace(entry, notes=notes)
         if retired_at is not None:
             entry = replace(entry, retired_at=retired_at)
-        with self.catalogue.locked():
+        with self.index.locked():
             _check_there(template)
             write_entry(template.folder, entry)
         return self.get(entry.title)
@@ -215,7 +215,7 @@ class Shelf:
             RefusedError: linked clones hang on it that ``despite`` does not name.
             UnfinishedError: the shelf cannot be written to.
         """
-        with self.catalogue.locked():
+        with self.index.locked():
             _check_there(template)
             check_lets_go(template, despite)
             removed = template.folder.with_name(f".{template.folder.name}.removed")
@@ -240,7 +240,7 @@ class Shelf:
         found = self.versions(name)
         for template in found:
             check_lets_go(template, ())
-        with self.catalogue.locked():
+        with self.index.locked():
             target = self.folder / new_name
             if target.exists():
                 raise OutputExistsError(f"the shelf has templates called {new_name} already")
@@ -270,7 +270,7 @@ class Shelf:
                 record_path(disk).chmod(0o444)
                 if not shares_file:
                     _check_copy(image, disk, progress)
-                with self.catalogue.locked() as rows:
+                with self.index.locked() as rows:
                     _check_free(target)
                     others = _with_states(rows)
                     _check_other_disk(others, entry.digest)

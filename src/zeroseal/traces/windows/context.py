@@ -36,7 +36,7 @@ class WindowsContext(FindContext):
     @property
     def identity(self) -> WindowsIdentity:
         """Who the machine is."""
-        return self.system.windows.identity
+        return self.system.windows_facts.identity
 
     @property
     def accounts_to_remove(self) -> list[WindowsAccount]:

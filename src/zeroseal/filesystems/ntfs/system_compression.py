@@ -25,7 +25,7 @@ def chunk_bytes(reparse_data: bytes) -> int | None:
     return _CHUNK_BYTES.get(int.from_bytes(reparse_data[12:16], "little"))
 
 
-def read_overlay(
+def read_content(
     volume: NtfsVolume, stream: Attribute, chunk: int, size: int, length: int
 ) -> bytes:
     """The first ``length`` bytes of a file of ``size`` bytes.

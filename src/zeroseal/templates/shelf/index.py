@@ -1,8 +1,8 @@
-"""The shelf's catalogue: an SQLite file that says again what the entry files say.
+"""The shelf's index: an SQLite file that says again what the entry files say.
 
 It answers without opening each entry, and its lock keeps commands apart that change the shelf.
 Before each answer the folders are looked through and what differs is read anew, so that a command
-that was killed, a restored backup or a deleted catalogue make no difference. A rollback journal is
+that was killed, a restored backup or a deleted index make no difference. A rollback journal is
 used, not a write-ahead log: that one needs memory shared between hosts.
 """
 
@@ -31,7 +31,7 @@ from zeroseal.templates.shelf.entry import (
     read_entry,
 )
 
-CATALOGUE_FILE = "catalogue.sqlite"
+INDEX_FILE = "catalogue.sqlite"
 _FORM = 1
 _WAIT_SECONDS = 60.0
 _TABLE = (
@@ -49,18 +49,18 @@ class Row:
     problem: str
 
 
-class Catalogue:
+class ShelfIndex:
     """The index over all entries of a shelf."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.path = folder / CATALOGUE_FILE
+        self.path = folder / INDEX_FILE
 
     def rows(self) -> list[Row]:
         """All templates' folders, by name, as they are now.
 
         Raises:
-            DamagedError, UnsupportedError: the catalogue is damaged, or a newer version's.
+            DamagedError, UnsupportedError: the index is damaged, or a newer version's.
             InUseError: another command has held it for a minute.
         """
         if not self.folder.is_dir():
@@ -73,7 +73,7 @@ class Catalogue:
         """Keeps other commands from changing the shelf; what was changed is taken in at the end.
 
         Yields:
-            All templates' folders as they are now; the catalogue is not asked again inside.
+            All templates' folders as they are now; the index is not asked again inside.
 
         Raises:
             UnfinishedError: the shelf cannot be written to.
@@ -89,9 +89,9 @@ class Catalogue:
             self._synchronised(database)
 
     def rebuild(self) -> list[Row]:
-        """Makes the catalogue anew from what lies on the shelf."""
+        """Builds the index again from what lies on the shelf."""
         try:
-            for path in self.folder.glob(f"{CATALOGUE_FILE}*"):
+            for path in self.folder.glob(f"{INDEX_FILE}*"):
                 path.unlink()
         except OSError as error:
             raise environment_error(error, self.path, "removing") from error
@@ -101,7 +101,7 @@ class Catalogue:
 
     @contextmanager
     def _opened(self, for_writing: bool = False) -> Iterator[sqlite3.Connection]:
-        # a shelf that may only be read has its catalogue in memory
+        # a shelf that may only be read has its index in memory
         may_write = for_writing or os.access(self.folder, os.W_OK)
         name = str(self.path) if may_write else ":memory:"
         try:
