@@ -230,6 +230,15 @@ def test_an_exported_template_stays_sealed_and_can_come_back(
         assert back.status == 0, back.err
 
 
+def test_an_export_in_no_format_names_those_that_there_are(
+    shelf: Shelf, template: Template, tmp_path: Path, zeroseal: Command
+) -> None:
+    words = ("shelf", "export", "gangway", "-o", tmp_path / "x", "--shelf", shelf.folder)
+    refused = zeroseal(*words, "--format", "parcel")
+    assert refused.status == 2
+    assert "choose from bundle, raw, qcow2" in refused.err
+
+
 # -- when it cannot go on
 
 

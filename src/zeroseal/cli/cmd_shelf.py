@@ -17,12 +17,13 @@ from zeroseal.cli.options import (
 )
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
-from zeroseal.sentences import capitalised
+from zeroseal.sentences import capitalised, counted
 
 if TYPE_CHECKING:
     from zeroseal.templates.shelf.shelf import Shelf
 
 _TEMPLATE = "NAME[@VERSION]"
+_BUNDLE = "bundle"
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -127,7 +128,7 @@ def _add_handing_on(actions: Any) -> None:
     export.add_argument("-o", dest="output", type=Path, required=True, metavar="OUT")
     export.add_argument(
         "--format",
-        default="bundle",
+        default=_BUNDLE,
         metavar="FORMAT",
         help="bundle: one file with entry, record and disk, for another shelf (default); ova, or a "
         "disk format, with the record beside it",
@@ -272,12 +273,16 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
 
 
 def _export(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
-    from zeroseal.images.create import ContainerSpec
+    from zeroseal.images.create import FORMATS, ContainerSpec
     from zeroseal.sealing.export import ExportRequest, export_image
     from zeroseal.templates.shelf.bundle import pack_template
 
+    if args.format not in (_BUNDLE, *FORMATS):
+        raise UsageError(
+            f"there is no format {args.format!r}: choose from {', '.join((_BUNDLE, *FORMATS))}"
+        )
     template = shelf.get(args.template)
-    if args.format == "bundle":
+    if args.format == _BUNDLE:
         pack_template(template, args.output, args.compress, ui.progress)
     else:
         container = ContainerSpec(args.format, compress=args.compress)
@@ -323,8 +328,8 @@ def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
             text = f"{clone.name} is forgotten; {template.entry.title} waits for it no more."
             return _done(ui, text, [clone.name])
         case "rebuild":
-            count = len(shelf.index.rebuild())
-            return _done(ui, f"The shelf's index was built again; it has {count} entries.", [])
+            count = counted(len(shelf.index.rebuild()), "entry", "entries")
+            return _done(ui, f"The shelf's index was built again; it has {count}.", [])
     if "@" not in args.template:
         raise UsageError(f"name the version too: {args.template}@VERSION")
     template = shelf.get(args.template)
