@@ -21,10 +21,10 @@ from zeroseal.guests.linux.packages import (
     pending_updates,
     read_packages,
     set_package_version,
+    version_key,
     versions_of,
 )
 from zeroseal.guests.linux.static_addresses import find_static_addresses
-from zeroseal.guests.versions import version_key
 from zeroseal.images.detect import open_image
 from zeroseal.sealing.inspection import Inspection
 

@@ -59,8 +59,8 @@ from zeroseal.guests.windows.accounts import (
 from zeroseal.guests.windows.answer_files import count_passwords, iter_answer_files
 from zeroseal.guests.windows.hives import HiveSet, find_hives, hive_title, open_registry
 from zeroseal.guests.windows.identity import FirstStart, WindowsProfile, read_identity
+from zeroseal.guests.windows.issue import policy_text, with_policy_text
 from zeroseal.guests.windows.network import iter_interfaces, read_entrances
-from zeroseal.guests.windows.policy import policy_text, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import MachineSid, iter_machine_sids, sid_text

@@ -28,8 +28,7 @@ from zeroseal.machines.definition import (
 )
 from zeroseal.machines.yard import NETWORK_FILE, Yard
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.compare import compare_images
-from zeroseal.sealing.identity_values import read_values
+from zeroseal.sealing.compare import compare_images, read_values
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY

@@ -12,8 +12,7 @@ from tests.disks import BARE_GUEST, MACHINE_ID, ROOT_UUID, make_guest_volume
 from zeroseal.errors import UsageError
 from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.compare import compare_images
-from zeroseal.sealing.identity_values import read_values
+from zeroseal.sealing.compare import compare_images, read_values
 from zeroseal.sealing.inspection import Inspection
 
 PUBLIC = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk x"

@@ -21,9 +21,9 @@ from scripts.desk_machine import (
 
 from tests.windows import make_windows_disk
 from zeroseal.images.detect import open_image
-from zeroseal.sealing.guard import guard
 from zeroseal.sealing.house_rules import parse_house_rules
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.judge import guard
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy, SealOptions, resolve
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 

@@ -56,7 +56,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_ntfs import show_data_survey
     from zeroseal.cli.show_survey import show_survey
     from zeroseal.reports.ntfs_as_json import any_survey_to_json
-    from zeroseal.sealing.data_survey import DataSurvey, survey_any
+    from zeroseal.sealing.survey import DataSurvey, survey_any
 
     if args.root:
         from zeroseal.sealing.survey import survey_tree

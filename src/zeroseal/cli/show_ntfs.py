@@ -9,7 +9,7 @@ from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.filesystems.driver import VolumeState
 from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.sealing.data_survey import DataSurvey
+from zeroseal.sealing.survey import DataSurvey
 
 
 def show_data_survey(survey: DataSurvey, console: Console) -> None:

@@ -52,7 +52,7 @@ from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import Level, Verdict, check_image
-from zeroseal.sealing.identity_values import read_values
+from zeroseal.sealing.compare import read_values
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import resolve
 

@@ -7,9 +7,9 @@ from zeroseal.errors import ResidueError, ZeroSealError
 from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.export import ExportResult
-from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
 from zeroseal.sealing.job import PlannedSeal, SealResult
+from zeroseal.sealing.judge import Guard
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.readiness import Readiness
 from zeroseal.sealing.residue import Residue

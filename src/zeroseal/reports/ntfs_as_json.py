@@ -6,8 +6,7 @@ from zeroseal.filesystems.driver import VolumeState
 from zeroseal.guests.windows.identity import WindowsFacts
 from zeroseal.guests.windows.system import as_windows
 from zeroseal.reports.as_json import Json, head, image_to_json, survey_to_json, volume_to_json
-from zeroseal.sealing.data_survey import DataSurvey
-from zeroseal.sealing.survey import Survey
+from zeroseal.sealing.survey import DataSurvey, Survey
 
 
 def data_survey_to_json(survey: DataSurvey) -> Json:

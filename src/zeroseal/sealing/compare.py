@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,7 +11,6 @@ from zeroseal.guests.identity_value import IdentityValue, Severity
 from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.identity_values import read_values
 from zeroseal.sealing.inspection import Inspection
 
 
@@ -82,3 +82,17 @@ def compare_images(
     ]
     shared.sort(key=lambda item: -item.value.severity)
     return Comparison(tuple(paths), tuple(values), tuple(shared))
+
+
+def read_values(inspection: Inspection) -> list[IdentityValue]:
+    """All identity values of a disk, each once, in a fixed order."""
+    found = [*inspection.system.identity_values(), *_volume_ids(inspection)]
+    return list(dict.fromkeys(found))
+
+
+def _volume_ids(inspection: Inspection) -> Iterator[IdentityValue]:
+    if inspection.disk.disk_uuid:
+        yield IdentityValue("disk GUID", inspection.disk.disk_uuid)
+    for volume in inspection.disk.volumes:
+        if volume.content.uuid:
+            yield IdentityValue("volume UUID", volume.content.uuid)

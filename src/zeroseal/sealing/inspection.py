@@ -20,7 +20,7 @@ from zeroseal.guests.system import GuestSystem, SystemFacts
 from zeroseal.images.image import Image
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.policy import Policy
-from zeroseal.traces.context import FindContext
+from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.finding import Finding
 from zeroseal.volumes.disk import Disk

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from zeroseal.guests.windows.hives import HiveSet
-from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
-from zeroseal.traces.context import FindContext
+from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finding import Finding
 
 if TYPE_CHECKING:
@@ -77,3 +77,32 @@ class Judge(ABC, Generic[ProjectedT]):
         """The registry to be changed; None where there is none."""
         del inspection, now
         return None
+
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.inspection import Inspection
+    from zeroseal.sealing.policy import Policy
+    from zeroseal.traces.finding import Finding
+
+
+@dataclass(frozen=True)
+class Guard:
+    """What the guard found.
+
+    Attributes:
+        assured: sentences that say how a clone will be usable.
+        lock_outs: sentences that say why it would not be, with the way out.
+        hints: what limits clones without making them useless, sentences.
+        planted: the tasks that a planted script has to do for that.
+    """
+
+    assured: tuple[str, ...]
+    lock_outs: tuple[str, ...]
+    hints: tuple[str, ...] = ()
+    planted: tuple[str, ...] = ()
+
+
+def guard(inspection: Inspection, treated: list[Finding], policy: Policy) -> Guard:
+    """Judges what a seal with these findings treated would lead to."""
+    judge = inspection.judge
+    return judge.guard(judge.project(inspection, treated, policy))

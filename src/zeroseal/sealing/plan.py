@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zeroseal.errors import BlockerError, LockOutError
-from zeroseal.sealing.guard import Guard, guard
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.judge import Guard, guard
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.readiness import Readiness
 from zeroseal.traces.finding import Finding

@@ -13,7 +13,7 @@ from zeroseal.guests.linux.services import Services
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.traces.changes import RemovePath
-from zeroseal.traces.context import FindContext
+from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.linux.context import LinuxContext
 from zeroseal.traces.windows.context import WindowsContext

@@ -17,7 +17,7 @@ from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import SearchedValue
 from zeroseal.traces.changes import Change, EditKeys, EmptyFile, RemovePath
-from zeroseal.traces.context import FindContext
+from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finders import find_trace
 from zeroseal.traces.key_edits import edited_values
 

@@ -22,8 +22,7 @@ from zeroseal.traces.changes import (
     ReplaceContent,
     VolumeChange,
 )
-from zeroseal.traces.context import FindContext
-from zeroseal.traces.finder import Finder, Found, defined_finders
+from zeroseal.traces.finder import FindContext, Finder, Found, defined_finders
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.key_edits import KeyEdit, edit_keys, edited_values
 from zeroseal.traces.model import (

@@ -11,8 +11,7 @@ from typing import ClassVar
 from zeroseal.blocks.patches import Patch, zero_patches
 from zeroseal.filesystems.inventory import Part
 from zeroseal.traces.changes import ForgetFileChanges, WritePatches
-from zeroseal.traces.context import FindContext
-from zeroseal.traces.finder import Finder, Found
+from zeroseal.traces.finder import FindContext, Finder, Found
 from zeroseal.volumes.lvm.hosts import iter_host_patches
 from zeroseal.volumes.swap import data_range, find_swap
 

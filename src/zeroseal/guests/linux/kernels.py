@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.versions import version_key
+from zeroseal.guests.linux.packages import version_key
 
 _LINUX = re.compile(r"^\s*linux\S*\s+\S*?vmlinuz-(\S+)", re.MULTILINE)
 _CONFIGS = ("/boot/grub/grub.cfg", "/boot/grub2/grub.cfg")

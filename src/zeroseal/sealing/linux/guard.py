@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import Account, has_login_key
 from zeroseal.guests.linux.host_key_files import iter_host_keys
-from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.judge import Guard
 from zeroseal.sealing.linux.first_boot import (
     DHCP,
     GROWTH,

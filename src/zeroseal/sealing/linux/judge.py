@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.guests.linux.system import LinuxSystem
-from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.judge import Judge
+from zeroseal.sealing.judge import Guard, Judge
 from zeroseal.sealing.linux.first_boot import check_plantable, plant, planted_paths
 from zeroseal.sealing.linux.guard import guard_linux
 from zeroseal.sealing.linux.readiness import find_advice, find_blockers, find_unmet

@@ -10,7 +10,7 @@ from __future__ import annotations
 from zeroseal.guests.windows.identity import FirstStart
 from zeroseal.guests.windows.network import REMOTE_PORTS, iter_interfaces, read_entrances
 from zeroseal.guests.windows.services import WindowsServices
-from zeroseal.sealing.guard import Guard
+from zeroseal.sealing.judge import Guard
 from zeroseal.sealing.projected_guest import ProjectedWindows
 from zeroseal.traces.windows.context import WindowsContext
 

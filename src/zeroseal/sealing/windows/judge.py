@@ -7,10 +7,9 @@ from collections.abc import Iterator
 from zeroseal.errors import RefusedError
 from zeroseal.guests.windows.hives import HiveSet
 from zeroseal.guests.windows.system import WindowsSystem
-from zeroseal.sealing.guard import Guard
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
-from zeroseal.sealing.judge import Judge
+from zeroseal.sealing.judge import Guard, Judge
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.projected_guest import ProjectedWindows, gone_after
 from zeroseal.sealing.remark import Remark

@@ -12,7 +12,7 @@ from zeroseal.guests.linux.accounts import Account
 from zeroseal.guests.linux.host_names import read_names
 from zeroseal.guests.linux.services import Services
 from zeroseal.guests.linux.system import LinuxSystem
-from zeroseal.traces.context import FindContext
+from zeroseal.traces.finder import FindContext
 
 _LEAST_NAME = 3
 _NO_HOMES = ("usr", "etc", "dev", "proc", "sys", "bin", "sbin")

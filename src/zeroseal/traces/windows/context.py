@@ -11,7 +11,7 @@ from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Regis
 from zeroseal.guests.windows.accounts import WindowsAccount
 from zeroseal.guests.windows.identity import WindowsIdentity, WindowsProfile
 from zeroseal.guests.windows.system import WindowsSystem
-from zeroseal.traces.context import FindContext
+from zeroseal.traces.finder import FindContext
 
 
 @dataclass(frozen=True, kw_only=True)

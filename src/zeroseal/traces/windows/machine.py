@@ -21,8 +21,8 @@ from zeroseal.guests.windows.identity import (
     FirstStart,
     read_text,
 )
+from zeroseal.guests.windows.issue import POLICY_NAME, policy_text, with_policy_text
 from zeroseal.guests.windows.network import iter_interfaces
-from zeroseal.guests.windows.policy import POLICY_NAME, policy_text, with_policy_text
 from zeroseal.guests.windows.reissue import reissue_sid
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, is_marked, mark
 from zeroseal.sentences import counted
