@@ -91,7 +91,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
     policy = policy_of_site(args)
     if args.root:
-        from zeroseal.sealing.check_tree import check_tree
+        from zeroseal.sealing.check import check_tree
 
         result = check_tree(args.root, ui.progress, policy)
     else:

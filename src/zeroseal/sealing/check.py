@@ -20,6 +20,7 @@ from zeroseal.sealing.quick_look import look_quickly
 from zeroseal.sealing.record import SealRecord, find_record, record_path
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed, place_without_offset
 from zeroseal.sealing.searched_value import ValueSet
+from zeroseal.sealing.tree_image import digest_file, inspected_tree
 from zeroseal.sealing.values import collect_values, house_values
 from zeroseal.sentences import counted
 from zeroseal.traces.finding import Finding
@@ -132,6 +133,27 @@ def check_image(
             return CheckResult(path, Verdict.UNKNOWN, level, reason, record=record, backing=backing)
         result = _check_opened(path, image, record, level, progress, original, policy)
         return replace(result, backing=backing)
+
+
+def check_tree(
+    path: Path, progress: Progress = quiet, policy: Policy = DEFAULT_POLICY
+) -> CheckResult:
+    """Checks a folder or a tar archive; nothing is written.
+
+    Raises:
+        ImageError: it cannot be read.
+    """
+    level = Level.FULL
+    try:
+        record = find_record(path) if path.is_file() else None
+    except DamagedError as error:
+        return CheckResult(path, Verdict.UNKNOWN, level, error.message, error=error, is_tree=True)
+    if record and digest_file(path, progress).root != record.root:
+        reason = "the archive was changed after it was sealed"
+        return CheckResult(path, Verdict.BROKEN_SEAL, level, reason, record=record, is_tree=True)
+    with inspected_tree(path) as inspection:
+        found = inspection.find_all(_policy_for(record, inspection, policy), progress)
+        return replace(_judge(path, record, level, found, is_tree=True), is_tree=True)
 
 
 def check_record(path: Path, progress: Progress = quiet) -> CheckResult:
@@ -321,16 +343,21 @@ def _partial(
 
 
 def _judge(
-    path: Path, record: SealRecord | None, level: Level, found: list[Finding]
+    path: Path,
+    record: SealRecord | None,
+    level: Level,
+    found: list[Finding],
+    is_tree: bool = False,
 ) -> CheckResult:
-    """The verdict on a disk that is as its record says, where there is one, by what it holds."""
+    """The verdict on what is as its record says, where there is one, by what it holds."""
     skipped = record.skipped if record else ()
     findings = tuple(item for item in found if item.trace.id not in skipped)
     if record and not record.is_complete:
         return _partial(path, level, record, tuple(found))
     if findings:
         traces = len({item.trace.id for item in findings})
-        reason = f"{len(findings)} findings of {traces} traces are on it"
+        where = "in it" if is_tree else "on it"
+        reason = f"{len(findings)} findings of {traces} traces are {where}"
         return CheckResult(
             path=path,
             verdict=Verdict.UNSEALED,
@@ -344,7 +371,8 @@ def _judge(
         reason = "no trace was found, but there is no seal record to compare it with"
         return CheckResult(path, Verdict.CLEAN, level, reason)
     aside = ", what the seal accepted aside," if record.accepted else ","
-    is_same = "and the disk is byte for byte what the seal record describes"
+    thing = "archive" if is_tree else "disk"
+    is_same = f"and the {thing} is byte for byte what the seal record describes"
     reason = f"no trace was found{aside} {is_same}"
     return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=skipped)
 
