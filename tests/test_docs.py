@@ -37,6 +37,15 @@ def test_links_lead_somewhere(page: Path) -> None:
             assert (page.parent / target).exists(), f"{page.name} links to {target}"
 
 
+@pytest.mark.parametrize("page", ["architecture", "add-a-file-system", "add-a-trace"])
+def test_files_that_a_page_names_are_there(page: str) -> None:
+    text = (ROOT / "docs" / f"{page}.md").read_text()
+    every = [path.as_posix() for path in ROOT.rglob("*") if path.suffix in (".py", ".sh", ".toml")]
+    for name in re.findall(r"`([\w/]+\.(?:py|sh|toml))`", text):
+        if "NAME" not in name and "FAMILY" not in name:
+            assert any(path.endswith(f"/{name}") for path in every), name
+
+
 def test_every_command_has_a_screenshot_that_the_readme_shows() -> None:
     readme = (ROOT / "README.md").read_text()
     for command in COMMANDS:
