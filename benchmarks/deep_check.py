@@ -26,7 +26,7 @@ from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.packed_files import iter_packed, search_packed_files
 from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.signatures import signature_needles
-from zeroseal.sealing.values import collect_values
+from zeroseal.sealing.value_collection import collect_values
 
 
 def median(rounds: int, work: Callable[[], object]) -> float:

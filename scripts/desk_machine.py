@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.asymmetric import ed25519
 
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.guests.eventlogs.write import log_with_records
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.create import new_hive
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.windows.sids import MachineSid
@@ -47,17 +47,17 @@ Row = tuple[str, str, int, bytes]
 
 def text(path: str, name: str, content: str) -> Row:
     """A value that holds a text."""
-    return path, name, values.SZ, values.pack(values.SZ, content)
+    return path, name, value_types.SZ, value_types.pack(value_types.SZ, content)
 
 
 def number(path: str, name: str, content: int) -> Row:
     """A value that holds a number."""
-    return path, name, values.DWORD, values.pack(values.DWORD, content)
+    return path, name, value_types.DWORD, value_types.pack(value_types.DWORD, content)
 
 
 def raw(path: str, name: str, content: bytes) -> Row:
     """A value that holds bytes."""
-    return path, name, values.BINARY, content
+    return path, name, value_types.BINARY, content
 
 
 def dice(label: str, count: int) -> bytes:

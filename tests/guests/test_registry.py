@@ -15,7 +15,7 @@ from tests import hives
 from tests.hives import Node
 from tests.oracles import run
 from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError, ZeroSealError
-from zeroseal.guests.registry import layout, values
+from zeroseal.guests.registry import layout, value_types
 from zeroseal.guests.registry.check import check_hive
 from zeroseal.guests.registry.create import new_hive
 from zeroseal.guests.registry.edit import HiveEditor
@@ -156,7 +156,9 @@ def test_what_hivex_made_is_changed_and_read_by_all(tmp_path: Path) -> None:
     editor = HiveEditor(path.read_bytes(), NOW)
     key = editor.find_key("SETUP\\key 7")
     assert key is not None
-    editor.set_value(key, "name", values.SZ, values.pack(values.SZ, "Grace of the quay"))
+    editor.set_value(
+        key, "name", value_types.SZ, value_types.pack(value_types.SZ, "Grace of the quay")
+    )
     editor.rename_key(key, "Ferries of the long shore")
     editor.delete_key(editor.find_key("Setup\\key 8") or 0)
     setup = tree.keys["Setup"]
@@ -475,13 +477,13 @@ class _Files:
 
 
 def _machine() -> _Files:
-    def made(*entries: tuple[str, str, int, values.Typed]) -> bytes:
+    def made(*entries: tuple[str, str, int, value_types.Typed]) -> bytes:
         editor = HiveEditor(new_hive("ROOT", NOW), NOW)
         for path, name, kind, content in entries:
             key = editor.root
             for part in path.split("\\"):
                 key = editor.add_key(key, part)
-            editor.set_value(key, name, kind, values.pack(kind, content))
+            editor.set_value(key, name, kind, value_types.pack(kind, content))
         return editor.build()
 
     profiles = "Microsoft\\Windows NT\\CurrentVersion\\ProfileList"
@@ -511,9 +513,9 @@ def test_keys_are_found_by_pattern_over_control_sets_and_profiles() -> None:
         "ControlSet001\\Services\\Tcpip\\Parameters",
         "ControlSet002\\Services\\Tcpip\\Parameters",
     ]
-    assert {values.typed(value) for _key, value in found} == {"ferry"}
+    assert {value_types.typed(value) for _key, value in found} == {"ferry"}
     (quay,) = registry.values("USERS\\**\\Quay", "*")
-    assert values.typed(quay[1]) == ["one", "two"]
+    assert value_types.typed(quay[1]) == ["one", "two"]
     assert quay[0].file == "/Users/ada/NTUSER.DAT"
     assert list(registry.find("SECURITY\\Policy")) == []
     with pytest.raises(ValueError, match="no hive"):
@@ -521,7 +523,7 @@ def test_keys_are_found_by_pattern_over_control_sets_and_profiles() -> None:
 
 
 def test_values_are_typed_and_packed() -> None:
-    samples: list[tuple[int, values.Typed]] = [
+    samples: list[tuple[int, value_types.Typed]] = [
         (1, "text"),
         (4, 7),
         (5, 7),
@@ -530,9 +532,9 @@ def test_values_are_typed_and_packed() -> None:
         (3, b"x"),
     ]
     for kind, content in samples:
-        packed = values.pack(kind, content)
-        assert values.typed(Value("", kind, packed)) == content
-    assert values.typed(Value("", 4, b"\1\2")) == b"\1\2"
-    assert values.expand("%windir%\\x%none%", {"WinDir": "C:\\W"}) == "C:\\W\\x%none%"
+        packed = value_types.pack(kind, content)
+        assert value_types.typed(Value("", kind, packed)) == content
+    assert value_types.typed(Value("", 4, b"\1\2")) == b"\1\2"
+    assert value_types.expand("%windir%\\x%none%", {"WinDir": "C:\\W"}) == "C:\\W\\x%none%"
     with pytest.raises(ValueError, match="does not fit"):
-        values.pack(4, 1 << 33)
+        value_types.pack(4, 1 << 33)

@@ -45,7 +45,7 @@ from zeroseal.errors import DamagedError, RefusedError
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest, Mount
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.account_edits import drop_account, without_member
@@ -277,8 +277,8 @@ def test_cards_services_and_entrances_are_read() -> None:
     rule = f"{SET}\\Services\\SharedAccess\\Parameters\\FirewallPolicy\\FirewallRules"
     registry = _registry(
         ("SYSTEM", number(card, "EnableDHCP", 0)),
-        ("SYSTEM", (card, "IPAddress", values.MULTI_SZ,
-                    values.pack(values.MULTI_SZ, ["192.0.2.8", "0.0.0.0"]))),
+        ("SYSTEM", (card, "IPAddress", value_types.MULTI_SZ,
+                    value_types.pack(value_types.MULTI_SZ, ["192.0.2.8", "0.0.0.0"]))),
         ("SYSTEM", text(rule, "SSH", "v2.3|Action=Allow|Active=TRUE|Dir=In|LPort=22|Name=SSH|")),
         ("SYSTEM", text(rule, "off", "v2.3|Action=Allow|Active=FALSE|Dir=In|LPort=22|")),
         ("SYSTEM", text(rule, "out", "v2.3|Action=Allow|Active=TRUE|Dir=Out|LPort=22|")),
@@ -352,7 +352,7 @@ def test_hives_that_nobody_touched_stay_as_they_are(guest: Guest) -> None:
     before = {path: guest.read_file(path) for path in find_hives(guest)}
     changes = _hives(guest)
     changes.editor(f"{CONFIG}/SAM").set_value(
-        changes.editor(f"{CONFIG}/sam").root, "", values.SZ, b""
+        changes.editor(f"{CONFIG}/sam").root, "", value_types.SZ, b""
     )
     changes.finish()
     after = {path: guest.read_file(path) for path in before}
@@ -437,9 +437,9 @@ def test_the_made_up_machine_is_one_that_others_read() -> None:
     editor = HiveEditor(build_hive(text(VERSION, "x", "y")), NOW)
     key = editor.find_key(VERSION)
     assert key is not None
-    assert editor.get_value(key, "X") == (values.SZ, values.pack(values.SZ, "y"))
+    assert editor.get_value(key, "X") == (value_types.SZ, value_types.pack(value_types.SZ, "y"))
     assert editor.get_value(key, "none") is None
     big = dice("big", 50_000)
-    editor.set_value(key, "big", values.BINARY, big)
-    assert editor.get_value(key, "big") == (values.BINARY, big)
+    editor.set_value(key, "big", value_types.BINARY, big)
+    assert editor.get_value(key, "big") == (value_types.BINARY, big)
     assert editor.subkey_names(editor.root) == ["Microsoft"]

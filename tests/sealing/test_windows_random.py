@@ -26,7 +26,7 @@ from scripts.desk_machine import (
 from tests.conftest import Command
 from tests.windows import make_windows_disk
 from tests.windows_judges import Judged, forms_of_sid
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 
 COUNT = int(os.environ.get("ZEROSEAL_WINDOWS_SEEDS", "2"))
 WORDS = ("mate", "cook", "pilot", "stoker", "boatswain", "quartermaster", "lamplighter")
@@ -87,8 +87,8 @@ class _Made:
         name = self.dice.choice(["value", f"{SID}-{number}", ""])
         self.rows.append((hive, raw(f"{SET}\\{key}" if hive == "SYSTEM" else key, name, content)))
         if self.dice.random() < 0.3:
-            listed = values.pack(values.MULTI_SZ, [SID, "and", f"{SID}-1001"])
-            self.rows.append((hive, (key, "listed", values.MULTI_SZ, listed)))
+            listed = value_types.pack(value_types.MULTI_SZ, [SID, "and", f"{SID}-1001"])
+            self.rows.append((hive, (key, "listed", value_types.MULTI_SZ, listed)))
 
     def _add_file(self, number: int) -> None:
         size = self.dice.choice([0, 40, 600, 1000, 5000, 70_000])

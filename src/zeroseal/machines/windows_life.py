@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 
 from zeroseal.guests.eventlogs.write import log_with_records
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import CONFIG_FOLDER
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.hives import HiveSet, open_registry
@@ -65,7 +65,7 @@ class WindowsLife:
     def stop(self) -> None:
         """Shuts down: a seed is saved for the next start."""
         hives = HiveSet(open_registry(self.guest), self.now)
-        self._set(hives, _SYSTEM, "RNG", "Seed", values.BINARY, secrets.token_bytes(76))
+        self._set(hives, _SYSTEM, "RNG", "Seed", value_types.BINARY, secrets.token_bytes(76))
         hives.finish()
         self._write_logs(_RECORDS_AT_START + _RECORDS_MORE)
 
@@ -92,8 +92,8 @@ class WindowsLife:
         self.messages.append(f"set-up gave the machine the security identifier {new.text}")
         new_machine_guid(hives)
         state = f"{CURRENT}\\Setup\\State".partition("\\")[2]
-        text = values.pack(values.SZ, "IMAGE_STATE_COMPLETE")
-        self._set(hives, _SOFTWARE, state, "ImageState", values.SZ, text)
+        text = value_types.pack(value_types.SZ, "IMAGE_STATE_COMPLETE")
+        self._set(hives, _SOFTWARE, state, "ImageState", value_types.SZ, text)
         name = self._take_answers()
         if name:
             name_computer(hives.registry, hives, name)
@@ -125,12 +125,12 @@ class WindowsLife:
         hives = HiveSet(open_registry(self.guest), self.now)
         if not identity.update_id:
             place, made = f"{CURRENT}\\WindowsUpdate".partition("\\")[2], str(uuid.uuid4())
-            content = values.pack(values.SZ, made)
-            self._set(hives, _SOFTWARE, place, "SusClientId", values.SZ, content)
+            content = value_types.pack(value_types.SZ, made)
+            self._set(hives, _SOFTWARE, place, "SusClientId", value_types.SZ, content)
             self.messages.append("the update agent made a new client id")
         duid = b"\0\1\0\1" + self.now.to_bytes(4, "big") + bytes.fromhex(self.mac.replace(":", ""))
         place = "ControlSet001\\Services\\Tcpip6\\Parameters"
-        self._set(hives, _SYSTEM, place, "Dhcpv6DUID", values.BINARY, duid)
+        self._set(hives, _SYSTEM, place, "Dhcpv6DUID", value_types.BINARY, duid)
         hives.finish()
 
     def _ask_for_address(self) -> None:
@@ -143,8 +143,8 @@ class WindowsLife:
             return
         self.address = self.lease(self.mac)
         hives = HiveSet(open_registry(self.guest), self.now)
-        content = values.pack(values.SZ, self.address)
-        self._set(hives, cards[0].file, cards[0].key, "DhcpIPAddress", values.SZ, content)
+        content = value_types.pack(value_types.SZ, self.address)
+        self._set(hives, cards[0].file, cards[0].key, "DhcpIPAddress", value_types.SZ, content)
         hives.finish()
 
     def _write_logs(self, records: int) -> None:
@@ -166,8 +166,8 @@ class WindowsLife:
             self.put(f"{folder}/NTUSER.DAT", hive)
             hives = HiveSet(open_registry(self.guest), self.now)
             place = f"{VERSION}\\ProfileList\\{sid}".partition("\\")[2]
-            text = values.pack(values.SZ, f"C:\\Users\\{account.name}")
-            self._set(hives, _SOFTWARE, place, "ProfileImagePath", values.SZ, text)
+            text = value_types.pack(value_types.SZ, f"C:\\Users\\{account.name}")
+            self._set(hives, _SOFTWARE, place, "ProfileImagePath", value_types.SZ, text)
             hives.finish()
             self.messages.append(f"{account.name} logged in and got a profile")
 

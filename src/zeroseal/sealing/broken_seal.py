@@ -12,7 +12,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.system import GuestSystem
 from zeroseal.images.image import Image
 from zeroseal.sealing.inspection import Inspection, recoverable
-from zeroseal.sealing.places import PlaceFinder
+from zeroseal.sealing.place_finder import PlaceFinder
 from zeroseal.sealing.record import SealRecord
 from zeroseal.volumes.disk import Disk
 

@@ -21,7 +21,7 @@ from zeroseal.sealing.record import SealRecord, find_record, record_path
 from zeroseal.sealing.residue import Residue, find_residue, not_allowed, place_without_offset
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.tree_image import digest_file, inspected_tree
-from zeroseal.sealing.values import collect_values, house_values
+from zeroseal.sealing.value_collection import collect_values, house_values
 from zeroseal.sentences import counted
 from zeroseal.traces.finding import Finding
 

@@ -29,7 +29,7 @@ from zeroseal.sealing.proof import Proof, verify_result
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import NO_LINEAGE, Lineage, RecordExtras, SealedFile, build_record
 from zeroseal.sealing.searched_value import ValueSet
-from zeroseal.sealing.values import collect_values
+from zeroseal.sealing.value_collection import collect_values
 
 if TYPE_CHECKING:
     from zeroseal.sealing.signing import RecordSigner

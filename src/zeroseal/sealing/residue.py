@@ -13,7 +13,7 @@ from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.packed_files import PackedResult, search_packed_files
-from zeroseal.sealing.places import PlaceFinder, is_shipped
+from zeroseal.sealing.place_finder import PlaceFinder, is_shipped
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.short_names import find_short_names

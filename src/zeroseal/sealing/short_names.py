@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.system import GuestSystem
-from zeroseal.sealing.places import NAMES_SUFFIX
+from zeroseal.sealing.place_finder import NAMES_SUFFIX
 
 _MOST_BYTES = 1 << 20
 _MANY = 25  # places of a name that is a common word

@@ -18,7 +18,7 @@ from zeroseal.filesystems.ntfs.journals import empty_changes, renew_limits
 from zeroseal.filesystems.ntfs.layout import FileName
 from zeroseal.filesystems.ntfs.names import from_bytes
 from zeroseal.filesystems.ntfs.names_edit import NameEditor
-from zeroseal.filesystems.ntfs.node_writer import is_plain
+from zeroseal.filesystems.ntfs.node_writer import lies_uncompressed
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node
 from zeroseal.filesystems.ntfs.read import ticks_of
 from zeroseal.filesystems.ntfs.reparse import build_symlink
@@ -176,7 +176,7 @@ class NtfsEditor(NameEditor):
             raise self._unreadable(node, "cannot be cut")
         if size == size_bytes:
             return
-        if is_plain(attribute) and size_bytes and not self._lies_elsewhere(found):
+        if lies_uncompressed(attribute) and size_bytes and not self._lies_elsewhere(found):
             self._writer.resize(found, attribute, size_bytes)
             self._touch(found)
         else:

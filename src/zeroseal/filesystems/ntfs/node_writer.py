@@ -340,6 +340,6 @@ class NodeWriter:
             self.set_mapped(table, marks, content)
 
 
-def is_plain(attribute: Attribute) -> bool:
+def lies_uncompressed(attribute: Attribute) -> bool:
     """Whether content lies in clusters of its own, neither compressed nor with holes."""
     return attribute.value is None and not (attribute.is_compressed or attribute.has_holes)

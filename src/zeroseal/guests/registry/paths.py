@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from zeroseal.errors import NeedsRecoveryError
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.hive import Hive, Key, Value, upper
 from zeroseal.guests.registry.logs import replay_logs
 
@@ -96,9 +96,9 @@ class Registry:
         found = []
         for key in hive.subkeys(listed):
             value = hive.find_value(key, "ProfileImagePath")
-            text = values.typed(value) if value else ""
+            text = value_types.typed(value) if value else ""
             if isinstance(text, str) and text:
-                path = values.expand(text, self.variables())
+                path = value_types.expand(text, self.variables())
                 found.append(Profile(key.name, guest_path(path)))
         return found
 
@@ -117,9 +117,9 @@ class Registry:
         for control_set in self._control_sets(hive):
             key = hive.find_key("Control\\Session Manager\\Environment", control_set)
             for value in hive.values(key) if key else ():
-                text = values.typed(value)
+                text = value_types.typed(value)
                 if isinstance(text, str) and value.name:
-                    known.setdefault(value.name, values.expand(text, known))
+                    known.setdefault(value.name, value_types.expand(text, known))
         return known
 
     def find(self, pattern: str) -> Iterator[FoundKey]:

@@ -5,7 +5,7 @@ Profiles, files and per-user keys are found and removed as traces of their own.
 
 from __future__ import annotations
 
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.paths import CONFIG_FOLDER
 from zeroseal.guests.windows.accounts import (
@@ -101,4 +101,4 @@ def _drop_membership(editor: HiveEditor, path: str, rid: int) -> None:
     assert above is not None  # it held the key
     for name, kind in list(editor.values(above)):
         if not name and kind:
-            editor.set_value(above, "", kind - 1, values.pack(values.BINARY, b""))
+            editor.set_value(above, "", kind - 1, value_types.pack(value_types.BINARY, b""))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from enum import Enum
 
 from zeroseal.errors import ZeroSealError
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.system import SystemFacts
 from zeroseal.guests.windows.accounts import WindowsAccount, read_accounts, read_machine_sid
@@ -182,7 +182,7 @@ def read_profiles(registry: Registry) -> list[WindowsProfile]:
 def read_text(registry: Registry, pattern: str, name: str) -> str:
     """The text of the first value that is there; empty where none is."""
     for _key, value in registry.values(pattern, name):
-        text = values.typed(value)
+        text = value_types.typed(value)
         if isinstance(text, str):
             return text
     return ""
@@ -191,7 +191,7 @@ def read_text(registry: Registry, pattern: str, name: str) -> str:
 def read_number(registry: Registry, pattern: str, name: str) -> int:
     """The number of the first value that is there; 0 where none is."""
     for _key, value in registry.values(pattern, name):
-        number = values.typed(value)
+        number = value_types.typed(value)
         if isinstance(number, int):
             return number
     return 0
@@ -229,7 +229,7 @@ def _iter_pending(registry: Registry) -> Iterator[str]:
     if read_number(registry, f"{_SERVICING}\\SessionsPending", "Exclusive"):
         yield "a servicing session"
     for _key, value in registry.values(_SESSION, _RENAMES):
-        if values.typed(value):
+        if value_types.typed(value):
             yield "files to be renamed at the next start"
             break
     if read_number(registry, "SOFTWARE\\Microsoft\\Updates", "UpdateExeVolatile"):

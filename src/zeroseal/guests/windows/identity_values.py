@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.guests.windows.identity import NEUTRAL_COMPUTER_NAME, WindowsFacts, read_text
@@ -58,7 +58,7 @@ def _in_registry(registry: Registry) -> Iterator[IdentityValue]:
             yield IdentityValue(kind, _short(text))
     for kind, pattern, name in _BINARY:
         for _found, value in registry.values(pattern, name):
-            if value.kind == values.BINARY and any(value.data):
+            if value.kind == value_types.BINARY and any(value.data):
                 yield IdentityValue(kind, f"hash {_hash(value.data)}")
 
 

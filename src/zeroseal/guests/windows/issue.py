@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.hives import GuestRegistry, HiveSet
 from zeroseal.guests.windows.identity import COMPUTER_NAME, TCPIP
@@ -43,7 +43,7 @@ def name_computer(registry: Registry, hives: HiveSet, name: str) -> None:
             editor = hives.editor(found.file)
             key = editor.find_key(found.path)
             if key is not None:
-                editor.set_value(key, value, values.SZ, values.pack(values.SZ, name))
+                editor.set_value(key, value, value_types.SZ, value_types.pack(value_types.SZ, name))
     for found, own in registry.values(POLICY_NAME, ""):
         editor = hives.editor(found.file)
         key = editor.find_key(found.path)
@@ -56,7 +56,7 @@ def new_machine_guid(hives: HiveSet) -> str:
     editor, made = hives.editor(SOFTWARE_FILE), str(uuid.uuid4())
     above = editor.add_key(editor.root, _GUID_KEY.split("\\")[0])
     key = editor.add_key(above, _GUID_KEY.split("\\")[1])
-    editor.set_value(key, _GUID, values.SZ, values.pack(values.SZ, made))
+    editor.set_value(key, _GUID, value_types.SZ, value_types.pack(value_types.SZ, made))
     unmark(editor)
     return made
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import Registry
 
 _CARDS = (
@@ -52,7 +52,9 @@ def iter_interfaces(registry: Registry) -> Iterator[NetworkInterface]:
     """Yields the cards of all control sets."""
     for pattern in _CARDS:
         for found in registry.find(pattern):
-            listed = {value.name: values.typed(value) for value in found.hive.values(found.key)}
+            listed = {
+                value.name: value_types.typed(value) for value in found.hive.values(found.key)
+            }
             known = {name.lower(): content for name, content in listed.items()}
             given = known.get("ipaddress", [])
             addresses = given if isinstance(given, list) else [given]
@@ -73,7 +75,7 @@ def read_entrances(registry: Registry) -> list[FirewallRule]:
     """The active rules that let connections in for remote administration."""
     found = []
     for _key, value in registry.values(_RULES, "*"):
-        text = values.typed(value)
+        text = value_types.typed(value)
         if not isinstance(text, str):
             continue
         fields = [part.partition("=") for part in text.split("|")]

@@ -12,7 +12,7 @@ import hashlib
 
 from zeroseal.errors import RefusedError
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.windows.hives import HiveSet, find_hives
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.tasks import iter_tasks
@@ -86,7 +86,7 @@ def _renew_task_hashes(hives: HiveSet, before: dict[str, bytes]) -> None:
                 editor = hives.editor(found.file)
                 key = editor.find_key(found.path)
                 if key is not None:
-                    editor.set_value(key, "Hash", values.BINARY, new)
+                    editor.set_value(key, "Hash", value_types.BINARY, new)
 
 
 def _hash_of(guest: Guest, path: str) -> bytes:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import Registry
 
 AUTOMATIC, ON_DEMAND, DISABLED = 2, 3, 4
@@ -17,7 +17,7 @@ class WindowsServices:
     def start_of(self, name: str) -> int | None:
         """How a service starts (0 to 4); None where there is none."""
         for _found, value in self._registry.values(f"SYSTEM\\CSn\\Services\\{name}", "Start"):
-            number = values.typed(value)
+            number = value_types.typed(value)
             if isinstance(number, int):
                 return number
         return None
@@ -29,7 +29,8 @@ class WindowsServices:
         """
         pattern = f"SYSTEM\\CSn\\Services\\{name}"
         has_program = any(
-            values.typed(value) for _found, value in self._registry.values(pattern, "ImagePath")
+            value_types.typed(value)
+            for _found, value in self._registry.values(pattern, "ImagePath")
         )
         return has_program and self.is_there(name)
 

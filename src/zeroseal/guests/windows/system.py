@@ -10,7 +10,7 @@ from zeroseal.blocks.search import Needle
 from zeroseal.errors import DamagedError
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.system import GuestSystem, SystemFacts, signs_in
 from zeroseal.guests.windows.hive_places import keys_of
 from zeroseal.guests.windows.hives import GuestRegistry
@@ -88,7 +88,7 @@ class WindowsSystem(GuestSystem):
 
     def installed(self) -> Collection[str]:  # noqa: D102
         listed = self.registry.values(f"{CURRENT}\\Uninstall\\*", "DisplayName")
-        return {str(values.typed(value)) for _found, value in listed}
+        return {str(value_types.typed(value)) for _found, value in listed}
 
     def is_shipped(self, path: str, is_names: bool = False) -> bool:  # noqa: D102
         return bool(_SHIPPED.match(f"{path}/" if is_names else path))

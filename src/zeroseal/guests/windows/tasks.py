@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import FoundKey, Registry
 
 TASKS_FOLDER = "/Windows/System32/Tasks"
@@ -63,7 +63,7 @@ def _keys_of(path: str, registry: Registry) -> tuple[FoundKey, ...]:
     found = list(registry.find(f"{TASK_CACHE}\\Tree\\{name}"))
     for tree in list(found):
         value = tree.hive.find_value(tree.key, "Id")
-        identifier = values.typed(value) if value else ""
+        identifier = value_types.typed(value) if value else ""
         if isinstance(identifier, str) and identifier:
             for listed in _LISTS:
                 found += registry.find(f"{TASK_CACHE}\\{listed}\\{identifier}")

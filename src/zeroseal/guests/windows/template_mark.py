@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.hive import Value
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, Registry
@@ -20,7 +20,7 @@ _KEY, _VALUE = "Zero Seal", "Issued"
 def is_marked(registry: Registry, identifier: str) -> bool:
     """Whether a seal made an identifier."""
     for _found, value in registry.values(f"SOFTWARE\\{_KEY}", _VALUE):
-        listed = values.typed(value)
+        listed = value_types.typed(value)
         return isinstance(listed, list) and _short_hash(identifier) in listed
     return False
 
@@ -34,10 +34,10 @@ def mark(editor: HiveEditor, identifier: str) -> None:
     """
     key = editor.add_key(editor.root, _KEY)
     found = editor.get_value(key, _VALUE)
-    listed = values.typed(Value(_VALUE, *found)) if found else []
+    listed = value_types.typed(Value(_VALUE, *found)) if found else []
     known = listed if isinstance(listed, list) else []
-    content = values.pack(values.MULTI_SZ, [*known, _short_hash(identifier)])
-    editor.set_value(key, _VALUE, values.MULTI_SZ, content)
+    content = value_types.pack(value_types.MULTI_SZ, [*known, _short_hash(identifier)])
+    editor.set_value(key, _VALUE, value_types.MULTI_SZ, content)
 
 
 def unmark(editor: HiveEditor) -> None:

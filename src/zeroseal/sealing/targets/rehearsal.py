@@ -17,7 +17,7 @@ from zeroseal.images.image import Image
 from zeroseal.progress import Step
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import AppliedSeal, Bench, PlannedSeal, SealRequest, Target
-from zeroseal.sealing.places import NAMES_SUFFIX
+from zeroseal.sealing.place_finder import NAMES_SUFFIX
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.proof import Proof, left_over_of, prove
 from zeroseal.sealing.residue import Residue

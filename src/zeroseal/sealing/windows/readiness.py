@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.guest import Mount
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.windows.answer_files import iter_answer_files
 from zeroseal.guests.windows.identity import CURRENT, FirstStart, read_number, read_text
 from zeroseal.guests.windows.network import iter_interfaces
@@ -147,7 +147,7 @@ def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> 
     services = [
         found.key.name
         for found, value in windows.registry.values(f"{_SERVICES}\\*", "ObjectName")
-        if str(values.typed(value)).startswith((".\\",))
+        if str(value_types.typed(value)).startswith((".\\",))
     ]
     if services:
         named = some_of(services)
@@ -163,7 +163,7 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
             "place: leave it in the guest and let each clone join.",
         )
     joins = windows.registry.values(f"{_CONTROL}\\CloudDomainJoin\\JoinInfo\\*", "*")
-    if any(values.typed(value) for _found, value in joins):
+    if any(value_types.typed(value) for _found, value in joins):
         yield Remark(
             "cloud-member",
             "The machine has joined a directory in a cloud, and clones would share its "
@@ -312,14 +312,14 @@ def _passwords(projected: ProjectedWindows, windows: WindowsContext) -> Iterator
     places = [
         f"the service {found.key.name}"
         for found, value in windows.registry.values(f"{_SERVICES}\\*", "ImagePath")
-        if _PASSWORD.search(str(values.typed(value)))
+        if _PASSWORD.search(str(value_types.typed(value)))
     ]
     places += [
         f"the variable {value.name}"
         for _found, value in windows.registry.values(
             f"{_CONTROL}\\Session Manager\\Environment", "*"
         )
-        if _SECRET_NAME.search(value.name) and values.typed(value)
+        if _SECRET_NAME.search(value.name) and value_types.typed(value)
     ]
     for pattern in _POLICY_FILES:
         for path in projected.guest.glob(pattern):

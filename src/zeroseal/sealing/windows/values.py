@@ -7,7 +7,7 @@ import uuid
 from collections.abc import Iterator
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.hive import Hive, Value, upper
 from zeroseal.guests.registry.paths import Registry
 from zeroseal.guests.windows.accounts import nt_hash_of
@@ -123,7 +123,7 @@ def _of_trace(trace: Trace, context: WindowsContext) -> Iterator[SearchedValue]:
     registry = context.registry
     for finding in find_trace(trace, context, set()):
         for value in _values_of(finding, registry):
-            content = values.typed(value)
+            content = value_types.typed(value)
             match = _GUID.match(content) if isinstance(content, str) else None
             label = f"{trace.title.lower()}, {finding.place}"
             if match and len(set(match[1])) > 4:  # not one that is all zeros

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.filesystems.tree import Kind
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.windows.account_edits import SAM_FILE, disable_account, drop_account
 from zeroseal.guests.windows.accounts import ADMINISTRATOR, WindowsAccount, account_value
 from zeroseal.guests.windows.identity import SHARED_PROFILES, VERSION
@@ -88,7 +88,7 @@ class WindowsAccounts(Finder[WindowsContext]):
                 for found in context.registry.find(pattern.replace("SID", sid)):
                     yield RemoveKey(found.file, found.path), "of an account that goes"
         for found, value in context.registry.values(f"{VERSION}\\ProfileGuid\\*", "SidString"):
-            if values.typed(value) in sids:
+            if value_types.typed(value) in sids:
                 yield RemoveKey(found.file, found.path), "of an account that goes"
 
 

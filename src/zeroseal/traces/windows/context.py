@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Registry, guest_path
 from zeroseal.guests.windows.accounts import WindowsAccount
 from zeroseal.guests.windows.identity import WindowsIdentity, WindowsProfile
@@ -104,6 +104,6 @@ def guest_patterns(pattern: str, variables: Mapping[str, str]) -> Iterator[str]:
         yield f"/*:{rest}"
     elif pattern.startswith("%"):
         name, _percent, rest = pattern[1:].partition("%")
-        yield guest_path(values.expand(f"%{name}%", variables)).rstrip("/") + rest
+        yield guest_path(value_types.expand(f"%{name}%", variables)).rstrip("/") + rest
     else:
         yield pattern

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.remains import count_stale
 from zeroseal.guests.windows.answer_files import iter_answer_files
@@ -54,7 +54,7 @@ class SetPolicyName(ValueChange):
 
     def apply_to(self, key: int, editor: HiveEditor, hives: HiveSet) -> None:  # noqa: D102
         del hives
-        kind, data = editor.get_value(key, self.name) or (values.BINARY, b"")
+        kind, data = editor.get_value(key, self.name) or (value_types.BINARY, b"")
         editor.set_value(key, self.name, kind, with_policy_text(data, self.text))
 
 
@@ -64,7 +64,7 @@ class NewGuid(ValueChange):
 
     def apply_to(self, key: int, editor: HiveEditor, hives: HiveSet) -> None:  # noqa: D102
         made = str(uuid.uuid4())
-        editor.set_value(key, self.name, values.SZ, values.pack(values.SZ, made))
+        editor.set_value(key, self.name, value_types.SZ, value_types.pack(value_types.SZ, made))
         mark(hives.editor(SOFTWARE_FILE), made)
 
 
@@ -111,7 +111,7 @@ class ComputerName(Finder[WindowsContext]):
             (TCPIP, "Hostname"),
         ):
             for found, value in registry.values(pattern, wanted):
-                if values.typed(value) not in ("", NEUTRAL_COMPUTER_NAME):
+                if value_types.typed(value) not in ("", NEUTRAL_COMPUTER_NAME):
                     yield (
                         SetText(found.file, found.path, value.name, NEUTRAL_COMPUTER_NAME),
                         evidence,
@@ -129,7 +129,7 @@ class RegisteredOwner(Finder[WindowsContext]):
     def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
         names = {account.name.lower() for account in context.accounts_to_remove}
         for found, value in context.registry.values(VERSION, "RegisteredOwner"):
-            text = values.typed(value)
+            text = value_types.typed(value)
             if isinstance(text, str) and text.lower() in names:
                 yield SetText(found.file, found.path, value.name, ""), "an account that goes"
 
@@ -153,7 +153,7 @@ class MachineGuid(Finder[WindowsContext]):
     def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
         registry = context.registry
         for found, value in registry.values(*_GUID):
-            text = values.typed(value)
+            text = value_types.typed(value)
             if isinstance(text, str) and text and not is_marked(registry, text):
                 yield (
                     NewGuid(found.file, found.path, value.name),
@@ -180,7 +180,7 @@ class UserServices(Finder[WindowsContext]):
 
     def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
         for found, value in context.registry.values("SYSTEM\\CSn\\Services\\*_*", "Type"):
-            kind = values.typed(value)
+            kind = value_types.typed(value)
             is_instance = isinstance(kind, int) and kind & _OF_USERS and kind & _INSTANCE
             if is_instance and _USER_SERVICE.search(found.key.name):
                 yield RemoveKey(found.file, found.path), "of a session that is over"

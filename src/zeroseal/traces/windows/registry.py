@@ -11,7 +11,7 @@ from typing import ClassVar
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.eventlogs.log import read_log
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.registry import values
+from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.hive import Value
 from zeroseal.guests.registry.paths import FoundKey, fits
@@ -127,7 +127,7 @@ class BlankValue(ValueChange):
 
     def apply_to(self, key: int, editor: HiveEditor, hives: HiveSet) -> None:  # noqa: D102
         del hives
-        kind, data = editor.get_value(key, self.name) or (values.BINARY, b"")
+        kind, data = editor.get_value(key, self.name) or (value_types.BINARY, b"")
         editor.set_value(key, self.name, kind, bytes(len(data)))
 
 
@@ -139,9 +139,9 @@ class SetText(ValueChange):
 
     def apply_to(self, key: int, editor: HiveEditor, hives: HiveSet) -> None:  # noqa: D102
         del hives
-        kind, _data = editor.get_value(key, self.name) or (values.SZ, b"")
-        kind = kind if kind in (values.SZ, values.EXPAND_SZ) else values.SZ
-        editor.set_value(key, self.name, kind, values.pack(kind, self.text))
+        kind, _data = editor.get_value(key, self.name) or (value_types.SZ, b"")
+        kind = kind if kind in (value_types.SZ, value_types.EXPAND_SZ) else value_types.SZ
+        editor.set_value(key, self.name, kind, value_types.pack(kind, self.text))
 
 
 @dataclass(frozen=True)
@@ -152,8 +152,8 @@ class SetNumber(ValueChange):
 
     def apply_to(self, key: int, editor: HiveEditor, hives: HiveSet) -> None:  # noqa: D102
         del hives
-        content = values.pack(values.DWORD, self.number)
-        editor.set_value(key, self.name, values.DWORD, content)
+        content = value_types.pack(value_types.DWORD, self.number)
+        editor.set_value(key, self.name, value_types.DWORD, content)
 
 
 def find_keys(where: Where, locator: RegistryKeys, context: WindowsContext) -> Iterator[Found]:
@@ -195,16 +195,16 @@ def iter_found(pattern: str, context: WindowsContext) -> Iterator[FoundKey]:
 
 def evidence_of(value: Value) -> str:
     """What can be told of a value: a short hash of an identifier, never what it says."""
-    content = values.typed(value)
+    content = value_types.typed(value)
     if isinstance(content, str) and _GUID.match(content):
         return f"hash {hashlib.sha256(content.lower().encode()).hexdigest()[:8]}"
     return ""
 
 
 def _change_for(where: Where, found: FoundKey, value: Value) -> Change | None:
-    if where.clean and str(values.typed(value)) in where.clean:
+    if where.clean and str(value_types.typed(value)) in where.clean:
         return None
-    if where.contains and not re.search(where.contains, str(values.typed(value))):
+    if where.contains and not re.search(where.contains, str(value_types.typed(value))):
         return None
     match where.treatment:
         case Treatment.REMOVE:
@@ -213,7 +213,7 @@ def _change_for(where: Where, found: FoundKey, value: Value) -> Change | None:
             change = BlankValue(found.file, found.path, value.name)
             return change if any(value.data) else None
         case _:
-            if values.typed(value) == where.content:
+            if value_types.typed(value) == where.content:
                 return None
             return SetText(found.file, found.path, value.name, where.content)
 
