@@ -23,6 +23,23 @@ if TYPE_CHECKING:
 ProjectedT = TypeVar("ProjectedT", bound="ProjectedGuest[Any]")
 
 
+@dataclass(frozen=True)
+class Guard:
+    """What the guard found.
+
+    Attributes:
+        assured: sentences that say how a clone will be usable.
+        lock_outs: sentences that say why it would not be, with the way out.
+        hints: what limits clones without making them useless, sentences.
+        planted: the tasks that a planted script has to do for that.
+    """
+
+    assured: tuple[str, ...]
+    lock_outs: tuple[str, ...]
+    hints: tuple[str, ...] = ()
+    planted: tuple[str, ...] = ()
+
+
 class Judge(ABC, Generic[ProjectedT]):
     """Readiness, lock-outs, values and planting for guests of one system."""
 
@@ -77,29 +94,6 @@ class Judge(ABC, Generic[ProjectedT]):
         """The registry to be changed; None where there is none."""
         del inspection, now
         return None
-
-
-if TYPE_CHECKING:
-    from zeroseal.sealing.inspection import Inspection
-    from zeroseal.sealing.policy import Policy
-    from zeroseal.traces.finding import Finding
-
-
-@dataclass(frozen=True)
-class Guard:
-    """What the guard found.
-
-    Attributes:
-        assured: sentences that say how a clone will be usable.
-        lock_outs: sentences that say why it would not be, with the way out.
-        hints: what limits clones without making them useless, sentences.
-        planted: the tasks that a planted script has to do for that.
-    """
-
-    assured: tuple[str, ...]
-    lock_outs: tuple[str, ...]
-    hints: tuple[str, ...] = ()
-    planted: tuple[str, ...] = ()
 
 
 def guard(inspection: Inspection, treated: list[Finding], policy: Policy) -> Guard:

@@ -199,8 +199,8 @@ class XfsEditor(XfsTree):
 
     def remove(self, folder: int, name: bytes) -> None:
         """Removes a name; the last one takes the content with it. Folders must be empty."""
-        editing.check_removable(self, editing.get_entry(self, folder, name))
         entry = self._get_name(folder, name)
+        editing.check_removable(self, self._entry(entry))
         slot = self.volume.read_slot(entry.inode)
         if slot.inode.is_folder:
             self._change_links(folder, -1)
@@ -274,8 +274,11 @@ class XfsEditor(XfsTree):
         return found
 
     def _get_name(self, folder: int, name: bytes) -> Name:
-        editing.get_entry(self, folder, name)
-        return self._opened(folder).names[name]
+        editing.check_folder(self, folder)
+        found = self._opened(folder).names.get(name)
+        if found is None:
+            raise editing.missing(self, name)
+        return found
 
     def _check_new(self, folder: int, name: bytes) -> None:
         if not 0 < len(name) < 256 or b"/" in name or b"\0" in name or name in (b".", b".."):
