@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from zeroseal.guests.registry import value_types
-from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, Registry, guest_path
+from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, guest_path
 from zeroseal.guests.windows.accounts import WindowsAccount
+from zeroseal.guests.windows.hives import GuestRegistry
 from zeroseal.guests.windows.identity import WindowsIdentity, WindowsProfile
 from zeroseal.guests.windows.system import WindowsSystem
 from zeroseal.traces.finder import FindContext
@@ -29,7 +30,7 @@ class WindowsContext(FindContext):
     disables_administrator: bool = False
 
     @property
-    def registry(self) -> Registry:
+    def registry(self) -> GuestRegistry:
         """The registry."""
         return self.system.registry
 

@@ -12,7 +12,7 @@ from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.remains import count_stale
 from zeroseal.guests.windows.answer_files import iter_answer_files
-from zeroseal.guests.windows.hives import HiveSet, find_hives, logs_of
+from zeroseal.guests.windows.hives import HiveSet, logs_of
 from zeroseal.guests.windows.identity import (
     COMPUTER_NAME,
     NEUTRAL_COMPUTER_NAME,
@@ -211,7 +211,7 @@ class HiveRemains(Finder[WindowsContext]):
 
     def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
         guest = context.guest
-        for path in find_hives(guest):
+        for path in context.registry.files:
             if context.is_removed(path):
                 continue
             logs = sum(_holds_something(guest, log) for log in logs_of(guest, path))
