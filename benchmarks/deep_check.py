@@ -13,7 +13,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from zeroseal.blocks.search import search_store
+from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.drivers import read_disk
 from zeroseal.filesystems.ext.slack import iter_slack

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import hashlib
 import json
 import random
 import shutil
@@ -11,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from blake3 import blake3
 
 from tests.conftest import Command, start
 from tests.disks import BARE_GUEST, make_disk, make_guest_volume
@@ -18,7 +20,14 @@ from tests.oracles import partition_range, run, to_raw
 from zeroseal.machines.adopt import adopt_image
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.yard import Yard
-from zeroseal.sealing.check import CheckResult, Level, Verdict, check_image
+from zeroseal.sealing.check import (
+    CheckResult,
+    FileAnswer,
+    Level,
+    Verdict,
+    check_image,
+    compare_file,
+)
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.record import find_record, record_path
@@ -90,7 +99,7 @@ def test_a_byte_that_was_flipped_is_located_by_the_file_that_it_lies_in(
 
 def test_a_container_that_was_written_anew_is_still_sealed(sealed: Path, tmp_path: Path) -> None:
     for words, told in (
-        (["-O", "qcow2", "-o", "cluster_size=128k"], "was written anew since the seal"),
+        (["-O", "qcow2", "-o", "cluster_size=128k"], ""),
         (["-O", "vmdk"], "it was sealed as qcow2 and is vmdk now"),
     ):
         other = tmp_path / f"other.{words[1]}"
@@ -98,8 +107,24 @@ def test_a_container_that_was_written_anew_is_still_sealed(sealed: Path, tmp_pat
         shutil.copy(record_path(sealed), record_path(other))
         result = check_image(other, Level.FULL)
         assert result.verdict is Verdict.SEALED
-        assert told in result.other_container
-    assert check_image(sealed, Level.FULL).other_container == ""
+        assert result.other_container == told
+        assert compare_file(result) is FileAnswer.WRITTEN_ANEW
+    result = check_image(sealed, Level.FULL)
+    assert (result.other_container, compare_file(result)) == ("", FileAnswer.THIS_VERY_FILE)
+
+
+def test_the_file_of_an_older_record_is_compared_by_its_sha256(sealed: Path) -> None:
+    path = record_path(sealed)
+    text = path.read_text()
+    recorded = json.loads(text)["predicate"]["file"]["blake3"]
+    for digest, expected in (
+        (hashlib.sha256(sealed.read_bytes()).hexdigest(), FileAnswer.THIS_VERY_FILE),
+        ("0" * 64, FileAnswer.WRITTEN_ANEW),
+    ):
+        path.write_text(text.replace(f'"blake3": "{recorded}"', f'"sha256": "{digest}"'))
+        assert compare_file(check_image(sealed, Level.FULL)) is expected
+    path.unlink()
+    assert compare_file(check_image(sealed, Level.FULL)) is FileAnswer.NOT_KNOWN
 
 
 def test_the_record_of_another_machine_is_no_broken_seal(tmp_path: Path, zeroseal: Command) -> None:
@@ -210,7 +235,7 @@ def test_the_record_tells_where_the_disk_comes_from_and_what_it_lies_in(first: P
     assert record
     assert record.file
     assert record.file.format_name == "qcow2"
-    assert run("sha256sum", first).split()[0] == record.file.sha256
+    assert blake3(first.read_bytes()).hexdigest() == record.file.blake3
     assert len(record.lineage.source_digest) == 64
     assert record.lineage.source_digest != record.root
 

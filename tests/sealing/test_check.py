@@ -12,7 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.oracles import run, to_raw
-from zeroseal.blocks.digest import CHUNK_BYTES, digest_store
+from zeroseal.blocks.digest import CHUNK_BYTES
+from zeroseal.blocks.pipeline import digest_store
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import MissingError
 from zeroseal.machines.disk_change import changed_disk

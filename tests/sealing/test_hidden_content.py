@@ -12,7 +12,7 @@ from tests.disks import make_disk
 from tests.ntfs import fuse, make_ntfs
 from tests.windows import make_windows_volume
 from tests.xfs import FileStore
-from zeroseal.blocks.search import search_store
+from zeroseal.blocks.pipeline import search_store
 from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.state import describe_volume

@@ -112,7 +112,7 @@ def test_objects_are_read_as_git_reads_them(tmp_path: Path) -> None:
     assert is_object("/etc/.git/objects/ab/" + "0" * 38)
     assert not is_object("/etc/.git/HEAD")
     searcher = Searcher([Needle(0, KEY.encode()[100:140])])
-    assert any(searcher.find(text.ljust(-(-len(text) // 4) * 4), len(text)) for text in contents)
+    assert any(searcher.find(text) for text in contents)
 
 
 @pytest.mark.parametrize("cut", [13, 40, 200])

@@ -8,22 +8,17 @@ every chunk that is not all zeros, numbers as little-endian 64-bit integers.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Iterator
 from dataclasses import dataclass
-from queue import SimpleQueue
-from types import TracebackType
-from typing import Self
 
 from blake3 import blake3
 
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Extent, Store
-from zeroseal.progress import Progress, Step, quiet
+from zeroseal.blocks.workers import map_ordered, worker_count
 
 CHUNK_BYTES = 1 << 20
 LEAF_BYTES = 32
-_WINDOW_CHUNKS = 8
 _CONTEXT = b"zeroseal disk tree 1\0"
 _ZEROS = bytes(CHUNK_BYTES)
 
@@ -45,77 +40,6 @@ class DiskDigest:
         return hasher.hexdigest()
 
 
-class DigestBuilder:
-    """Hashes chunks on another core while the caller reads or writes the next."""
-
-    _MOST_WAITING = 32
-
-    def __init__(self, size_bytes: int) -> None:
-        self._size_bytes = size_bytes
-        self._pool = ThreadPoolExecutor(1)
-        self._waiting: SimpleQueue[tuple[int, Future[bytes]]] = SimpleQueue()
-        self._leaves: dict[int, bytes] = {}
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self._pool.shutdown(cancel_futures=True)
-
-    def add(self, first_number: int, window: bytes) -> None:
-        """Adds neighbouring chunks; those that are all zeros are left out."""
-        view = memoryview(window)
-        for start in range(0, len(window), CHUNK_BYTES):
-            chunk = view[start : start + CHUNK_BYTES]
-            if not window.startswith(_zeros(len(chunk)), start):
-                number = first_number + start // CHUNK_BYTES
-                self._waiting.put((number, self._pool.submit(_leaf, chunk)))
-        while self._waiting.qsize() > self._MOST_WAITING:
-            self._collect()
-
-    def finish(self) -> DiskDigest:
-        """The digest of all chunks added."""
-        while not self._waiting.empty():
-            self._collect()
-        return DiskDigest(self._size_bytes, self._leaves)
-
-    def _collect(self) -> None:
-        number, future = self._waiting.get()
-        self._leaves[number] = future.result()
-
-
-def iter_windows(store: Store) -> Iterator[tuple[int, bytes]]:
-    """Yields (number of the first chunk, content) of neighbouring chunks that may hold data.
-
-    A window holds up to ``_WINDOW_CHUNKS`` chunks: few large reads let the other threads go on.
-    """
-    last = -1
-    for extent in store.iter_extents(0, store.size_bytes):
-        if extent.is_zero:
-            continue
-        first = max(extent.offset_bytes // CHUNK_BYTES, last + 1)
-        last = (extent.offset_bytes + extent.length - 1) // CHUNK_BYTES
-        for number in range(first, last + 1, _WINDOW_CHUNKS):
-            start = number * CHUNK_BYTES
-            end = min(number + _WINDOW_CHUNKS, last + 1) * CHUNK_BYTES
-            yield number, store.read(start, min(end, store.size_bytes) - start)
-
-
-def digest_store(store: Store, stage: str, progress: Progress = quiet) -> DiskDigest:
-    """Digests a whole disk."""
-    with DigestBuilder(store.size_bytes) as builder:
-        for number, window in iter_ahead(iter_windows(store)):
-            builder.add(number, window)
-            progress(Step(stage, number * CHUNK_BYTES, store.size_bytes))
-        progress(Step(stage, store.size_bytes, store.size_bytes))
-        return builder.finish()
-
-
 def digest_before(source: Store, staged: StagedStore, digest: DiskDigest) -> str:
     """The digest of a disk before its staged changes: only what they touch is read.
 
@@ -124,41 +48,42 @@ def digest_before(source: Store, staged: StagedStore, digest: DiskDigest) -> str
         staged: the same disk with its changes; of the same size.
         digest: of the staged disk.
     """
-    touched = _chunks_of(staged.iter_changes())
+    touched = {number for extent in staged.iter_changes() for number in _chunks_of(extent)}
     leaves = {number: leaf for number, leaf in digest.leaves.items() if number not in touched}
-    for number in sorted(touched & stored_chunks(source)):
+    stored = (number for number in iter_stored_chunks(source) if number in touched)
+
+    def read_leaf(number: int) -> tuple[int, bytes | None]:
         start = number * CHUNK_BYTES
-        chunk = source.read(start, min(CHUNK_BYTES, source.size_bytes - start))
-        if chunk != _zeros(len(chunk)):
-            leaves[number] = _leaf(chunk)
+        return number, leaf_of(source.read(start, min(CHUNK_BYTES, source.size_bytes - start)))
+
+    for number, leaf in map_ordered(read_leaf, stored, 2 * worker_count()):
+        if leaf is not None:
+            leaves[number] = leaf
     return DiskDigest(source.size_bytes, leaves).root
 
 
-def stored_chunks(store: Store) -> set[int]:
-    """Numbers of the chunks that may hold data, as far as the container's tables say."""
-    return _chunks_of(ext for ext in store.iter_extents(0, store.size_bytes) if not ext.is_zero)
+def iter_stored_chunks(store: Store) -> Iterator[int]:
+    """Yields, in order, numbers of the chunks that may hold data, as the container's tables say."""
+    following = 0
+    for extent in store.iter_extents(0, store.size_bytes):
+        if not extent.is_zero:
+            chunks = _chunks_of(extent)
+            yield from range(max(following, chunks.start), chunks.stop)
+            following = max(following, chunks.stop)
 
 
-def _chunks_of(extents: Iterable[Extent]) -> set[int]:
-    numbers: set[int] = set()
-    for extent in extents:
-        last = (extent.offset_bytes + extent.length - 1) // CHUNK_BYTES
-        numbers.update(range(extent.offset_bytes // CHUNK_BYTES, last + 1))
-    return numbers
+def leaf_of(content: bytes, begin: int = 0) -> bytes | None:
+    """The hash of the chunk that begins there in a content; None for one of zeros only."""
+    length = min(CHUNK_BYTES, len(content) - begin)
+    if content.startswith(_zeros(length), begin):
+        return None
+    return blake3(memoryview(content)[begin : begin + length]).digest()
+
+
+def _chunks_of(extent: Extent) -> range:
+    last = (extent.offset_bytes + extent.length - 1) // CHUNK_BYTES
+    return range(extent.offset_bytes // CHUNK_BYTES, last + 1)
 
 
 def _zeros(length: int) -> bytes:
     return _ZEROS if length == CHUNK_BYTES else bytes(length)
-
-
-def iter_ahead(windows: Iterator[tuple[int, bytes]]) -> Iterator[tuple[int, bytes]]:
-    """The same windows; the next is read on another core while the caller handles this one."""
-    with ThreadPoolExecutor(1) as pool:
-        waiting = pool.submit(next, windows, None)
-        while (window := waiting.result()) is not None:
-            waiting = pool.submit(next, windows, None)
-            yield window
-
-
-def _leaf(chunk: bytes | memoryview) -> bytes:
-    return blake3(chunk).digest()

@@ -89,6 +89,12 @@ class StagedStore(Store):
             if page_no is not None or extent.is_zero:
                 yield extent
 
+    def over(self, below: Store) -> StagedStore:
+        """The same changes, shared, over another layer of the same size; only for reading."""
+        view = StagedStore(below)
+        view._pages, view._zeroed = self._pages, self._zeroed
+        return view
+
     def close(self) -> None:
         """Gives up what is staged."""
         self._pages.close()

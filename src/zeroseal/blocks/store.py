@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
-from typing import NamedTuple
+from typing import NamedTuple, NoReturn
 
-from zeroseal.errors import TruncatedError
+from zeroseal.errors import NotProvenError, TruncatedError
 from zeroseal.progress import CancelToken
 
 
@@ -122,6 +122,57 @@ class PaddedStore(Store):
             yield from self._below.iter_extents(offset_bytes, stored)
         if length > stored:
             yield Extent(offset_bytes + stored, length - stored, is_zero=True)
+
+
+class TwinStore(Store):
+    """Two stores that must hold the same, read as one.
+
+    Args:
+        expected: what the disk is to be.
+        got: what was made of it.
+        what: of ``got``, for the message.
+    """
+
+    def __init__(self, expected: Store, got: Store, what: str) -> None:
+        self._expected, self._got, self._what = expected, got, what
+        self.size_bytes = expected.size_bytes
+        if expected.size_bytes != got.size_bytes:
+            self._differ(0)
+
+    def read(self, offset_bytes: int, length: int) -> bytes:
+        """As in Store.
+
+        Raises:
+            NotProvenError: they differ here.
+        """
+        content = self._expected.read(offset_bytes, length)
+        if self._got.read(offset_bytes, length) != content:
+            self._differ(offset_bytes)
+        return content
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:
+        """Yields as zeros what both know to be zeros."""
+        end = offset_bytes + length
+        both = [
+            iter(store.iter_extents(offset_bytes, length)) for store in (self._expected, self._got)
+        ]
+        heads = [next(one, None) for one in both]
+        while offset_bytes < end:
+            for index, head in enumerate(heads):
+                while head and head.offset_bytes + head.length <= offset_bytes:
+                    head = heads[index] = next(both[index], None)
+            known = [head for head in heads if head]
+            stop = min(head.offset_bytes + head.length for head in known)
+            is_zero = all(head.is_zero for head in known)
+            yield Extent(offset_bytes, stop - offset_bytes, is_zero)
+            offset_bytes = stop
+
+    def _differ(self, offset: int) -> NoReturn:
+        raise NotProvenError(
+            f"{self._what} would not hold what it should, at byte {offset} of the disk or behind "
+            "it: nothing was written; please report this with the output of --debug",
+            offset=offset,
+        )
 
 
 class SliceStore(Store):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 from pathlib import Path
 
 from zeroseal.cli.image_arguments import add_images, are_many, get_image
@@ -50,6 +51,12 @@ def add_parser(subparsers: Subparsers) -> None:
         help="with --deep: the unsealed image, whose values are searched for",
     )
     parser.add_argument(
+        "--file",
+        action="store_true",
+        help="tell too whether this is the very file that was sealed, or another with the same "
+        "disk: reads all of it once more",
+    )
+    parser.add_argument(
         "--require-record", action="store_true", help="without a seal record the answer is no"
     )
     add_trusted(parser)
@@ -73,6 +80,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     if args.against and args.level != "deep":
         raise UsageError("--against goes with --deep: only then are values searched for")
+    if args.file and (args.root or args.level == "quick"):
+        raise UsageError("--file goes with levels full and deep of an image: only they read it all")
     if args.clone_sheet:
         return _check_as(args, ui)
     if args.root:
@@ -87,7 +96,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         args.image = get_image(args)
     from zeroseal.cli.show_check import show_check
     from zeroseal.reports.as_json import check_to_json
-    from zeroseal.sealing.check import Level, Verdict, check_image
+    from zeroseal.sealing.check import Level, Verdict, check_image, compare_file
 
     policy = policy_of_site(args)
     if args.root:
@@ -96,6 +105,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         result = check_tree(args.root, ui.progress, policy)
     else:
         result = check_image(args.image, Level(args.level), ui.progress, args.against, policy)
+    if args.file:
+        result = replace(result, file_answer=compare_file(result, ui.progress))
     if args.trusted:
         from zeroseal.cli.options import trusted_from
         from zeroseal.sealing.trust import require_signature

@@ -12,7 +12,7 @@ from zeroseal.cli import render
 from zeroseal.cli.show_seal import secret_sentences
 from zeroseal.cli.ui import clean
 from zeroseal.sealing.broken_seal import BrokenSeal
-from zeroseal.sealing.check import BackingState, CheckResult, Level, Verdict
+from zeroseal.sealing.check import BackingState, CheckResult, FileAnswer, Level, Verdict
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.survey import by_trace
 from zeroseal.sealing.windows.readiness import OFFLINE_ONLY
@@ -87,8 +87,18 @@ def _reach_sentences(result: CheckResult) -> Iterator[str]:
         )
     if result.other_container:
         yield (f"Only the container is another: {result.other_container}; its disk is the same.")
+    if result.file_answer:
+        yield _FILE_ANSWERS[result.file_answer]
     if result.backing:
         yield _backing_sentence(result.backing)
+
+
+_FILE_ANSWERS = {
+    FileAnswer.THIS_VERY_FILE: "The file is the very one that was sealed, byte for byte.",
+    FileAnswer.WRITTEN_ANEW: "The file was written anew since the seal; its disk is the same.",
+    FileAnswer.ANOTHER_DISK: "The file is not the one that was sealed: its disk is another.",
+    FileAnswer.NOT_KNOWN: "No record tells which file was sealed, so it could not be compared.",
+}
 
 
 def _show_broken(broken: BrokenSeal, console: Console) -> None:

@@ -8,22 +8,19 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
 
-from zeroseal.blocks.digest import (
-    CHUNK_BYTES,
-    DigestBuilder,
-    DiskDigest,
-    digest_store,
-    iter_ahead,
-    iter_windows,
-)
+from zeroseal.blocks.digest import DiskDigest
+from zeroseal.blocks.pipeline import DiskReading, digest_store, read_disk_once
+from zeroseal.blocks.search import Needle
 from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NoSpaceError, NotProvenError
 from zeroseal.images.container_file import BorrowedFile, ContainerFile
-from zeroseal.images.create import ContainerSpec, ImageWriter, create_image
-from zeroseal.images.detect import open_container, open_image
+from zeroseal.images.create import ContainerSpec, create_image
+from zeroseal.images.detect import open_container
+from zeroseal.images.hashed_file import HashedFile
+from zeroseal.images.host_file import HostFile
 from zeroseal.images.reach import Reach
-from zeroseal.progress import Progress, Step, quiet
+from zeroseal.progress import Progress, quiet
 
 _FLUSH_BYTES = 64 << 20  # the host writes to its disk while we go on
 
@@ -34,8 +31,9 @@ def write_disk(
     spec: ContainerSpec,
     name: str,
     progress: Progress = quiet,
-) -> DiskDigest:
-    """Writes a disk into an empty file, hashing it on the way; zeros are left out.
+    needles: list[Needle] | None = None,
+) -> DiskReading:
+    """Writes a disk into an empty file, digested and searched on the way; zeros are left out.
 
     Args:
         disk: what is written.
@@ -43,6 +41,7 @@ def write_disk(
         spec: the container.
         name: what the file will be called.
         progress: told how far it is.
+        needles: what to search for.
 
     Raises:
         NoSpaceError: the target's folder has too little room; found before the work where possible.
@@ -50,47 +49,48 @@ def write_disk(
     if not file.is_device:
         check_space(disk, file.path.parent, spec)
     writer = create_image(file, spec, disk.size_bytes, name)
-    with DigestBuilder(disk.size_bytes) as builder, closing(_Flusher()) as flusher:
-        flushing, unflushed = flusher.submit(file.flush), 0
-        for offset, window in iter_disk(disk, writer, progress):
-            builder.add(offset // CHUNK_BYTES, window)
-            unflushed += len(window)
-            if unflushed >= _FLUSH_BYTES and flushing.done():
-                flushing.result()
-                flushing, unflushed = flusher.submit(file.flush), 0
-        flushing.result()
+    with closing(_Flusher(file)) as flusher:
+
+        def take(offset: int, window: bytes) -> None:
+            for start, piece in _iter_stored(window, writer.granule_bytes):
+                writer.write(offset + start, piece)
+            flusher.note(len(window))
+
+        reading = read_disk_once(disk, "writing", progress, needles, take)
+        flusher.finish()
         writer.finish()
-        progress(Step("writing", disk.size_bytes, disk.size_bytes))
-        return builder.finish()
+        return reading
 
 
-class _Flusher(ThreadPoolExecutor):
+class _Flusher:
     """Flushes beside the writing; when that ends by an error nobody waits for the host's disk."""
 
-    def __init__(self) -> None:
-        super().__init__(1)
+    def __init__(self, file: ContainerFile) -> None:
+        self._file = file
+        self._pool = ThreadPoolExecutor(1)
+        self._flushing = self._pool.submit(file.flush)
+        self._unflushed = 0
+
+    def note(self, length: int) -> None:
+        """Counts what was written; flushes now and then."""
+        self._unflushed += length
+        if self._unflushed >= _FLUSH_BYTES and self._flushing.done():
+            self._flushing.result()
+            self._flushing, self._unflushed = self._pool.submit(self._file.flush), 0
+
+    def finish(self) -> None:
+        """Returns when what was begun is done."""
+        self._flushing.result()
 
     def close(self) -> None:
         """Gives up what is not done yet."""
-        self.shutdown(wait=False, cancel_futures=True)
-
-
-def iter_disk(
-    disk: Store, writer: ImageWriter, progress: Progress = quiet
-) -> Iterator[tuple[int, bytes]]:
-    """Feeds a disk's data to a writer; yields (offset, window) of all that was looked at."""
-    for number, window in iter_ahead(iter_windows(disk)):
-        offset = number * CHUNK_BYTES
-        for start, piece in _iter_stored(window, writer.granule_bytes):
-            writer.write(offset + start, piece)
-        yield offset, window
-        progress(Step("writing", offset, disk.size_bytes))
+        self._pool.shutdown(wait=False, cancel_futures=True)
 
 
 def read_back(
     file: ContainerFile, digest: DiskDigest, format_name: str, progress: Progress = quiet
-) -> None:
-    """Opens what was written, by its bytes alone, and compares its contents.
+) -> str:
+    """Opens what was written, by its bytes alone, and compares its contents, all in one reading.
 
     Args:
         file: the file, still open; a device cannot be opened a second time.
@@ -99,20 +99,21 @@ def read_back(
             another one.
         progress: told how far it is.
 
+    Returns:
+        The BLAKE3 hash of the file, in hexadecimal; empty for a raw one, whose bytes are the
+        disk's, which has its own digest.
+
     Raises:
         NotProvenError: they differ.
     """
-    reach = Reach(format_name)
-    image = (
-        open_container(BorrowedFile(file), [file.path], reach)
-        if file.is_device
-        else open_image(file.path, reach=reach)
-    )
+    hashed = None if format_name == "raw" else HashedFile(HostFile(file.path))
+    image = open_container(hashed or BorrowedFile(file), [file.path], Reach(format_name))
     try:
         if digest_store(image, "reading back", progress).root != digest.root:
             raise NotProvenError(
                 "what was written does not read back as it should: the target's disk may be failing"
             )
+        return hashed.hash_rest(progress) if hashed else ""
     finally:
         image.close()
 

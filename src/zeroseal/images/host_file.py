@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import errno
-import hashlib
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from threading import Lock
+from typing import Protocol
 
 from zeroseal.blocks.store import Extent
 from zeroseal.errors import (
@@ -21,10 +21,21 @@ from zeroseal.errors import (
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.holes import punch_hole, take_room
 from zeroseal.images.locks import lock_image
+from zeroseal.progress import Progress, Step, quiet
 
 _WIPE_BYTES = 1 << 20
 _MOST_OVERWRITTEN = 64 << 20  # of a file that is given up: half a second of a usual disk
 _HASHED_BYTES = 4 << 20
+
+
+class Hasher(Protocol):
+    """Takes bytes and gives a hash of them all."""
+
+    def update(self, data: bytes, /) -> object:
+        """Takes the next bytes."""
+
+    def hexdigest(self) -> str:
+        """The hash, in hexadecimal."""
 
 
 class HostFile(ContainerFile):
@@ -282,22 +293,24 @@ def _open_regular(path: Path, writable: bool) -> int:
     return descriptor
 
 
-def sha256_of(path: Path, check: Callable[[], None] = lambda: None) -> str:
-    """The SHA-256 of a file's bytes, in hexadecimal.
+def hash_file(path: Path, hasher: Hasher, stage: str, progress: Progress = quiet) -> str:
+    """The hash of a file's bytes, in hexadecimal.
 
     Args:
         path: the file.
-        check: called again and again; may raise to end the work.
+        hasher: what takes them, such as one of ``hashlib``.
+        stage: what the progress calls this.
+        progress: told how far it is.
 
     Raises:
         UnfinishedError: it cannot be read.
     """
     try:
+        size = path.stat().st_size
         with path.open("rb") as file:
-            hasher = hashlib.sha256()
             while piece := file.read(_HASHED_BYTES):
                 hasher.update(piece)
-                check()
+                progress(Step(stage, file.tell(), size))
             return hasher.hexdigest()
     except OSError as error:
         raise environment_error(error, path, "reading") from error

@@ -103,6 +103,13 @@ class InPlaceChange:
                 _copy(staged, self.image, extent.offset_bytes, extent.length)
         self.image.flush()
 
+    def reopen_before(self) -> Image:
+        """The disk as the file holds it now, without any change.
+
+        Only for reading, and only while this object is open.
+        """
+        return open_container(BorrowedFile(self._host), [self.path.resolve()], self._reach)
+
     def reopen(self) -> Image:
         """The disk as the container's bytes will say it is after ``commit``, read anew.
 

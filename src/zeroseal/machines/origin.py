@@ -13,6 +13,7 @@ from zeroseal.images.copying import copy_image_file
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import read_image_facts
+from zeroseal.images.host_file import hash_file
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.images.reach import Reach
@@ -23,7 +24,6 @@ from zeroseal.volumes.grow import grow_disk
 
 MEBIBYTE = 1 << 20
 DEFAULT_DISK_MIB = 20 << 10  # of a disk that is installed on, where the sheet says nothing
-_PIECE_BYTES = 4 << 20
 _KINDS = {64: "sha256", 128: "sha512"}
 _COREUTILS = re.compile(r"^([0-9a-fA-F]{64}|[0-9a-fA-F]{128}) [ *](.+)$")
 _BSD = re.compile(r"^SHA(?:256|512) \((.+)\) = ([0-9a-fA-F]{64}|[0-9a-fA-F]{128})$")
@@ -98,17 +98,13 @@ def verify_checksum(base: Path, expected: str, progress: Progress = quiet) -> No
             f"the base disk {base} is not there: correct origin.base_disk in the sheet"
         )
     kind = _KINDS[len(expected)]
-    hasher, size = hashlib.new(kind), base.stat().st_size
-    with base.open("rb") as file:
-        while piece := file.read(_PIECE_BYTES):
-            hasher.update(piece)
-            progress(Step("verifying the base disk", file.tell(), size))
-    if hasher.hexdigest() != expected:
+    got = hash_file(base, hashlib.new(kind), "verifying the base disk", progress)
+    if got != expected:
         raise DamagedError(
             f"{base} is not the one that the sheet names: its {kind.upper()} is "
-            f"{hasher.hexdigest()}; fetch it again, or correct the checksum in the sheet",
+            f"{got}; fetch it again, or correct the checksum in the sheet",
             expected=expected,
-            got=hasher.hexdigest(),
+            got=got,
         )
 
 

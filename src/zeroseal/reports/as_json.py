@@ -128,6 +128,7 @@ def check_to_json(result: CheckResult) -> Json:
             {"read": result.chunks[0], "stored": result.chunks[1]} if result.chunks else None
         ),
         "otherContainer": result.other_container,
+        "fileAnswer": result.file_answer.value if result.file_answer else None,
         "backing": (
             {
                 "path": str(result.backing.path),

@@ -2,23 +2,37 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
 
-from zeroseal.blocks.digest import digest_store
+from blake3 import blake3
+
+from zeroseal.blocks.digest import DiskDigest
+from zeroseal.blocks.pipeline import digest_store, read_disk_once
+from zeroseal.blocks.search import Hit
+from zeroseal.blocks.store import CancellableStore, Store
 from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import opened_image
-from zeroseal.images.host_file import sha256_of
+from zeroseal.images.host_file import hash_file
 from zeroseal.images.image import Image
-from zeroseal.progress import Progress, quiet
+from zeroseal.progress import CancelToken, Progress, Step, quiet
 from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.quick_look import look_quickly
 from zeroseal.sealing.record import SealRecord, find_record, record_path
-from zeroseal.sealing.residue import Residue, find_residue, not_allowed, place_without_offset
+from zeroseal.sealing.residue import (
+    Residue,
+    find_residue,
+    needles_of,
+    not_allowed,
+    place_without_offset,
+    search_files,
+)
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.tree_image import digest_file, inspected_tree
 from zeroseal.sealing.value_collection import collect_values, house_values
@@ -44,6 +58,15 @@ class Level(Enum):
     DEEP = "deep"
 
 
+class FileAnswer(Enum):
+    """Whether a file is the very one that was sealed."""
+
+    THIS_VERY_FILE = "this very file"
+    WRITTEN_ANEW = "written anew, same disk"
+    ANOTHER_DISK = "another disk"
+    NOT_KNOWN = "not known"
+
+
 @dataclass(frozen=True)
 class BackingState:
     """The template that a linked clone hangs on."""
@@ -64,7 +87,8 @@ class CheckResult:
         broken: what became of a disk whose seal is broken.
         chunks: (read, stored) chunks of 1 MiB at level ``quick``; None where all were read.
         other_container: how the file differs from the one that was sealed, though its disk does
-            not; empty where it does not, or where that is not known.
+            not; empty where that is not seen without reading the file.
+        file_answer: whether it is the very file that was sealed; None where that was not asked.
         backing: what the disk hangs on, with its own verdict; None where it hangs on nothing.
         skipped: ids of traces that the record says were left on purpose.
         error: what kept the check from an answer, for UNKNOWN.
@@ -86,6 +110,7 @@ class CheckResult:
     broken: BrokenSeal | None = None
     chunks: tuple[int, int] | None = None
     other_container: str = ""
+    file_answer: FileAnswer | None = None
     backing: BackingState | None = None
     skipped: tuple[str, ...] = ()
     error: ZeroSealError | None = None
@@ -170,7 +195,8 @@ def check_record(path: Path, progress: Progress = quiet) -> CheckResult:
         if record is None:
             reason = "there is no seal record beside the image"
             return CheckResult(path, Verdict.UNKNOWN, Level.FULL, reason)
-        broken = _compare(path, image, record, Level.FULL, progress)
+        digest = digest_store(image, "reading the disk", progress)
+        broken = _compare(path, image, record, Level.FULL, digest)
         return broken or _as_recorded(path, Level.FULL, record)
 
 
@@ -185,29 +211,54 @@ def _check_opened(
 ) -> CheckResult:
     if level is Level.QUICK:
         return _quick(path, image, record)
-    if record:
-        broken = _compare(path, image, record, level, progress)
+    values = _values_of(original, record, policy) if level is Level.DEEP else None
+    needles = needles_of(values) if values else []
+    if record is None and not needles:
+        digest, hits = None, []
+        found = _ask_catalogue(image, image, record, policy, progress)
+    else:
+        # the bytes are read once, for the digest and the search, while the catalogue is asked
+        token = CancelToken()
+        watched = CancellableStore(image, token)
+        with ThreadPoolExecutor(1) as pool:
+            asking = pool.submit(_ask_catalogue, image, watched, record, policy, token.progress)
+            try:
+                reading = read_disk_once(image, "reading the disk", progress, needles)
+                progress(Step("looking for traces", 0, 0))
+                found = asking.result()
+            except BaseException:
+                token.cancel()
+                raise
+        digest, hits = reading.digest, reading.hits
+    if record and digest:
+        broken = _compare(path, image, record, level, digest)
         if broken:
             return broken
-    try:
-        inspection = Inspection.read(image)
-        found = inspection.find_all(_policy_for(record, inspection, policy), progress)
-    except ZeroSealError as error:
-        return CheckResult(path, Verdict.UNKNOWN, level, error.message, record=record, error=error)
-    result = _judge(path, record, level, found)
+    if isinstance(found, ZeroSealError):
+        return CheckResult(path, Verdict.UNKNOWN, level, found.message, record=record, error=found)
+    inspection, findings = found
+    result = _judge(path, record, level, findings)
     if record:
-        result = replace(result, other_container=_other_container(path, image, record))
-    if level is Level.DEEP:
-        values = _values_of(original, record, policy)
-        return _deep(result, inspection, values, policy, progress)
-    return result
+        result = replace(result, other_container=_other_container(image, record))
+    return _deep(result, inspection, values, hits, policy, progress) if values else result
+
+
+def _ask_catalogue(
+    image: Image, store: Store, record: SealRecord | None, policy: Policy, progress: Progress
+) -> tuple[Inspection, list[Finding]] | ZeroSealError:
+    """What the catalogue finds; or why that cannot be told, which a broken seal may explain."""
+    try:
+        inspection = Inspection.read(store, image=image)
+        fitted = _policy_for(record, inspection, policy)
+        return inspection, inspection.find_all(fitted, progress)
+    except ZeroSealError as error:
+        return error
 
 
 def _compare(
-    path: Path, image: Image, record: SealRecord, level: Level, progress: Progress
+    path: Path, image: Image, record: SealRecord, level: Level, digest: DiskDigest
 ) -> CheckResult | None:
-    """Digests the whole disk; None where it is what the record says."""
-    digest = digest_store(image, "reading the disk", progress)
+    """None where a disk is what its record says."""
     if digest.root == record.root and digest.size_bytes == record.size_bytes:
         return None
     changed = tuple(record.changed_chunks(digest))
@@ -216,17 +267,35 @@ def _compare(
     return _broken(path, image, level, record, changed)
 
 
-def _other_container(path: Path, image: Image, record: SealRecord) -> str:
-    """How a file differs from the one that was sealed, though the disk in it does not."""
+def _other_container(image: Image, record: SealRecord) -> str:
+    """How a file differs from the one that was sealed, as far as that is seen without reading."""
     file = record.file
-    if file is None or not file.sha256:
+    if file is None or file.format_name == image.format_name:
         return ""
-    if file.format_name != image.format_name:
-        return f"it was sealed as {file.format_name} and is {image.format_name} now"
-    size = path.stat().st_size
-    if size == file.size_bytes and sha256_of(path) == file.sha256:
-        return ""
-    return "the file was written anew since the seal"
+    return f"it was sealed as {file.format_name} and is {image.format_name} now"
+
+
+def compare_file(result: CheckResult, progress: Progress = quiet) -> FileAnswer:
+    """Whether the file of an image is the very one that was sealed; reads all of it.
+
+    Args:
+        result: of a check that read the whole disk.
+        progress: told how far the reading is.
+    """
+    record, path = result.record, result.path
+    if record is None or record.file is None:
+        return FileAnswer.NOT_KNOWN
+    if result.verdict is Verdict.BROKEN_SEAL or result.error:
+        return FileAnswer.ANOTHER_DISK
+    file, size = record.file, path.stat().st_size
+    if result.other_container or size != file.size_bytes:
+        return FileAnswer.WRITTEN_ANEW
+    if not file.blake3 and not file.sha256:  # a raw file, which is its disk
+        return FileAnswer.THIS_VERY_FILE
+    hasher = blake3(max_threads=blake3.AUTO) if file.blake3 else hashlib.sha256()
+    got = hash_file(path, hasher, "reading the file", progress)
+    is_same = got == (file.blake3 or file.sha256)
+    return FileAnswer.THIS_VERY_FILE if is_same else FileAnswer.WRITTEN_ANEW
 
 
 def _backing_of(image: Image, progress: Progress) -> BackingState | None:
@@ -267,11 +336,13 @@ def _deep(
     result: CheckResult,
     inspection: Inspection,
     values: ValueSet,
+    hits: list[Hit],
     policy: Policy,
     progress: Progress,
 ) -> CheckResult:
-    """Searches the disk's bytes for values, and for secrets by their look."""
-    searched = find_residue(inspection, values, progress)
+    """Tells where values lie, and secrets by their look."""
+    files = search_files(inspection, values, progress)
+    searched = find_residue(inspection, values, hits, files)
     residue = searched.residue
     result = replace(
         result,

@@ -80,7 +80,7 @@ def export_image(source: Path, request: ExportRequest, progress: Progress = quie
         if wanted and wanted != image.size_bytes:
             disk, moved = grow_disk(image, wanted)
         name = request.output.name
-        digest = write_disk(disk, target.file, request.container, name, progress)
+        digest = write_disk(disk, target.file, request.container, name, progress).digest
         if request.verify:
             read_back(target.file, digest, request.container.format_name, progress)
         target.commit()

@@ -15,8 +15,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar
 
 from zeroseal.blocks.digest import DiskDigest
+from zeroseal.blocks.search import Hit, Needle
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import CancellableStore
+from zeroseal.blocks.store import CancellableStore, Store
 from zeroseal.guests.system import SystemFacts
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, facts_of
@@ -25,9 +26,10 @@ from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
-from zeroseal.sealing.proof import Proof, verify_result
+from zeroseal.sealing.proof import CheckedResult, Proof, check_result, prove, require_clean
 from zeroseal.sealing.readiness import assess
 from zeroseal.sealing.record import NO_LINEAGE, Lineage, RecordExtras, SealedFile, build_record
+from zeroseal.sealing.residue import needles_of
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.value_collection import collect_values
 
@@ -104,14 +106,29 @@ class AppliedSeal:
     progress: Progress
     token: CancelToken
 
-    def prove(self, progress: Progress = quiet) -> Proof:
-        """Reads the staged disk afresh: consistent, no treated trace, no value.
+    @property
+    def needles(self) -> list[Needle]:
+        """What the result's bytes are searched for; nothing where that is not wanted."""
+        return needles_of(self.values) if self.planned.plan.policy.searches_values else []
+
+    def check(self, result: Store, progress: Progress = quiet) -> CheckedResult:
+        """Reads a result afresh: consistent, no treated trace.
 
         Raises:
             NotProvenError: something is wrong, or still there; nothing may be written out.
         """
-        watched = CancellableStore(self.inspection.store, self.token)
-        return verify_result(watched, self.planned.plan, self.values, progress)
+        watched = CancellableStore(result, self.token)
+        return check_result(watched, self.planned.plan, self.values, progress)
+
+    def prove(self, checked: CheckedResult, hits: list[Hit]) -> Proof:
+        """The proof of a result whose bytes were searched for ``needles``.
+
+        Raises:
+            NotProvenError: a value is still there; nothing may be written out.
+        """
+        proof = prove(checked, self.values, hits)
+        require_clean(proof, self.planned.plan)
+        return proof
 
     def build_record(
         self,

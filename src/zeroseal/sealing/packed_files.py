@@ -113,7 +113,6 @@ def _find_inside(pieces: Iterator[bytes], searcher: Searcher, are_apart: bool) -
         if total > _LONGEST_CONTENT:
             raise ValueError("it holds more than 1 GiB")
         window = rest + piece
-        window = window.ljust(-(-len(window) // 4) * 4, b"\n")  # it is looked at by words
-        found |= {number for _offset, number in searcher.find(window, len(window))}
+        found |= {number for _offset, number in searcher.find(window)}
         rest = b"" if are_apart else (rest + piece)[-searcher.longest :]
     return found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zeroseal.blocks.search import Hit
 from zeroseal.blocks.store import Store
 from zeroseal.errors import (
     DamagedError,
@@ -19,7 +20,13 @@ from zeroseal.guests.open import open_guest
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.plan import Plan
-from zeroseal.sealing.residue import Residue, find_residue, not_allowed
+from zeroseal.sealing.residue import (
+    FileSearch,
+    Residue,
+    find_residue,
+    not_allowed,
+    search_files,
+)
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Volume
@@ -50,8 +57,25 @@ class Proof:
     secrets: tuple[Residue, ...] = ()
 
 
-def verify_result(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quiet) -> Proof:
-    """Reads the staged disk anew: file systems consistent, no treated trace and no value found.
+@dataclass(frozen=True)
+class CheckedResult:
+    """A result that is consistent and holds no treated trace; its bytes are not searched yet.
+
+    Attributes:
+        volumes: the names of those whose file system was checked.
+        inspection: of the result, read afresh.
+        files: what a search of its files found; None where no values are searched for.
+    """
+
+    volumes: tuple[str, ...]
+    inspection: Inspection
+    files: FileSearch | None
+
+
+def check_result(
+    staged: Store, plan: Plan, values: ValueSet, progress: Progress = quiet
+) -> CheckedResult:
+    """Reads a result anew: file systems consistent, no treated trace; searches its files.
 
     Args:
         staged: the disk as it would be written out.
@@ -61,25 +85,6 @@ def verify_result(staged: Store, plan: Plan, values: ValueSet, progress: Progres
 
     Raises:
         NotProvenError: something is wrong, or still there; nothing may be written out.
-    """
-    proof = prove(staged, plan, values, progress)
-    left_over = left_over_of(proof, plan)
-    if left_over:
-        raise ResidueError(
-            "values that were to be removed are still on the disk: nothing was written; list them "
-            "with --rehearse, and decide on each with --rehearse --draft-rules FILE, or accept all "
-            "with --allow-residue",
-            places=tuple(f"{item.label} in {item.place}" for item in left_over),
-            got=len(left_over),
-        )
-    return proof
-
-
-def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quiet) -> Proof:
-    """The same, but values that are left are in the proof.
-
-    Raises:
-        NotProvenError: a file system is not consistent, or a treated trace is still there.
     """
     disk, trees = read_disk(staged), VolumeTrees()
     checked = check_file_systems(disk, trees)
@@ -96,11 +101,24 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
             "please report this with the output of --debug",
             got=len(left),
         )
-    if not plan.policy.searches_values:
-        return Proof(tuple(checked), "full")
-    searched = find_residue(inspection, values, progress)
+    searches = plan.policy.searches_values
+    files = search_files(inspection, values, progress) if searches else None
+    return CheckedResult(tuple(checked), inspection, files)
+
+
+def prove(checked: CheckedResult, values: ValueSet, hits: list[Hit]) -> Proof:
+    """The proof of a result; values that are left are in it.
+
+    Args:
+        checked: the result.
+        values: what was looked for.
+        hits: of ``needles_of(values)`` in its bytes.
+    """
+    if checked.files is None:
+        return Proof(checked.volumes, "full")
+    searched = find_residue(checked.inspection, values, hits, checked.files)
     return Proof(
-        volumes=tuple(checked),
+        volumes=checked.volumes,
         level="deep",
         values_searched=values.count,
         not_searched=searched.not_searched,
@@ -108,6 +126,19 @@ def prove(staged: Store, plan: Plan, values: ValueSet, progress: Progress = quie
         files_opened=searched.opened,
         secrets=searched.secrets,
     )
+
+
+def require_clean(proof: Proof, plan: Plan) -> None:
+    """Raises ResidueError where values are left that nobody allowed."""
+    left_over = left_over_of(proof, plan)
+    if left_over:
+        raise ResidueError(
+            "values that were to be removed are still on the disk: nothing was written; list them "
+            "with --rehearse, and decide on each with --rehearse --draft-rules FILE, or accept all "
+            "with --allow-residue",
+            places=tuple(f"{item.label} in {item.place}" for item in left_over),
+            got=len(left_over),
+        )
 
 
 def left_over_of(proof: Proof, plan: Plan) -> tuple[Residue, ...]:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 from blake3 import blake3
 
-from zeroseal.blocks.digest import CHUNK_BYTES, stored_chunks
+from zeroseal.blocks.digest import CHUNK_BYTES, iter_stored_chunks
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.drivers import read_disk
 from zeroseal.images.image import Image
@@ -40,7 +40,7 @@ class QuickLook:
 
 def look_quickly(image: Image, record: SealRecord) -> QuickLook:
     """Compares a choice of chunks with the record."""
-    stored = stored_chunks(image)
+    stored = set(iter_stored_chunks(image))
     expected = record.leaf_hints.keys()
     lost = expected - stored
     must = (stored - expected) | ({0} & stored) | (_volume_starts(image) & stored)

@@ -62,10 +62,16 @@ NO_LINEAGE = Lineage()
 
 @dataclass(frozen=True)
 class SealedFile:
-    """The container that a sealed disk was written into; ``sha256`` is empty for a raw file."""
+    """The container that a sealed disk was written into.
+
+    Attributes:
+        blake3: the hash of the file, in hexadecimal; empty for a raw file, which is its disk.
+        sha256: in its place in records of older versions.
+    """
 
     format_name: str
     size_bytes: int
+    blake3: str = ""
     sha256: str = ""
 
 
@@ -249,7 +255,7 @@ def _file_table(file: SealedFile | None) -> dict[str, object] | None:
     return {
         "format": file.format_name,
         "sizeBytes": file.size_bytes,
-        "sha256": file.sha256 or None,
+        "blake3": file.blake3 or None,
     }
 
 
@@ -309,7 +315,8 @@ class _Proof(_Part, rename="camel"):
 class _File(_Part, rename="camel"):
     format: str
     size_bytes: int
-    sha256: str | None
+    blake3: str | None = None
+    sha256: str | None = None
 
 
 class _LineageTable(_Part, rename="camel"):
@@ -418,7 +425,9 @@ def _lineage(table: _LineageTable | None) -> Lineage:
 
 
 def _file(table: _File | None) -> SealedFile | None:
-    return SealedFile(table.format, table.size_bytes, table.sha256 or "") if table else None
+    if table is None:
+        return None
+    return SealedFile(table.format, table.size_bytes, table.blake3 or "", table.sha256 or "")
 
 
 def _pack_hints(digest: DiskDigest) -> list[dict[str, object]]:

@@ -6,7 +6,8 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from zeroseal.blocks.search import MOST_EACH, Hit, Searcher, search_store
+from zeroseal.blocks.pipeline import MOST_EACH
+from zeroseal.blocks.search import Hit, Needle, Searcher
 from zeroseal.blocks.store import Store
 from zeroseal.guests.system import GuestSystem
 from zeroseal.progress import Progress, quiet
@@ -57,31 +58,62 @@ class ValueSearch:
     opened: int = 0
 
 
-def find_residue(
+@dataclass(frozen=True)
+class FileSearch:
+    """What a search of a guest's files found, where the disk's bytes do not show it.
+
+    Attributes:
+        packed: inside compressed files.
+        short: (label, place) of names too short to be looked for in bytes; ``common`` of those
+            that are usual words, sentences.
+        hidden: (label, place) of what a file system keeps in another form; ``unread`` what of it
+            could not be read, sentences.
+    """
+
+    packed: PackedResult
+    short: tuple[tuple[str, str], ...]
+    common: tuple[str, ...]
+    hidden: tuple[tuple[str, str], ...]
+    unread: tuple[str, ...]
+
+
+def needles_of(values: ValueSet) -> list[Needle]:
+    """What the bytes of a disk are searched for: the values, and secrets by their look."""
+    return values.needles + signature_needles(len(values.values))
+
+
+def search_files(
     inspection: Inspection, values: ValueSet, progress: Progress = quiet
+) -> FileSearch:
+    """Searches a guest's files for values that the bytes of the disk do not show."""
+    system = inspection.system
+    packed = search_packed_files(system, values, progress)
+    short, common = find_short_names(system, dict(values.short_names))
+    hidden, unread = search_hidden(system, values)
+    return FileSearch(packed, tuple(short), tuple(common), tuple(hidden), tuple(unread))
+
+
+def find_residue(
+    inspection: Inspection, values: ValueSet, hits: list[Hit], files: FileSearch
 ) -> ValueSearch:
-    """Searches a disk's bytes for values and signatures, and tells where each lies.
+    """Tells where each hit lies, and which of them have no business there.
 
     Args:
-        inspection: of the disk, which is read by its bytes, and by its guest for what lies in
-            compressed files.
-        values: what to look for; may be none.
-        progress: told how far the search is.
+        inspection: of the disk.
+        values: what was looked for; may be none.
+        hits: of ``needles_of(values)`` in the disk's bytes.
+        files: what was found in the guest's files.
     """
-    disk = inspection.store
-    hits = search_store(disk, values.needles + signature_needles(len(values.values)), progress)
-    packed = search_packed_files(inspection.system, values, progress)
-    sorter = _HitSorter(disk, inspection, values)
+    sorter = _HitSorter(inspection.store, inspection, values)
     for hit in hits:
         sorter.take(hit)
-    short, common = find_short_names(inspection.system, dict(values.short_names))
-    hidden, unread = search_hidden(inspection.system, values)
     found = [*_with_keys(sorter.residue(), inspection, values)]
     stopping = {value.label for value in values.values if not value.is_told}
-    found += [Residue(*one, 0, 1) for one in _inside(packed) if one[0] in stopping]
-    found += [Residue(*one, 0, 1) for one in short]
+    found += [Residue(*one, 0, 1) for one in _inside(files.packed) if one[0] in stopping]
+    found += [Residue(*one, 0, 1) for one in files.short]
     told_in = {residue.label for residue in found}
-    found += [Residue(*one, 0, 1) for one in hidden if one[0] not in told_in and one[0] in stopping]
+    hidden = [one for one in files.hidden if one[0] not in told_in and one[0] in stopping]
+    found += [Residue(*one, 0, 1) for one in hidden]
     counts = Counter(hit.value_no for hit in hits if hit.value_no < len(values.values))
     messages = [
         f"The {values.values[number].label} stands in so many places that only the first "
@@ -94,11 +126,11 @@ def find_residue(
         *messages,
         *sorter.common_words(),
         *sorter.longer_names(),
-        *common,
-        *packed.not_opened,
-        *unread,
+        *files.common,
+        *files.packed.not_opened,
+        *files.unread,
     )
-    return ValueSearch(tuple(found), tuple(sorter.secrets()), not_searched, packed.opened)
+    return ValueSearch(tuple(found), tuple(sorter.secrets()), not_searched, files.packed.opened)
 
 
 def search_hidden(system: GuestSystem, values: ValueSet) -> tuple[list[tuple[str, str]], list[str]]:

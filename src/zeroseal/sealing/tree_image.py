@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from zeroseal.blocks.digest import DiskDigest, digest_store
+from zeroseal.blocks.digest import DiskDigest
+from zeroseal.blocks.pipeline import digest_store
 from zeroseal.blocks.store import Extent, MemoryStore, Store
 from zeroseal.errors import NoGuestError
 from zeroseal.filesystems.drivers import VolumeTrees

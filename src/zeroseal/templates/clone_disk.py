@@ -104,7 +104,9 @@ def flatten(disk: Path, progress: Progress = quiet) -> bool:
         if not image.has_parent:
             return False
         with OutputFile(whole) as target:
-            digest = write_disk(image, target.file, ContainerSpec("qcow2"), disk.name, progress)
+            digest = write_disk(
+                image, target.file, ContainerSpec("qcow2"), disk.name, progress
+            ).digest
             read_back(target.file, digest, "qcow2", progress)
             target.commit()
     try:
@@ -140,6 +142,6 @@ def _write_anew(wish: DiskWish, template: ImageFacts, path: Path, progress: Prog
         if wish.grow_last:
             grow_last_partition(grown, recognise)
         container = ContainerSpec(wish.format_name or template.format_name)
-        digest = write_disk(grown, target.file, container, path.name, progress)
+        digest = write_disk(grown, target.file, container, path.name, progress).digest
         read_back(target.file, digest, container.format_name, progress)
         target.commit()

@@ -102,8 +102,7 @@ class _Looker:
             yield from {number for _offset, number in self._hits(piece)}
 
     def _hits(self, raw: bytes) -> list[tuple[int, int]]:
-        padded = raw.ljust(-(-len(raw) // 4) * 4, b"\0")
-        return self._searcher.find(padded, len(padded))
+        return self._searcher.find(raw)
 
 
 def _path_of(tree: NtfsTree, number: int) -> str:

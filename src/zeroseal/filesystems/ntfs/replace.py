@@ -10,7 +10,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
-from zeroseal.blocks.search import Needle, search_store
+from zeroseal.blocks.pipeline import search_store
+from zeroseal.blocks.search import Needle
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.allocate import write_at
 from zeroseal.filesystems.ntfs.inventory import NtfsPlaceNames

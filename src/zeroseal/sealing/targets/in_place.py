@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zeroseal.blocks.digest import digest_before, digest_store
+from zeroseal.blocks.digest import digest_before
+from zeroseal.blocks.pipeline import read_disk_once
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.errors import NotProvenError, RefusedError
+from zeroseal.blocks.store import TwinStore
+from zeroseal.errors import RefusedError
 from zeroseal.images.children import find_children
 from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
@@ -70,21 +73,21 @@ class _InPlaceBench(Bench[SealResult]):
     def deliver(self, applied: AppliedSeal) -> SealResult:
         change, staged, source = self._change, self._staged, self._source
         progress, planned = applied.progress, applied.planned
-        progress(Step("checking the result", 0, 0))
-        proof = applied.prove()
-        digest = digest_store(staged, "reading the disk", progress)
         zeroed, rewritten = count_changes(staged)
-        lineage = replace(
-            applied.request.lineage, source_digest=digest_before(change.image, staged, digest)
-        )
         change.take(staged)
-        container = change.reopen()
-        if digest_store(container, "reading back", progress).root != digest.root:
-            raise NotProvenError(
-                f"the container of {source} would not hold the sealed disk: nothing was written; "
-                "seal into a new file with -o"
+        before, after = change.reopen_before(), change.reopen()
+        with (
+            closing(before), closing(after), ThreadPoolExecutor(1) as pool, applied.token
+        ):  # fmt: skip
+            checking = pool.submit(applied.check, after, applied.token.progress)
+            both = TwinStore(staged.over(before), after, f"the container of {source}")
+            reading = read_disk_once(both, "reading the disk", progress, applied.needles)
+            progress(Step("checking the result", 0, 0))
+            proof = applied.prove(checking.result(), reading.hits)
+            digest = reading.digest
+            lineage = replace(
+                applied.request.lineage, source_digest=digest_before(before, staged, digest)
             )
-        container.close()
         text = applied.build_record(source.name, digest, proof, lineage)
         progress(Step("committing", 0, 0))
         name = record_path(source).name

@@ -17,11 +17,10 @@ from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
 from zeroseal.images.facts import read_image_facts
-from zeroseal.images.host_file import HostFile, sha256_of
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
 from zeroseal.images.reach import Reach, check_output_name
-from zeroseal.progress import CancelToken, Step
+from zeroseal.progress import Step
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,
@@ -106,14 +105,15 @@ class _NewFileBench(Bench[SealResult]):
             OutputFile(record_path(path)) as record,
             token,  # the first to be left: whatever ends this ends the proof too
         ):
-            # the proof runs while the file is written; nothing gets its name before it holds
-            proving = pool.submit(applied.prove, token.progress)
+            # the result is checked while it is written; nothing gets its name before all holds
+            checking = pool.submit(applied.check, staged, token.progress)
             disk = PaddedStore(staged, output.file.size_bytes)  # a device may be larger
-            digest = write_disk(disk, output.file, container, path.name, progress)
+            reading = write_disk(disk, output.file, container, path.name, progress, applied.needles)
             progress(Step("checking the result", 0, 0))
-            proof = proving.result()
-            hashing = pool.submit(_file_of, container, output.file, token)
-            read_back(output.file, digest, container.format_name, progress)
+            proof = applied.prove(checking.result(), reading.hits)
+            digest, name = reading.digest, container.format_name
+            file_hash = read_back(output.file, digest, name, progress)
+            file = SealedFile(name, output.file.size_bytes, blake3=file_hash)
             if _fingerprint(self._image) != self._before:
                 raise UnfinishedError(
                     f"{applied.request.source} was changed or removed while it was sealed: shut "
@@ -122,7 +122,7 @@ class _NewFileBench(Bench[SealResult]):
             lineage = replace(
                 applied.request.lineage, source_digest=digest_before(self._image, staged, digest)
             )
-            text = applied.build_record(path.name, digest, proof, lineage, hashing.result())
+            text = applied.build_record(path.name, digest, proof, lineage, file)
             record.file.write(0, text)
             output.commit()
             _commit_record(record, output)
@@ -136,13 +136,6 @@ class _NewFileBench(Bench[SealResult]):
             zeroed_bytes=zeroed,
             rewritten_bytes=rewritten,
         )
-
-
-def _file_of(container: ContainerSpec, file: HostFile, token: CancelToken) -> SealedFile:
-    """The facts of a new file; a raw one's bytes are the disk's, which has its own digest."""
-    if container.format_name == "raw":
-        return SealedFile("raw", file.size_bytes)
-    return SealedFile(container.format_name, file.size_bytes, sha256_of(file.path, token.check))
 
 
 def _check_free(path: Path) -> None:

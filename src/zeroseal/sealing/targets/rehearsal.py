@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 
+from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
@@ -71,10 +73,12 @@ class _RehearsalBench(Bench[Rehearsed]):
         return Inspection.read(self._staged, policy.recovers_journal, self._image)
 
     def deliver(self, applied: AppliedSeal) -> Rehearsed:
-        applied.progress(Step("checking the result", 0, 0))
-        plan = applied.planned.plan
-        proof = prove(self._staged, plan, applied.values, applied.progress)
-        return Rehearsed(applied.planned, proof, left_over_of(proof, plan))
+        with ThreadPoolExecutor(1) as pool, applied.token:
+            checking = pool.submit(applied.check, self._staged, applied.token.progress)
+            hits = search_store(self._staged, applied.needles, applied.progress)
+            applied.progress(Step("checking the result", 0, 0))
+            proof = prove(checking.result(), applied.values, hits)
+        return Rehearsed(applied.planned, proof, left_over_of(proof, applied.planned.plan))
 
 
 def draft_rules(rehearsal: Rehearsed) -> str:

@@ -172,8 +172,7 @@ def _search(tree: PlainTree, values: ValueSet, progress: Progress) -> tuple[Resi
                 pending.append((place, entry.node))
             elif entry.kind is Kind.FILE:
                 content = tree.read_file(entry.node)
-                window = content.ljust(-(-len(content) // 4) * 4 + 4, b"\0")
-                for _offset, number in searcher.find(window, len(content)):
+                for _offset, number in searcher.find(content):
                     if values.values[number].is_told:
                         continue
                     key = values.values[number].label, place
