@@ -31,7 +31,7 @@ SPECS = [
 
 def name_of(spec: ContainerSpec) -> str:
     """A short name for a test."""
-    return spec.format_name + "-fixed" * spec.fixed + "-compressed" * spec.compress
+    return spec.format_name + "-fixed" * spec.fixed + f"-{spec.compress}" * bool(spec.compress)
 
 
 def pattern(seed: int = 1, size: int = SIZE) -> bytes:

@@ -145,7 +145,11 @@ def test_formats_that_are_none_are_refused() -> None:
     with pytest.raises(UsageError, match="no format 'tar'"):
         ContainerSpec("tar")
     with pytest.raises(UsageError, match="cannot be compressed"):
-        ContainerSpec("raw", compress=True)
+        ContainerSpec("raw", compress="small")
+    with pytest.raises(UsageError, match="zstd is qcow2's own"):
+        ContainerSpec("vmdk", compress="zstd")
+    with pytest.raises(UsageError, match="choose from small, fast, zstd"):
+        ContainerSpec("qcow2", compress="best")
     with pytest.raises(UsageError, match="no fixed form"):
         ContainerSpec("qcow2", fixed=True)
     with pytest.raises(UsageError, match="--preallocate"):

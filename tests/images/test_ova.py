@@ -114,7 +114,9 @@ def test_packages_of_others_are_read_and_verified(
 ) -> None:
     content, more = pattern(4), ""
     name = "vmdk" if kind == "gzip" else kind
-    disk = make_image(tmp_path / f"d.{name}", ContainerSpec(name, name == "vmdk"), content)
+    disk = make_image(
+        tmp_path / f"d.{name}", ContainerSpec(name, "small" if name == "vmdk" else ""), content
+    )
     if kind == "gzip":
         disk.write_bytes(gzip.compress(disk.read_bytes()))
         more = 'ovf:compression="gzip"'
@@ -147,7 +149,7 @@ def test_packages_of_others_are_read_and_verified(
     ids=str,
 )
 def test_what_cannot_be_handled_is_named(tmp_path: Path, extra: dict[str, str], told: str) -> None:
-    disk = make_image(tmp_path / "d.vmdk", ContainerSpec("vmdk", compress=True), pattern())
+    disk = make_image(tmp_path / "d.vmdk", ContainerSpec("vmdk", compress="small"), pattern())
     files = package(tmp_path, disk, **extra)  # type: ignore[arg-type]  # all are texts
     with pytest.raises((UnsupportedError, DamagedError, MissingError), match=told):
         open_image(archive(tmp_path, files))
@@ -168,7 +170,7 @@ def test_a_disk_that_reaches_out_of_its_package_is_refused(tmp_path: Path) -> No
 
 def test_a_signature_of_another_manifest_does_not_hold(tmp_path: Path) -> None:
     key, certificate = keys(tmp_path)
-    disk = make_image(tmp_path / "d.vmdk", ContainerSpec("vmdk", compress=True), pattern())
+    disk = make_image(tmp_path / "d.vmdk", ContainerSpec("vmdk", compress="small"), pattern())
     files = package(tmp_path, disk)
     files["x.cert"] = Signer.read(key, certificate).sign("x.mf", files["x.mf"] + b"\n")
     with pytest.raises(DamagedError, match="signature that does not hold"):

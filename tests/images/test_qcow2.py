@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from tests.oracles import image_info, judge_qcow2, run, to_raw
 from zeroseal.errors import MissingError, UnsupportedError, ZeroSealError
+from zeroseal.images.compression import COMPRESSIONS
 from zeroseal.images.create import ContainerSpec, create_image
 from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile
@@ -163,10 +164,11 @@ def test_freed_clusters_hold_nothing_any_more(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("format_name", "compress"), [("raw", False), ("qcow2", False), ("qcow2", True)]
+    ("format_name", "compress"),
+    [("raw", ""), ("qcow2", ""), *(("qcow2", kind) for kind in COMPRESSIONS)],
 )
 def test_a_created_image_holds_what_it_was_given(
-    tmp_path: Path, format_name: str, compress: bool
+    tmp_path: Path, format_name: str, compress: str
 ) -> None:
     content = patterned_raw(tmp_path / "a.raw", seed=5)
     target = tmp_path / "out.disk"
@@ -183,6 +185,8 @@ def test_a_created_image_holds_what_it_was_given(
     assert to_raw(target, tmp_path / "b.raw").read_bytes() == content
     if format_name == "qcow2":
         judge_qcow2(target)
+        details = image_info(target)["format-specific"]["data"]
+        assert details["compression-type"] == ("zstd" if compress == "zstd" else "zlib")
     assert target.stat().st_mode & 0o777 == 0o644
     assert sorted(path.name for path in tmp_path.iterdir()) == ["a.raw", "b.raw", "out.disk"]
 

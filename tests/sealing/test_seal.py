@@ -34,13 +34,14 @@ from zeroseal.errors import (
 from zeroseal.filesystems.ext.edit import ExtEditor
 from zeroseal.images.detect import open_image
 from zeroseal.images.host_file import HostFile
-from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.check import check_image
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import SealRequest, plan_image, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy, SealOptions, resolve
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.targets import new_file
 from zeroseal.sealing.targets.new_file import NewFile
+from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.volumes.swap import find_swap
 
 NOW = 1_795_000_000
@@ -125,7 +126,7 @@ def test_what_the_clones_need_stays(tmp_path: Path, demo_disk: Path) -> None:
 def test_the_same_seal_of_the_same_disk_is_the_same_disk(tmp_path: Path, demo_disk: Path) -> None:
     one = seal(SealRequest(demo_disk, NewFile(tmp_path / "1.raw", "raw"), DEFAULT_POLICY, NOW))
     other = seal(
-        SealRequest(demo_disk, NewFile(tmp_path / "2.qcow2", compress=True), DEFAULT_POLICY, NOW)
+        SealRequest(demo_disk, NewFile(tmp_path / "2.qcow2", compress="small"), DEFAULT_POLICY, NOW)
     )
     assert one.digest and other.digest and one.digest.root == other.digest.root
     assert (
@@ -382,7 +383,9 @@ def test_a_full_target_is_said_and_nothing_is_left(tmp_path: Path, demo_disk: Pa
             seal(SealRequest(demo_disk, NewFile(small / "o"), DEFAULT_POLICY, NOW))
         (small / "filler").write_bytes(bytes(650 << 10))
         with pytest.raises(NoSpaceError):  # compressed: noticed only while it is written
-            seal(SealRequest(demo_disk, NewFile(small / "o", compress=True), DEFAULT_POLICY, NOW))
+            seal(
+                SealRequest(demo_disk, NewFile(small / "o", compress="small"), DEFAULT_POLICY, NOW)
+            )
         assert files_in(small) == ["filler"]
 
 

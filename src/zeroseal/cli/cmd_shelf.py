@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from zeroseal.cli.options import (
     Subparsers,
     add_common,
+    add_compression,
     add_reach,
     add_rules,
     add_shelf,
@@ -133,7 +134,7 @@ def _add_handing_on(actions: Any) -> None:
         help="bundle: one file with entry, record and disk, for another shelf (default); ova, or a "
         "disk format, with the record beside it",
     )
-    export.add_argument("--compress", action="store_true", help="a compressed disk")
+    add_compression(export)
     bring = _action(actions, "import", "take in a file that export wrote")
     bring.add_argument("file", type=Path, metavar="FILE")
     bring.add_argument("--as", dest="title", default="", metavar="NAME@VERSION")

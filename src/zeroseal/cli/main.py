@@ -13,7 +13,7 @@ from types import FrameType
 from typing import NoReturn, Protocol, TextIO, cast
 
 from zeroseal import __version__
-from zeroseal.cli.options import Subparsers, images_of
+from zeroseal.cli.options import Subparsers, images_of, spell_out
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import ZeroSealError
 
@@ -92,7 +92,7 @@ def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, 
     old = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = stdout, stderr  # where argparse prints
     try:
-        args = build_parser().parse_args(argv)
+        args = build_parser().parse_args(spell_out(argv))
     except _ParserExitError as wanted:
         return wanted.status
     finally:

@@ -6,14 +6,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from zeroseal.blocks.workers import OrderedWork
 from zeroseal.errors import UsageError
+from zeroseal.images.compression import COMPRESSIONS, MOST_WAITING, SMALL, ZSTD, get_packer
 from zeroseal.images.container_file import ContainerFile
-from zeroseal.images.deflating import OrderedDeflater
 from zeroseal.images.image import WritableImage
 from zeroseal.images.ova.descriptor import Appliance
 from zeroseal.images.ova.manifest import Signer
 from zeroseal.images.ova.write import OvaWriter
-from zeroseal.images.qcow2.compression import pack
+from zeroseal.images.qcow2 import layout as qcow2_layout
+from zeroseal.images.qcow2.compression import WINDOW_BITS
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.images.raw import RawImage
 from zeroseal.images.vdi.write import WritableVdi
@@ -33,7 +35,8 @@ class ContainerSpec:
 
     Attributes:
         format_name: one of ``FORMATS``.
-        compress: compressed clusters in qcow2, the stream-optimized form of VMDK.
+        compress: how clusters are compressed in qcow2, grains in the stream-optimized form of
+            VMDK: one of ``COMPRESSIONS``, or empty for not at all.
         fixed: every block in its place: VHDX, VHD, VDI.
         preallocate: take the room for the whole disk on the host before writing: raw, or fixed.
         appliance: the machine that an OVA describes, and ``signer`` who signs its manifest.
@@ -43,7 +46,7 @@ class ContainerSpec:
     """
 
     format_name: str
-    compress: bool = False
+    compress: str = ""
     fixed: bool = False
     preallocate: bool = False
     appliance: Appliance | None = None
@@ -53,6 +56,12 @@ class ContainerSpec:
         name = self.format_name
         if name not in FORMATS:
             raise UsageError(f"there is no format {name!r}: choose from {', '.join(FORMATS)}")
+        if self.compress and self.compress not in COMPRESSIONS:
+            raise UsageError(
+                f"there is no compression {self.compress!r}: choose from {', '.join(COMPRESSIONS)}"
+            )
+        if self.compress == ZSTD and name != "qcow2":
+            raise UsageError(f"zstd is qcow2's own: use --compress or --compress fast with {name}")
         if self.compress and name not in _COMPRESSED:
             raise UsageError(
                 f"a {name} image cannot be compressed: use --format qcow2 or vmdk with --compress"
@@ -90,11 +99,12 @@ def create_image(
             file.resize(size_bytes)
             return _Writer(RawImage(file, size_bytes))
         case "qcow2":
-            image = WritableQcow2.create(file, size_bytes)
-            return _CompressingWriter(image) if spec.compress else _Writer(image)
+            if spec.compress:
+                return _CompressingWriter(file, size_bytes, spec.compress)
+            return _Writer(WritableQcow2.create(file, size_bytes))
         case "vmdk":
             if spec.compress:
-                return StreamWriter(file, size_bytes, name)
+                return StreamWriter(file, size_bytes, name, spec.compress)
             return _Writer(WritableVmdk.create(file, size_bytes, name))
         case "vhdx":
             return _Writer(WritableVhdx.create(file, size_bytes, spec.fixed))
@@ -104,7 +114,7 @@ def create_image(
         case "vdi":
             return _Writer(WritableVdi.create(file, size_bytes, spec.fixed))
     appliance = spec.appliance or Appliance(Path(name).stem)
-    return OvaWriter(file, size_bytes, appliance, spec.signer)
+    return OvaWriter(file, size_bytes, appliance, spec.signer, spec.compress or SMALL)
 
 
 class _Writer:
@@ -121,24 +131,31 @@ class _Writer:
 
 
 class _CompressingWriter:
-    """Compresses clusters on both cores; they are stored in order."""
+    """Compresses clusters on all processors; they are stored in order."""
 
     granule_bytes = 65536
 
-    def __init__(self, image: WritableQcow2) -> None:
-        self._image = image
-        self._deflater = OrderedDeflater(pack)
+    def __init__(self, file: ContainerFile, size_bytes: int, compression: str) -> None:
+        kind = qcow2_layout.ZSTD if compression == ZSTD else qcow2_layout.ZLIB
+        pack = get_packer(compression, WINDOW_BITS)
+        self._image = WritableQcow2.create(file, size_bytes, compression=kind)
+
+        def deflate(item: tuple[int, bytes]) -> tuple[int, bytes, bytes]:
+            return *item, pack(item[1])
+
+        self._deflating = OrderedWork(deflate, MOST_WAITING)
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         size = self.granule_bytes
         for start in range(0, len(data), size):
             cluster = bytes(data[start : start + size]).ljust(size, b"\0")
-            for due in self._deflater.add(offset_bytes + start, cluster):
+            for due in self._deflating.add((offset_bytes + start, cluster)):
                 self._store(*due)
 
     def finish(self) -> None:
-        for due in self._deflater.finish():
+        for due in self._deflating.finish():
             self._store(*due)
+        self._deflating.close()
         self._image.flush()
 
     def _store(self, offset: int, cluster: bytes, packed: bytes) -> None:

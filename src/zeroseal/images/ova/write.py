@@ -25,14 +25,19 @@ class OvaWriter:
     """Takes the disk's data in ascending order, in whole grains; only the last may be short."""
 
     def __init__(
-        self, file: ContainerFile, size_bytes: int, appliance: Appliance, signer: Signer | None
+        self,
+        file: ContainerFile,
+        size_bytes: int,
+        appliance: Appliance,
+        signer: Signer | None,
+        compression: str,
     ) -> None:
         self._file = file
         self._disk_bytes = size_bytes
         self._appliance, self._signer = appliance, signer
         self._disk_name = f"{appliance.name}-disk1.vmdk"
         self._member = _HashedMember(file, _BLOCK + _DESCRIPTOR_ROOM + _BLOCK)
-        self._stream = StreamWriter(self._member, size_bytes, self._disk_name)
+        self._stream = StreamWriter(self._member, size_bytes, self._disk_name, compression)
         self.granule_bytes = self._stream.granule_bytes
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:

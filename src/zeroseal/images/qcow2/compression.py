@@ -6,19 +6,12 @@ import zlib
 
 from zeroseal.images.qcow2 import layout
 
-COMPRESSION_LEVEL = 6
-_WINDOW_BITS = -12  # raw deflate, 4 KiB window: what readers of the format allow for
+WINDOW_BITS = -12  # raw deflate, 4 KiB window: what readers of the format allow for
 _READ_WINDOW_BITS = -15  # whoever wrote a larger window is read all the same
 
 
 class UnpackError(ValueError):
     """A compressed cluster does not inflate."""
-
-
-def pack(cluster: bytes) -> bytes:
-    """Deflates a cluster as any reader of the format takes it."""
-    deflater = zlib.compressobj(COMPRESSION_LEVEL, zlib.DEFLATED, _WINDOW_BITS)
-    return deflater.compress(cluster) + deflater.flush()
 
 
 def unpack(compression: int, packed: bytes, size_bytes: int) -> bytes:

@@ -54,10 +54,12 @@ class WritableQcow2(Qcow2Image, WritableImage):
         cluster_bits: int = DEFAULT_CLUSTER_BITS,
         backing_name: str = "",
         backing_format: str = "",
+        compression: int = layout.ZLIB,
     ) -> WritableQcow2:
         """Makes a version 3 image in an empty file: empty, or an overlay over a backing file.
 
-        The backing file is only named here; open the image again to read through to it.
+        The backing file is only named here; open the image again to read through to it. The
+        compression is of clusters that ``write_compressed`` will store.
         """
         cluster = 1 << cluster_bits
         l1_entries = max(1, -(-size_bytes // (cluster * cluster // 8)))
@@ -81,7 +83,7 @@ class WritableQcow2(Qcow2Image, WritableImage):
         )
         counts = array("H", [1] * (first_block + 1)).tobytes()
         block = array("H", counts + bytes(cluster - len(counts)))
-        file.write(0, _header_area(header, backing_name, backing_format))
+        file.write(0, _header_area(header, backing_name, backing_format, compression))
         file.write(header.refcount_table_offset, (first_block * cluster).to_bytes(8, "big"))
         file.write(first_block * cluster, build_table(block, ">"))
         return cls(file)
@@ -105,7 +107,7 @@ class WritableQcow2(Qcow2Image, WritableImage):
             self._write_part(end_whole * cluster, data[end_whole * cluster - offset_bytes :])
 
     def write_compressed(self, offset_bytes: int, packed: bytes) -> None:
-        """Stores one whole cluster as its raw deflate stream (window of 4 KiB at most)."""
+        """Stores one whole cluster as its stream: raw deflate (window up to 4 KiB), or zstd."""
         self._begin_change()
         cluster = self.cluster_bytes
         l1_index, l2_index = divmod(offset_bytes // cluster, self._entries_per_l2)
@@ -351,8 +353,12 @@ class WritableQcow2(Qcow2Image, WritableImage):
         return offset
 
 
-def _header_area(header: Header, backing_name: str, backing_format: str) -> bytes:
+def _header_area(header: Header, backing_name: str, backing_format: str, compression: int) -> bytes:
     """The header with its extensions and, behind them, the backing file's name."""
+    if compression != layout.ZLIB:
+        header.incompatible_features |= layout.INCOMPATIBLE_COMPRESSION
+        header.header_bytes = layout.V3_HEADER_BYTES + 8
+        return header.build() + bytes([compression]).ljust(8, b"\0")
     if not backing_name:
         return header.build()
     kind = backing_format.encode("ascii")

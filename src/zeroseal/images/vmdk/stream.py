@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import secrets
 import struct
-import zlib
 from array import array
 
 from zeroseal.blocks.tables import build_table
+from zeroseal.blocks.workers import OrderedWork
 from zeroseal.errors import UnsupportedError
+from zeroseal.images.compression import MOST_WAITING, SMALL, get_packer
 from zeroseal.images.container_file import ContainerFile
-from zeroseal.images.deflating import OrderedDeflater
 from zeroseal.images.vmdk import layout
 from zeroseal.images.vmdk.descriptor import build_descriptor
 from zeroseal.images.vmdk.layout import Marker, SparseHeader
@@ -23,7 +23,6 @@ from zeroseal.images.vmdk.write import DESCRIPTOR_SECTORS, MAX_SECTORS
 
 _SECTOR = layout.SECTOR_BYTES
 _GRAIN_BYTES = layout.GRAIN_SECTORS * _SECTOR
-COMPRESSION_LEVEL = 6
 _VERSION = 3
 
 
@@ -32,13 +31,20 @@ class StreamWriter:
 
     granule_bytes = _GRAIN_BYTES
 
-    def __init__(self, file: ContainerFile, size_bytes: int, name: str) -> None:
+    def __init__(
+        self, file: ContainerFile, size_bytes: int, name: str, compression: str = SMALL
+    ) -> None:
         self._file = file
         self._position = 0
         self._sectors = -(-size_bytes // _SECTOR)
         if self._sectors > MAX_SECTORS:
             raise UnsupportedError("a stream-optimized VMDK holds at most 2 TiB")
-        self._deflater = OrderedDeflater(_deflate)
+        pack = get_packer(compression)
+
+        def deflate(item: tuple[int, bytes]) -> tuple[int, bytes]:
+            return item[0], pack(item[1])
+
+        self._deflating = OrderedWork(deflate, MOST_WAITING)
         grains = -(-self._sectors // layout.GRAIN_SECTORS)
         self._directory = array("I", bytes(4 * -(-grains // layout.TABLE_ENTRIES)))
         self._table_no = 0
@@ -65,13 +71,14 @@ class StreamWriter:
         """Takes data; offsets are multiples of a grain."""
         for start in range(0, len(data), _GRAIN_BYTES):
             grain = bytes(data[start : start + _GRAIN_BYTES]).ljust(_GRAIN_BYTES, b"\0")
-            for due in self._deflater.add(offset_bytes + start, grain):
-                self._put_grain(due[0], due[2])
+            for due in self._deflating.add((offset_bytes + start, grain)):
+                self._put_grain(*due)
 
     def finish(self) -> None:
         """Writes what is left: grains, tables, directory, footer."""
-        for due in self._deflater.finish():
-            self._put_grain(due[0], due[2])
+        for due in self._deflating.finish():
+            self._put_grain(*due)
+        self._deflating.close()
         self._put_table()
         raw = build_table(self._directory, "<")
         sectors = -(-len(raw) // _SECTOR)
@@ -104,7 +111,3 @@ class StreamWriter:
     def _put(self, data: bytes) -> None:
         self._file.write(self._position, data)
         self._position += len(data)
-
-
-def _deflate(grain: bytes) -> bytes:
-    return zlib.compress(grain, COMPRESSION_LEVEL)

@@ -13,6 +13,7 @@ from zeroseal.blocks.digest import digest_before
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import PaddedStore
 from zeroseal.errors import OutputExistsError, UnfinishedError
+from zeroseal.images.compression import SMALL
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
@@ -48,7 +49,7 @@ class NewFile(Target[SealResult]):
 
     path: Path
     format_name: str = ""
-    compress: bool = False
+    compress: str = ""
     fixed: bool = False
     preallocate: bool = False
     snapshot: str = ""
@@ -61,7 +62,7 @@ class NewFile(Target[SealResult]):
             UsageError: the wishes do not go together.
         """
         if not self.format_name and source.format_name == "ova":
-            return ContainerSpec("vmdk", compress=True)
+            return ContainerSpec("vmdk", compress=self.compress or SMALL)
         name = self.format_name or source.format_name
         if self.path.is_block_device():
             name = self.format_name or "raw"

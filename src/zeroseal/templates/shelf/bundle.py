@@ -37,7 +37,7 @@ _PIECE_BYTES = 4 << 20
 
 
 def pack_template(
-    template: Template, output: Path, compress: bool = False, progress: Progress = quiet
+    template: Template, output: Path, compress: str = "", progress: Progress = quiet
 ) -> Path:
     """Writes a template into one file; it appears whole or not at all.
 
