@@ -20,11 +20,12 @@ from zeroseal.filesystems.ntfs.edit import NtfsEditor
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.raw import RawImage
-from zeroseal.sealing.check import Level, check_image
+from zeroseal.sealing.check import check_image
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import SealOptions, resolve
 from zeroseal.sealing.survey import survey_image
 from zeroseal.sealing.targets.new_file import NewFile
+from zeroseal.sealing.verdict import Level
 
 _SOFTWARE = "Windows/System32/config/SOFTWARE"
 _FOLDERS, _VALUES = 200, 4

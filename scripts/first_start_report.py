@@ -16,8 +16,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from zeroseal.errors import ZeroSealError
+from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import DEFAULT_POLICY

@@ -27,12 +27,13 @@ from zeroseal.machines.definition import (
     write_definition,
 )
 from zeroseal.machines.yard import NETWORK_FILE, Yard
-from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.check import check_image
 from zeroseal.sealing.compare import compare_images, read_values
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.targets.new_file import NewFile
+from zeroseal.sealing.verdict import Level, Verdict
 
 NAME = "gangway-ref"
 

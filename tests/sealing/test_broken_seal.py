@@ -20,20 +20,14 @@ from tests.oracles import partition_range, run, to_raw
 from zeroseal.machines.adopt import adopt_image
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.yard import Yard
-from zeroseal.sealing.check import (
-    CheckResult,
-    FileAnswer,
-    Level,
-    Verdict,
-    check_image,
-    compare_file,
-)
+from zeroseal.sealing.check import CheckResult, check_image, compare_file
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.record import find_record, record_path
 from zeroseal.sealing.signing import read_signer, read_trusted
 from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.sealing.trust import require_signature
+from zeroseal.sealing.verdict import FileAnswer, Level, Verdict
 
 NOW = 1_795_000_000
 

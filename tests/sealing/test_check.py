@@ -17,11 +17,12 @@ from zeroseal.blocks.pipeline import digest_store
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.errors import MissingError
 from zeroseal.machines.disk_change import changed_disk
-from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.check import check_image
 from zeroseal.sealing.job import SealRequest, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.record import parse_record, record_path
 from zeroseal.sealing.targets.new_file import NewFile
+from zeroseal.sealing.verdict import Level, Verdict
 
 NOW = 1_795_000_000
 CHANGED_FILE = "/opt/gate/gate.conf"

@@ -19,7 +19,8 @@ from tests.killing import count_calls, die_at
 from tests.templates.conftest import add, make
 from zeroseal.errors import ZeroSealError
 from zeroseal.machines.yard import Yard
-from zeroseal.sealing.check import Verdict, check_record
+from zeroseal.sealing.check import check_record
+from zeroseal.sealing.verdict import Verdict
 from zeroseal.templates.shelf.clone_links import clones_of
 from zeroseal.templates.shelf.shelf import Shelf
 

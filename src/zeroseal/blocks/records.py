@@ -15,18 +15,20 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass, field, fields
-from typing import Any, ClassVar, Self, TypeVar, dataclass_transform
+from typing import Any, ClassVar, NamedTuple, Self, TypeVar, dataclass_transform
 
 from zeroseal.errors import TruncatedError
 
 
+class _Field(NamedTuple):
+    offset: int
+    code: str
+    meaning: str
+
+
 def at(offset_bytes: int, code: str, meaning: str = "") -> Any:
     """Declares a field: its offset in bytes, its ``struct`` code (one value) and its meaning."""
-    default: object = bytes(struct.calcsize(code)) if code.endswith("s") else 0
-    return field(
-        default=default, metadata={"offset": offset_bytes, "code": code, "meaning": meaning}
-    )
+    return _Field(offset_bytes, code, meaning)
 
 
 class Record:
@@ -38,6 +40,12 @@ class Record:
     _names: ClassVar[tuple[str, ...]]
     _slots: ClassVar[tuple[tuple[str, int, struct.Struct], ...]]
     raw: bytes = b""
+
+    def __init__(self, **values: int | bytes) -> None:
+        for name, value in values.items():
+            if name not in self._names:
+                raise TypeError(f"{type(self).__name__} has no field {name}")
+            setattr(self, name, value)
 
     @classmethod
     def parse(cls, raw: bytes) -> Self:
@@ -89,23 +97,22 @@ def record(*, size: int, byte_order: str, source: str) -> Callable[[type[R]], ty
     """Makes a class of ``at`` fields a record of ``size`` bytes, ``byte_order`` ``<`` or ``>``."""
 
     def finish(cls: type[R]) -> type[R]:
-        made = dataclass(eq=False, repr=False, match_args=False)(cls)
-        slots = sorted(
-            (item.metadata["offset"], item.metadata["code"], item.name)
-            for item in fields(made)  # type: ignore[arg-type]  # made a dataclass just above
-        )
+        found = {name: one for name, one in vars(cls).items() if isinstance(one, _Field)}
+        slots = sorted((one.offset, one.code, name) for name, one in found.items())
         layout, position = byte_order, 0
         for offset, code, name in slots:
             if offset < position:
                 raise TypeError(f"{cls.__name__}.{name} overlaps the field before it")
             layout += f"{offset - position}x{code}"
-            position = offset + struct.calcsize(byte_order + code)
-        made.SIZE, made.SOURCE = size, source
-        made._struct = struct.Struct(layout + f"{size - position}x")
-        made._names = tuple(name for _offset, _code, name in slots)
-        made._slots = tuple(
+            length = struct.calcsize(byte_order + code)
+            setattr(cls, name, bytes(length) if code.endswith("s") else 0)  # until it is given
+            position = offset + length
+        cls.SIZE, cls.SOURCE = size, source
+        cls._struct = struct.Struct(layout + f"{size - position}x")
+        cls._names = tuple(name for _offset, _code, name in slots)
+        cls._slots = tuple(
             (name, offset, struct.Struct(byte_order + code)) for offset, code, name in slots
         )
-        return made
+        return cls
 
     return finish

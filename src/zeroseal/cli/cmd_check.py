@@ -96,7 +96,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         args.image = get_image(args)
     from zeroseal.cli.show_check import show_check
     from zeroseal.reports.as_json import check_to_json
-    from zeroseal.sealing.check import Level, Verdict, check_image, compare_file
+    from zeroseal.sealing.check import check_image, compare_file
+    from zeroseal.sealing.verdict import Level, Verdict
 
     policy = policy_of_site(args)
     if args.root:

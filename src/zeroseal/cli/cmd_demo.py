@@ -40,7 +40,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     from zeroseal.cli.show_demo import show_story
     from zeroseal.demo.scenario import run_demo
-    from zeroseal.sealing.check import Verdict
+    from zeroseal.sealing.verdict import Verdict
 
     story = run_demo(args.to, int(time.time()), ui.progress)
     ui.show(lambda: _to_json(story), lambda out: show_story(story, out))

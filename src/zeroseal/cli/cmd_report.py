@@ -58,10 +58,11 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 def _read(path: Path, reach: Reach, ui: Ui) -> ReportedDisk:
     from zeroseal.images.detect import opened_image
     from zeroseal.reports.disk_report import ReportedDisk
-    from zeroseal.sealing.check import Level, check_image
+    from zeroseal.sealing.check import check_image
     from zeroseal.sealing.disk_map import read_disk_map
     from zeroseal.sealing.inspection import Inspection
     from zeroseal.sealing.policy import DEFAULT_POLICY, resolve
+    from zeroseal.sealing.verdict import Level
 
     verdict = check_image(path, Level.FULL, ui.progress, policy=resolve(reach=reach)).verdict.value
     with opened_image(path, reach=reach) as image:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from zeroseal.cli.image_arguments import add_images, are_many, get_image
 from zeroseal.cli.options import (
@@ -19,6 +20,10 @@ from zeroseal.cli.options import (
     policy_from,
 )
 from zeroseal.cli.ui import Ui
+
+if TYPE_CHECKING:
+    from zeroseal.reports.as_json import Json
+    from zeroseal.sealing.survey import DataSurvey, Survey
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -53,9 +58,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         return run_each(args, ui)
     else:
         args.image = get_image(args)
-    from zeroseal.cli.show_ntfs import show_data_survey
     from zeroseal.cli.show_survey import show_survey
-    from zeroseal.reports.ntfs_as_json import any_survey_to_json
     from zeroseal.sealing.survey import DataSurvey, survey_any
 
     if args.root:
@@ -65,11 +68,19 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     else:
         found = survey_any(args.image, policy_from(args), ui.progress, args.snapshot)
         if isinstance(found, DataSurvey):
-            ui.show(lambda: any_survey_to_json(found), lambda out: show_data_survey(found, out))
+            from zeroseal.cli.show_ntfs import show_data_survey
+
+            ui.show(lambda: _to_json(found), lambda out: show_data_survey(found, out))
             return 1
         survey = found
     ui.show(
-        lambda: any_survey_to_json(survey),
+        lambda: _to_json(survey),
         lambda out: show_survey(survey, out, every_place=args.places),
     )
     return 0 if survey.is_ready else 1
+
+
+def _to_json(survey: Survey | DataSurvey) -> Json:
+    from zeroseal.reports.ntfs_as_json import any_survey_to_json  # of no use to a terminal
+
+    return any_survey_to_json(survey)

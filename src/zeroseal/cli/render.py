@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.padding import Padding
@@ -11,10 +11,14 @@ from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli.ui import clean
-from zeroseal.sealing.check import Verdict
-from zeroseal.sealing.survey import TraceSummary
+from zeroseal.sealing.verdict import Verdict
 from zeroseal.traces.model import FAMILIES
-from zeroseal.volumes.disk import Disk
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from zeroseal.traces.finding import TraceSummary
+    from zeroseal.volumes.disk import Disk
 
 # Told apart by colour-blind readers, on dark and on light ground; never the only sign.
 SEALED_STYLE = "bold #2b8cd6"

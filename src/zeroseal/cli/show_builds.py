@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
 from zeroseal.cli import render
 from zeroseal.cli.show_machines import SIMULATED, machine_rows
 from zeroseal.cli.ui import clean
-from zeroseal.machines.build import BuildResult
-from zeroseal.machines.readiness import MachineReadiness
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zeroseal.machines.build import BuildResult
+    from zeroseal.machines.readiness import MachineReadiness
 
 
 def show_builds(

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from datetime import UTC, datetime
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
@@ -11,13 +11,16 @@ from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import render
 from zeroseal.cli.show_seal import secret_sentences
 from zeroseal.cli.ui import clean
-from zeroseal.sealing.broken_seal import BrokenSeal
-from zeroseal.sealing.check import BackingState, CheckResult, FileAnswer, Level, Verdict
 from zeroseal.sealing.record import record_path
-from zeroseal.sealing.survey import by_trace
-from zeroseal.sealing.windows.readiness import OFFLINE_ONLY
+from zeroseal.sealing.verdict import FileAnswer, Level, Verdict
 from zeroseal.sentences import capitalised, some_of
-from zeroseal.traces.windows.machine import ReissueSid
+from zeroseal.traces.finding import by_trace
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from zeroseal.sealing.broken_seal import BrokenSeal
+    from zeroseal.sealing.check import BackingState, CheckResult
 
 _MOST_CHUNKS = 8
 _MOST_NOTED_FILES = 20
@@ -59,6 +62,8 @@ def _sentences(result: CheckResult) -> list[str]:
                 "not verified: name the keys that you trust with --trusted."
             )
         if record.system_name.startswith("Windows") and result.verdict is Verdict.SEALED:
+            from zeroseal.sealing.windows.readiness import OFFLINE_ONLY
+
             sentences.append(OFFLINE_ONLY)
         if record.retained_accounts:
             sentences.append(f"Retained on purpose: {', '.join(record.retained_accounts)}.")
@@ -174,7 +179,7 @@ def _show_next(result: CheckResult, console: Console) -> None:
             return
         case Verdict.UNSEALED:
             text = "Do not make clones of it. Seal it into a new file:"
-            if any(isinstance(item.change, ReissueSid) for item in result.findings):
+            if any(item.trace.id == "identity.machine-sid" for item in result.findings):
                 options = " --reissue-sid"
         case Verdict.BROKEN_SEAL:
             text = "Do not make clones of it: it may be itself again. Look what is on it now:"

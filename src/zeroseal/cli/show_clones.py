@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
-from zeroseal.machines.definition import MachineDefinition
 from zeroseal.sentences import capitalised, counted
-from zeroseal.templates.clone import MadeClone
-from zeroseal.templates.clone_check import CloneAnswer
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zeroseal.machines.definition import MachineDefinition
+    from zeroseal.templates.clone import MadeClone
+    from zeroseal.templates.clone_check import CloneAnswer
 
 _MOST_ROWS = 40
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.console import Console
 from rich.text import Text
 
@@ -18,11 +20,13 @@ from zeroseal.demo.desk import (
     DeskStory,
 )
 from zeroseal.demo.scenario import SEALED_DISK, SHEET, VERSIONS, DemoStory
-from zeroseal.sealing.check import CheckResult
-from zeroseal.sealing.compare import Comparison
-from zeroseal.sealing.survey import by_trace
 from zeroseal.sentences import capitalised, some_of
+from zeroseal.traces.finding import by_trace
 from zeroseal.traces.model import FAMILIES
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.check import CheckResult
+    from zeroseal.sealing.compare import Comparison
 
 
 def show_story(story: DemoStory, console: Console) -> None:

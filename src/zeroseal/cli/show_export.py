@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.show_image import container_text
-from zeroseal.sealing.export import ExportResult
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.export import ExportResult
 
 
 def show_export(result: ExportResult, console: Console) -> None:

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from zeroseal.blocks.sizes import size_text
-from zeroseal.images.facts import ImageFacts
+
+if TYPE_CHECKING:
+    from zeroseal.images.facts import ImageFacts
 
 
 def image_rows(image: ImageFacts) -> list[tuple[str, str]]:

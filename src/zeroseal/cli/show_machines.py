@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
-from zeroseal.machines.hosts.host import Run
-from zeroseal.machines.readiness import MachineReadiness
 from zeroseal.machines.snapshots import MachineSnapshot, noted_names
-from zeroseal.machines.yard import YardMachine
 from zeroseal.sentences import counted
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zeroseal.machines.hosts.host import Run
+    from zeroseal.machines.readiness import MachineReadiness
+    from zeroseal.machines.yard import YardMachine
 
 SIMULATED = "on the simulated host: nothing was run, this proves nothing about a real guest"
 

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
-from zeroseal.filesystems.driver import VolumeState
-from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.sealing.survey import DataSurvey
+
+if TYPE_CHECKING:
+    from zeroseal.filesystems.driver import VolumeState
+    from zeroseal.guests.windows.identity import WindowsFacts
+    from zeroseal.sealing.survey import DataSurvey
 
 
 def show_data_survey(survey: DataSurvey, console: Console) -> None:

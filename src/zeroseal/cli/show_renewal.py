@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
-from zeroseal.templates.renew import Renewal
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zeroseal.templates.renew import Renewal
 
 
 def show_renewal(renewal: Renewal, shelf: Path, console: Console) -> None:

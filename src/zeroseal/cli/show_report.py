@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
-from zeroseal.reports.disk_report import ReportedDisk
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zeroseal.reports.disk_report import ReportedDisk
 
 
 def show_report(disks: list[ReportedDisk], written: list[Path], console: Console) -> None:

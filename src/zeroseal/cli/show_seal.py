@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
-from zeroseal.sealing.job import PlannedSeal, SealResult
-from zeroseal.sealing.plan import Plan
-from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.residue import Residue
-from zeroseal.sealing.survey import by_trace
-from zeroseal.sealing.targets.rehearsal import Rehearsed
 from zeroseal.sentences import counted, some_of
+from zeroseal.traces.finding import by_trace
 from zeroseal.traces.model import SEAL_FAMILIES
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.job import PlannedSeal, SealResult
+    from zeroseal.sealing.plan import Plan
+    from zeroseal.sealing.policy import Policy
+    from zeroseal.sealing.residue import Residue
+    from zeroseal.sealing.targets.rehearsal import Rehearsed
 
 
 def show_plan(

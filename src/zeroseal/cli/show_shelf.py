@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.text import Text
@@ -11,15 +11,19 @@ from rich.text import Text
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
-from zeroseal.sealing.check import Verdict
-from zeroseal.sealing.record import SealRecord
+from zeroseal.sealing.verdict import Verdict
 from zeroseal.sentences import counted
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone
-from zeroseal.templates.shelf.difference import Change, Difference
 from zeroseal.templates.shelf.entry import Template, sealed_on
-from zeroseal.templates.shelf.verify import Verified
 from zeroseal.traces.load import load_catalogue
 from zeroseal.traces.model import FAMILIES
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zeroseal.sealing.record import SealRecord
+    from zeroseal.templates.shelf.difference import Change, Difference
+    from zeroseal.templates.shelf.verify import Verified
 
 _MOST_FILES = 12
 _MADE_ANEW = ("identity.", "keys.")

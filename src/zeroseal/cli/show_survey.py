@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 
@@ -10,10 +11,13 @@ from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import option_words
-from zeroseal.guests.windows.system import as_windows
+from zeroseal.guests.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
-from zeroseal.sealing.survey import Survey, by_trace
 from zeroseal.sentences import counted
+from zeroseal.traces.finding import by_trace
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.survey import Survey
 
 
 def show_survey(survey: Survey, console: Console, every_place: bool) -> None:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.console import Console
 from rich.text import Text
 
 from zeroseal.cli import render
 from zeroseal.reports.catalogue_page import describe_place
-from zeroseal.sealing.survey import Survey
 from zeroseal.sentences import counted
 from zeroseal.traces.model import FAMILIES, Trace
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.survey import Survey
 
 
 def show_traces(traces: tuple[Trace, ...], console: Console) -> None:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.console import Console
 
 from zeroseal.cli import render
 from zeroseal.cli.show_builds import duration_text
 from zeroseal.cli.ui import clean
-from zeroseal.machines.trial import TrialMachine, TrialResult
+
+if TYPE_CHECKING:
+    from zeroseal.machines.trial import TrialMachine, TrialResult
 
 
 def show_trial(result: TrialResult, console: Console) -> None:

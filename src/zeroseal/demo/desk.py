@@ -12,12 +12,13 @@ from zeroseal.machines.hosts.simulated import SimulatedHost
 from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress
-from zeroseal.sealing.check import CheckResult, Level, check_image
+from zeroseal.sealing.check import CheckResult, check_image
 from zeroseal.sealing.compare import Comparison, compare_images
 from zeroseal.sealing.job import SealRequest, SealResult, plan_image, seal
 from zeroseal.sealing.plan import check_allowed
 from zeroseal.sealing.policy import DEFAULT_POLICY, SealOptions, resolve
 from zeroseal.sealing.targets.new_file import NewFile
+from zeroseal.sealing.verdict import Level
 from zeroseal.templates.clone import CloneBatch, CloneSource, MadeClone, make_clones
 from zeroseal.templates.clone_sheet.load import load_clone_sheet
 from zeroseal.templates.shelf.shelf import NewTemplate, Shelf

@@ -16,12 +16,13 @@ from zeroseal.machines.sheet.load import Wishes, load_sheet
 from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.check import CheckResult, Level, check_image
+from zeroseal.sealing.check import CheckResult, check_image
 from zeroseal.sealing.compare import Comparison, compare_images
 from zeroseal.sealing.job import SealRequest, SealResult, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY
 from zeroseal.sealing.survey import Survey, survey_image
 from zeroseal.sealing.targets.new_file import NewFile
+from zeroseal.sealing.verdict import Level
 from zeroseal.templates.clone import CloneBatch, CloneSource, MadeClone, make_clones
 from zeroseal.templates.clone_check import CloneAnswer, check_clone
 from zeroseal.templates.clone_sheet.load import load_clone_sheet

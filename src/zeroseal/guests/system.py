@@ -8,11 +8,14 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zeroseal.blocks.search import Needle
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
+
+if TYPE_CHECKING:
+    from zeroseal.guests.windows.system import WindowsSystem
 
 
 @dataclass(frozen=True)
@@ -119,3 +122,13 @@ def signs_in(paths: Iterable[str], signs: Iterable[tuple[str, str]]) -> list[str
     """The names of the signs, (beginning of a path, name), that some paths are."""
     listed = list(paths)
     return [name for start, name in signs if any(path.startswith(start) for path in listed)]
+
+
+def as_windows(system: GuestSystem) -> WindowsSystem | None:
+    """A guest's system where it is a Windows."""
+    if system.family != "windows":
+        return None
+    from zeroseal.guests.windows.system import WindowsSystem  # of no use to a Linux
+
+    assert isinstance(system, WindowsSystem)
+    return system

@@ -6,38 +6,17 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from zeroseal.errors import DamagedError, MissingError, UnsupportedError, UsageError
+from zeroseal.errors import DamagedError, MissingError, UnsupportedError
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image
-from zeroseal.images.ova.read import is_ova, is_ovf, open_package
 from zeroseal.images.parents import ParentOpener
-from zeroseal.images.qcow2 import layout as qcow2_layout
-from zeroseal.images.qcow2.read import Qcow2Image
 from zeroseal.images.raw import RawImage
 from zeroseal.images.reach import OWN_FOLDER, Reach
-from zeroseal.images.redo import check_no_journal
-from zeroseal.images.vdi import layout as vdi_layout
-from zeroseal.images.vdi.read import VdiImage
-from zeroseal.images.vhd.read import is_vhd, open_vhd
-from zeroseal.images.vhdx import layout as vhdx_layout
-from zeroseal.images.vhdx.read import open_vhdx
-from zeroseal.images.vmdk import layout as vmdk_layout
-from zeroseal.images.vmdk.read import open_vmdk
+from zeroseal.images.recognise import detect_format, is_descriptor
+from zeroseal.images.redo_head import check_no_journal
 
 MAX_CHAIN = 64
-_HEAD_BYTES = 512
-
-# Containers that we recognise in order to name them; (offset from the start, signature, name).
-_FOREIGN_SIGNATURES = (
-    (0, b"COWD", "VMDK of an ESX host's sparse kind"),
-    (0, b"QFI\xfb\0\0\0\x01", "qcow version 1"),
-    (0, b"QED\0", "QED"),
-    (0, b"\x1f\x8b", "gzip"),
-    (0, b"\xfd7zXZ\0", "xz"),
-    (0, b"\x28\xb5\x2f\xfd", "zstd"),
-    (0, b"PK\x03\x04", "zip"),
-)
 
 
 @contextmanager
@@ -69,8 +48,6 @@ def open_image(path: Path, snapshot: str = "", reach: Reach = OWN_FOLDER) -> Ima
     image = _open_chain(path, [], reach)
     if snapshot:
         try:
-            if not isinstance(image, Qcow2Image):
-                raise UsageError(f"{path} is no qcow2 image, and so has no snapshots inside")
             image.at_snapshot(snapshot)
         except BaseException:
             image.close()
@@ -107,27 +84,6 @@ def _open_file(path: Path) -> HostFile:
         file.close()
         raise
     return file
-
-
-def detect_format(file: ContainerFile) -> str:
-    """The name of the container that a file's bytes say it is, of ``SOURCE_FORMATS``.
-
-    Raises:
-        UnsupportedError: it is one that is known only by name.
-    """
-    head = file.read(0, min(file.size_bytes, _HEAD_BYTES))
-    if head.startswith(qcow2_layout.MAGIC) and head[4:8] != b"\0\0\0\x01":
-        return "qcow2"
-    if head.startswith(vhdx_layout.FILE_SIGNATURE):
-        return "vhdx"
-    if head.startswith((vmdk_layout.MAGIC, vmdk_layout.DESCRIPTOR_MAGIC)):
-        return "vmdk"
-    if head[0x40:0x44] == vdi_layout.SIGNATURE.to_bytes(4, "little"):
-        return "vdi"
-    if is_ova(head) or is_ovf(file.path, head):
-        return "ova"
-    _refuse_foreign(file.path, head)
-    return "vhd" if is_vhd(file) else "raw"
 
 
 def open_container(
@@ -176,17 +132,28 @@ def _open_as(
         return extent
 
     match format_name:
+        # few images need more than one of these
         case "qcow2":
             return _open_qcow2(file, open_extent, open_parent)
         case "vhdx":
+            from zeroseal.images.vhdx.read import open_vhdx
+
             return open_vhdx(file, open_parent)
         case "vmdk":
+            from zeroseal.images.vmdk.read import open_vmdk
+
             return open_vmdk(file, open_extent, open_parent)
         case "vdi":
+            from zeroseal.images.vdi.read import VdiImage
+
             return VdiImage(file)
         case "ova":
+            from zeroseal.images.ova.read import open_package
+
             return open_package(file, _open_packaged, _open_file)
         case "vhd":
+            from zeroseal.images.vhd.read import open_vhd
+
             return open_vhd(file, open_parent)
         case _:
             return RawImage(file)
@@ -194,10 +161,11 @@ def _open_as(
 
 def _open_packaged(file: ContainerFile) -> Image:
     """The disk of a package may not reach for files outside it."""
-    head = file.read(0, min(file.size_bytes, _HEAD_BYTES))
-    if head.startswith(vmdk_layout.DESCRIPTOR_MAGIC) or is_ova(head) or is_ovf(file.path, head):
+    if is_descriptor(file):
         raise UnsupportedError(f"{file.path} holds no disk that is whole in one file")
-    if head.startswith(qcow2_layout.MAGIC):
+    if detect_format(file) == "qcow2":
+        from zeroseal.images.qcow2.read import Qcow2Image
+
         image = Qcow2Image(file)
         if image.backing_name or image.data_file_name:
             raise UnsupportedError(f"{file.path} holds a disk that needs files outside it")
@@ -210,6 +178,8 @@ def _open_qcow2(
     open_file: Callable[[Path], ContainerFile],
     open_parent: ParentOpener,
 ) -> Image:
+    from zeroseal.images.qcow2.read import Qcow2Image
+
     image = Qcow2Image(file)
     if image.data_file_name:
         image.data_file = open_file(_data_file_path(file.path, image.data_file_name))
@@ -238,12 +208,3 @@ def _data_file_path(path: Path, name: str) -> Path:
             f"{path} needs its external data file {place}, which is not there", path=str(place)
         )
     return place
-
-
-def _refuse_foreign(path: Path, head: bytes) -> None:
-    for offset, signature, name in _FOREIGN_SIGNATURES:
-        if head[offset : offset + len(signature)] == signature:
-            raise UnsupportedError(
-                f"{path} is a {name} file, which is not supported: unpack or convert it first",
-                format=name,
-            )

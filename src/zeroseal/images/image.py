@@ -6,6 +6,7 @@ from abc import abstractmethod
 from pathlib import Path
 
 from zeroseal.blocks.store import Store
+from zeroseal.errors import UsageError
 from zeroseal.images.container_file import ContainerFile
 
 SECTOR_BYTES = 512
@@ -44,6 +45,15 @@ class Image(Store):
     def has_parent(self) -> bool:
         """Whether some of the disk's contents come from another image beneath this one."""
         return False
+
+    def at_snapshot(self, name: str) -> None:
+        """Shows the disk as one of its snapshots, by name or id, from now on.
+
+        Raises:
+            UsageError: there is none of that name.
+        """
+        del name
+        raise UsageError(f"{self.path} is no qcow2 image, and so has no snapshots inside")
 
     @property
     def snapshots(self) -> list[str]:

@@ -139,16 +139,6 @@ def finish_interrupted(image: Path, folder: Path | None = None) -> Outcome:
     return "carried through"
 
 
-def check_no_journal(image: Path) -> None:
-    """Raises RefusedError where an interrupted change waits to be finished."""
-    path = find_journal(image)
-    if path:
-        raise RefusedError(
-            f"a change of {image} in place was interrupted, and {path} holds the rest of it: run "
-            f"zeroseal survey on that image to have it finished"
-        )
-
-
 def _create(path: Path) -> HostFile:
     flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
     try:

@@ -17,7 +17,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from zeroseal.blocks.store import Extent, Store
-from zeroseal.errors import ZeroSealError
+from zeroseal.errors import RefusedError, ZeroSealError
 from zeroseal.images.host_file import HostFile
 
 MAGIC = b"ZSREDO1\n"
@@ -137,3 +137,13 @@ def _is_for(path: Path, image: Path) -> bool:
         return False
     finally:
         journal.close()
+
+
+def check_no_journal(image: Path) -> None:
+    """Raises RefusedError where an interrupted change waits to be finished."""
+    path = find_journal(image)
+    if path:
+        raise RefusedError(
+            f"a change of {image} in place was interrupted, and {path} holds the rest of it: run "
+            f"zeroseal survey on that image to have it finished"
+        )

@@ -20,11 +20,11 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.guests.linux.failures import failed_on_console, read_failed_services
 from zeroseal.guests.registry.paths import Registry
+from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.answer_build import FirstStartAnswers, build_answer_file
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import issue_identity
 from zeroseal.guests.windows.services import WindowsServices
-from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, read_image_facts
 from zeroseal.images.qcow2.overlay import make_overlay
@@ -51,10 +51,11 @@ from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.progress import Progress, quiet
-from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.check import check_image
 from zeroseal.sealing.compare import read_values
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import resolve
+from zeroseal.sealing.verdict import Level, Verdict
 
 NAMES = ("trial-one", "trial-two")
 ACCOUNT = "trial"

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ResidueError, ZeroSealError
-from zeroseal.images.facts import ImageFacts
-from zeroseal.sealing.check import CheckResult
-from zeroseal.sealing.export import ExportResult
 from zeroseal.sealing.house_rules import HouseRules, iter_rules
-from zeroseal.sealing.job import PlannedSeal, SealResult
-from zeroseal.sealing.judge import Guard
-from zeroseal.sealing.plan import Plan
-from zeroseal.sealing.readiness import Readiness
-from zeroseal.sealing.residue import Residue
-from zeroseal.sealing.survey import Survey, by_trace
-from zeroseal.sealing.targets.rehearsal import Rehearsed
-from zeroseal.traces.finding import Finding
-from zeroseal.traces.model import Trace
-from zeroseal.volumes.volume import Volume
+from zeroseal.traces.finding import by_trace
+
+if TYPE_CHECKING:
+    from zeroseal.images.facts import ImageFacts
+    from zeroseal.sealing.check import CheckResult
+    from zeroseal.sealing.export import ExportResult
+    from zeroseal.sealing.job import PlannedSeal, SealResult
+    from zeroseal.sealing.judge import Guard
+    from zeroseal.sealing.plan import Plan
+    from zeroseal.sealing.readiness import Readiness
+    from zeroseal.sealing.residue import Residue
+    from zeroseal.sealing.survey import Survey
+    from zeroseal.sealing.targets.rehearsal import Rehearsed
+    from zeroseal.traces.finding import Finding
+    from zeroseal.traces.model import Trace
+    from zeroseal.volumes.volume import Volume
 
 Json = dict[str, object]
 SCHEMA_VERSION = 1

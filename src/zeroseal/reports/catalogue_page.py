@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import assert_never
+from typing import TYPE_CHECKING, assert_never
 
 from zeroseal.sentences import counted
-from zeroseal.traces.key_edits import KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,
     EventLogs,
@@ -18,6 +17,9 @@ from zeroseal.traces.model import (
     ValueNames,
     Where,
 )
+
+if TYPE_CHECKING:
+    from zeroseal.traces.key_edits import KeyEdit
 
 
 def build_page(traces: tuple[Trace, ...]) -> str:

@@ -8,18 +8,20 @@ from __future__ import annotations
 import io
 from dataclasses import dataclass
 from html import escape
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.reports.as_json import Json, head
-from zeroseal.sealing.disk_map import DiskMap
-from zeroseal.sealing.survey import by_trace
-from zeroseal.traces.finding import Finding
+from zeroseal.traces.finding import by_trace
 from zeroseal.traces.model import FAMILIES
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from matplotlib.axes import Axes
+
+    from zeroseal.sealing.disk_map import DiskMap
+    from zeroseal.traces.finding import Finding
 
 # the same in the terminal, in pictures and on pages; told apart by colour-blind readers, and by
 # their height: content that is left is drawn as a half

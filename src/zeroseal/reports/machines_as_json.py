@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from pathlib import Path
+from typing import TYPE_CHECKING
 
-from zeroseal.machines.build import BuildResult
-from zeroseal.machines.hosts.host import Run
-from zeroseal.machines.readiness import MachineReadiness
-from zeroseal.machines.snapshots import MachineSnapshot
-from zeroseal.machines.trial import TrialResult
-from zeroseal.machines.yard import YardMachine
 from zeroseal.reports.as_json import Json, head
 from zeroseal.reports.shelf_as_json import template_table
-from zeroseal.sealing.compare import Comparison
-from zeroseal.templates.renew import Renewal
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zeroseal.machines.build import BuildResult
+    from zeroseal.machines.hosts.host import Run
+    from zeroseal.machines.readiness import MachineReadiness
+    from zeroseal.machines.snapshots import MachineSnapshot
+    from zeroseal.machines.trial import TrialResult
+    from zeroseal.machines.yard import YardMachine
+    from zeroseal.sealing.compare import Comparison
+    from zeroseal.templates.renew import Renewal
 
 
 def machine_to_json(machine: YardMachine) -> Json:

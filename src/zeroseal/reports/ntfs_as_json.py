@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from zeroseal.filesystems.driver import VolumeState
-from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.guests.windows.system import as_windows
+from typing import TYPE_CHECKING
+
+from zeroseal.guests.system import as_windows
 from zeroseal.reports.as_json import Json, head, image_to_json, survey_to_json, volume_to_json
 from zeroseal.sealing.survey import DataSurvey, Survey
+
+if TYPE_CHECKING:
+    from zeroseal.filesystems.driver import VolumeState
+    from zeroseal.guests.windows.identity import WindowsFacts
 
 
 def data_survey_to_json(survey: DataSurvey) -> Json:

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from typing import TYPE_CHECKING
 
 from zeroseal.reports.as_json import Json, check_to_json, head
-from zeroseal.sealing.record import SealRecord
-from zeroseal.templates.clone import MadeClone
-from zeroseal.templates.shelf.clone_links import ShelfClone
-from zeroseal.templates.shelf.difference import Change, Difference
-from zeroseal.templates.shelf.entry import Template
-from zeroseal.templates.shelf.verify import Verified
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.record import SealRecord
+    from zeroseal.templates.clone import MadeClone
+    from zeroseal.templates.shelf.clone_links import ShelfClone
+    from zeroseal.templates.shelf.difference import Change, Difference
+    from zeroseal.templates.shelf.entry import Template
+    from zeroseal.templates.shelf.verify import Verified
 
 
 def template_to_json(

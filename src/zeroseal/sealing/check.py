@@ -6,7 +6,6 @@ import hashlib
 import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from enum import Enum
 from pathlib import Path
 
 from blake3 import blake3
@@ -36,35 +35,9 @@ from zeroseal.sealing.residue import (
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.tree_image import digest_file, inspected_tree
 from zeroseal.sealing.value_collection import collect_values, house_values
+from zeroseal.sealing.verdict import FileAnswer, Level, Verdict
 from zeroseal.sentences import counted
 from zeroseal.traces.finding import Finding
-
-
-class Verdict(Enum):
-    """The five answers of a check."""
-
-    SEALED = "SEALED"
-    CLEAN = "CLEAN"
-    UNSEALED = "UNSEALED"
-    BROKEN_SEAL = "BROKEN SEAL"
-    UNKNOWN = "UNKNOWN"
-
-
-class Level(Enum):
-    """How far a check looks: the record, the catalogue too, values in the bytes too."""
-
-    QUICK = "quick"
-    FULL = "full"
-    DEEP = "deep"
-
-
-class FileAnswer(Enum):
-    """Whether a file is the very one that was sealed."""
-
-    THIS_VERY_FILE = "this very file"
-    WRITTEN_ANEW = "written anew, same disk"
-    ANOTHER_DISK = "another disk"
-    NOT_KNOWN = "not known"
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
-from zeroseal.guests.windows.hives import HiveSet
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
@@ -15,6 +14,7 @@ from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finding import Finding
 
 if TYPE_CHECKING:
+    from zeroseal.guests.windows.hives import HiveSet
     from zeroseal.sealing.inspection import Inspection
     from zeroseal.sealing.plan import Plan
     from zeroseal.sealing.policy import Policy

@@ -4,19 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Generic, TypeVar
 
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.linux.cloud_init import CloudInit, read_cloud_init
-from zeroseal.guests.linux.services import Services
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.traces.changes import RemovePath
 from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finding import Finding
-from zeroseal.traces.linux.context import LinuxContext
-from zeroseal.traces.windows.context import WindowsContext
 
 
 class GonePaths(Collection[str]):
@@ -65,23 +60,3 @@ class ProjectedGuest(Generic[ContextT]):
 def gone_after(treated: list[Finding]) -> GonePaths:
     """The paths that are gone when these findings were treated."""
     return GonePaths([item.change.path for item in treated if isinstance(item.change, RemovePath)])
-
-
-@dataclass(frozen=True)
-class ProjectedWindows(ProjectedGuest[WindowsContext]):
-    """See ``ProjectedGuest``."""
-
-
-@dataclass(frozen=True)
-class ProjectedLinux(ProjectedGuest[LinuxContext]):
-    """See ``ProjectedGuest``."""
-
-    @property
-    def services(self) -> Services:
-        """What its boot starts."""
-        return self.context.services
-
-    @cached_property
-    def cloud_init(self) -> CloudInit:
-        """What cloud-init will do on a clone."""
-        return read_cloud_init(self.guest, self.services, self.gone)

@@ -26,7 +26,7 @@ from zeroseal.images.facts import ImageFacts
 from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.proof import Proof
-from zeroseal.sealing.survey import by_trace
+from zeroseal.traces.finding import by_trace
 from zeroseal.traces.load import catalogue_digest
 
 if TYPE_CHECKING:

@@ -16,11 +16,8 @@ from zeroseal.sealing.inspection import Inspection, iter_states, recoverable
 from zeroseal.sealing.judge import Guard, guard
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.readiness import Readiness, assess
-from zeroseal.sealing.tree_image import inspected_tree
 from zeroseal.sentences import capitalised
-from zeroseal.traces.changes import PathChange, VolumeChange
 from zeroseal.traces.finding import Finding
-from zeroseal.traces.model import Trace
 from zeroseal.volumes.disk import Disk
 
 
@@ -77,6 +74,8 @@ def survey_tree(path: Path, policy: Policy = DEFAULT_POLICY, progress: Progress 
     Raises:
         ImageError, RefusedError: it cannot be read or handled.
     """
+    from zeroseal.sealing.tree_image import inspected_tree  # of no use to a disk
+
     with inspected_tree(path) as inspection:
         return survey_inspected(inspection, policy, progress)
 
@@ -100,32 +99,6 @@ def survey_inspected(inspection: Inspection, policy: Policy, progress: Progress)
         guest_system=inspection.system,
         volume_states=inspection.volume_states(),
     )
-
-
-@dataclass(frozen=True)
-class TraceSummary:
-    """The findings of one trace, counted."""
-
-    trace: Trace
-    findings: tuple[Finding, ...]
-
-    @property
-    def has_size(self) -> bool:
-        """Whether it is files or parts of a volume, and not places of a registry only."""
-        return any(isinstance(item.change, PathChange | VolumeChange) for item in self.findings)
-
-    @property
-    def size_bytes(self) -> int:
-        """How much it is."""
-        return sum(finding.size_bytes for finding in self.findings)
-
-
-def by_trace(findings: tuple[Finding, ...] | list[Finding]) -> list[TraceSummary]:
-    """Groups findings by trace, in their order."""
-    groups: dict[str, list[Finding]] = {}
-    for finding in findings:
-        groups.setdefault(finding.trace.id, []).append(finding)
-    return [TraceSummary(group[0].trace, tuple(group)) for group in groups.values()]
 
 
 @dataclass(frozen=True)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from zeroseal.sealing.check import CheckResult, Verdict
+from zeroseal.sealing.check import CheckResult
 from zeroseal.sealing.signing import TrustedKey, find_signer
+from zeroseal.sealing.verdict import Verdict
 
 _GOOD = (Verdict.SEALED, Verdict.CLEAN, Verdict.UNSEALED)
 

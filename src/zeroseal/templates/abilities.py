@@ -9,8 +9,8 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.cloud_init import read_cloud_init
 from zeroseal.guests.linux.network_files import find_network_service
 from zeroseal.guests.linux.services import Services
+from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.identity import FirstStart
-from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.sealing.inspection import Inspection

@@ -32,8 +32,9 @@ from zeroseal.machines.media import read_seed_medium, write_seed_medium
 from zeroseal.machines.seed import Seed
 from zeroseal.machines.yard import MachineState, Yard, YardMachine
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.check import Level, Verdict, check_image
+from zeroseal.sealing.check import check_image
 from zeroseal.sealing.policy import resolve
+from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_abilities
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish

@@ -14,8 +14,8 @@ from zeroseal.guests.linux.accounts import find_account, read_accounts
 from zeroseal.guests.linux.facts import read_host_name
 from zeroseal.guests.linux.name_edits import read_locale, read_time_zone
 from zeroseal.guests.linux.static_addresses import find_static_addresses
+from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.identity import WindowsFacts
-from zeroseal.guests.windows.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.progress import Progress, Step, quiet

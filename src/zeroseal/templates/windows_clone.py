@@ -11,6 +11,7 @@ from pathlib import Path
 
 from zeroseal.errors import RefusedError
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.answer_build import (
     DomainJoin,
     FirstStartAnswers,
@@ -19,7 +20,7 @@ from zeroseal.guests.windows.answer_build import (
 )
 from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import MOST_NAME, issue_identity
-from zeroseal.guests.windows.system import WindowsSystem, as_windows
+from zeroseal.guests.windows.system import WindowsSystem
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.templates.abilities import WINDOWS_SET_UP, Abilities
 from zeroseal.templates.clone_sheet.load import CloneWish

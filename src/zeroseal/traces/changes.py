@@ -64,9 +64,11 @@ class Change(ABC):
     Attributes:
         phase: when it is done.
         treatment: what it is called where the catalogue's entry says less; None for the entry's.
+        has_size: whether it is about bytes that are counted, of files or of parts of a volume.
     """
 
     phase: ClassVar[Phase] = Phase.EDIT
+    has_size: ClassVar[bool] = False
     treatment: ClassVar[Treatment | None] = None
 
     @property
@@ -78,12 +80,43 @@ class Change(ABC):
     def apply(self, bench: Workbench) -> None:
         """Carries it out."""
 
+    def claim(self, claimed: set[str]) -> bool:
+        """Whether no earlier change takes the whole place; claims it where this one does.
+
+        Args:
+            claimed: paths that are gone, with all below them.
+        """
+        del claimed
+        return True
+
+
+def is_claimed(path: str, claimed: set[str]) -> bool:
+    """Whether a path, or a folder that it lies in, is claimed."""
+    while path:
+        if path in claimed:
+            return True
+        path = path.rpartition("/")[0]
+    return False
+
 
 @dataclass(frozen=True)
 class PathChange(Change):
-    """A change of a file or folder of the guest."""
+    """A change of a file or folder of the guest.
+
+    Attributes:
+        takes_place: whether what it held is gone then, with all below it.
+    """
 
     path: str
+    has_size: ClassVar[bool] = True
+    takes_place: ClassVar[bool] = False
+
+    def claim(self, claimed: set[str]) -> bool:  # noqa: D102 - as in Change
+        if is_claimed(self.path, claimed):
+            return False
+        if self.takes_place:
+            claimed.add(self.path)
+        return True
 
     @property
     def place(self) -> str:
@@ -96,6 +129,7 @@ class RemovePath(PathChange):
     """Removes a file, link or whole folder of the guest."""
 
     treatment = Treatment.REMOVE
+    takes_place = True
 
     def apply(self, bench: Workbench) -> None:  # noqa: D102 - as in Change
         bench.guest.remove(self.path)
@@ -104,6 +138,8 @@ class RemovePath(PathChange):
 @dataclass(frozen=True)
 class EmptyFile(PathChange):
     """Cuts a file of the guest to nothing; owner, mode and attributes stay."""
+
+    takes_place = True
 
     def apply(self, bench: Workbench) -> None:  # noqa: D102
         bench.guest.replace_content(self.path, b"")
@@ -178,6 +214,8 @@ class VolumeChange(Change):
     Attributes:
         stale_bytes: how much of it is not as it should be.
     """
+
+    has_size = True
 
     @property
     @abstractmethod

@@ -6,15 +6,16 @@ import hashlib
 import re
 from collections.abc import Collection, Iterator
 from fnmatch import fnmatchcase as fnmatch
-from typing import Any, assert_never, cast
+from importlib import import_module
+from typing import Any, assert_never
 
 from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.services import Services
 from zeroseal.guests.ssh_keys import fingerprint
 from zeroseal.sentences import counted
-from zeroseal.traces import linux, volumes, windows
 from zeroseal.traces.changes import (
+    Change,
     EditKeys,
     EmptyFile,
     PathChange,
@@ -36,16 +37,9 @@ from zeroseal.traces.model import (
     Treatment,
     Where,
 )
-from zeroseal.traces.windows.context import WindowsContext
-from zeroseal.traces.windows.registry import (
-    RegistryChange,
-    find_event_logs,
-    find_keys,
-    find_values,
-)
 
 _SMALL_BYTES = 64 << 10
-_DEFINED_IN = (volumes, linux, windows)  # where finders are: importing them makes them known
+_ROOMS = tuple(f"zeroseal.traces.{name}" for name in ("volumes", "linux", "windows"))  # of finders
 
 
 def get_finder(name: str) -> Finder[Any]:
@@ -54,6 +48,9 @@ def get_finder(name: str) -> Finder[Any]:
     Raises:
         ValueError: there is none.
     """
+    for room in _ROOMS:
+        if name not in defined_finders():
+            import_module(room)
     found = defined_finders().get(name)
     if found is None:
         raise ValueError(f"there is no finder {name!r}")
@@ -70,29 +67,8 @@ def find_trace(trace: Trace, context: FindContext, claimed: set[str]) -> Iterato
             continue
         for change, evidence in _find_changes(where, context):
             treatment = change.treatment or where.treatment
-            if isinstance(change, PathChange):
-                if not _is_claimed(change.path, claimed):
-                    yield _of_path(trace, treatment, change, evidence, context, claimed)
-            elif isinstance(change, RegistryChange):
-                if _is_new(change, claimed):
-                    yield Finding(
-                        trace=trace,
-                        treatment=treatment,
-                        change=change,
-                        files=0,
-                        size_bytes=0,
-                        evidence=evidence,
-                    )
-            else:
-                size = change.stale_bytes if isinstance(change, VolumeChange) else 0
-                yield Finding(
-                    trace=trace,
-                    treatment=treatment,
-                    change=change,
-                    files=0,
-                    size_bytes=size,
-                    evidence=evidence,
-                )
+            if change.claim(claimed):
+                yield _finding_of(trace, treatment, change, evidence, context)
 
 
 def regrower(trace: Trace, guest: Guest, services: Services, gone: Collection[str] = ()) -> str:
@@ -117,26 +93,15 @@ def regrower_with_seed(trace: Trace, services: Services, gone: Collection[str] =
     return services.first_enabled(trace.regrowth.services_with_seed, gone)
 
 
-def _is_claimed(path: str, claimed: set[str]) -> bool:
-    while path:
-        if path in claimed:
-            return True
-        path = path.rpartition("/")[0]
-    return False
-
-
-def _of_path(
-    trace: Trace,
-    treatment: Treatment,
-    change: PathChange,
-    evidence: str,
-    context: FindContext,
-    claimed: set[str],
+def _finding_of(
+    trace: Trace, treatment: Treatment, change: Change, evidence: str, context: FindContext
 ) -> Finding:
-    if isinstance(change, RemovePath | EmptyFile):
-        claimed.add(change.path)
-    is_there = context.guest.find(change.path, follow_last=False) is not None
-    files, size = context.guest.size_of(change.path) if is_there else (0, 0)
+    files, size = 0, 0
+    if isinstance(change, PathChange):
+        is_there = context.guest.find(change.path, follow_last=False) is not None
+        files, size = context.guest.size_of(change.path) if is_there else (0, 0)
+    elif isinstance(change, VolumeChange):
+        size = change.stale_bytes
     return Finding(
         trace=trace,
         treatment=treatment,
@@ -145,15 +110,6 @@ def _of_path(
         size_bytes=size,
         evidence=evidence,
     )
-
-
-def _is_new(change: RegistryChange, claimed: set[str]) -> bool:
-    """Whether no earlier finding removes that place of the registry, which is claimed then."""
-    if _is_claimed(change.path, claimed) or _is_claimed(change.file, claimed):
-        return False
-    if change.takes_place:
-        claimed.add(change.path)
-    return True
 
 
 def _find_changes(where: Where, context: FindContext) -> Iterator[Found]:
@@ -165,12 +121,10 @@ def _find_changes(where: Where, context: FindContext) -> Iterator[Found]:
                 yield from _find_paths(where, context.spell_out(pattern), context)
         case HomeGlobs(patterns=patterns):
             yield from _find_paths(where, context.below_homes(patterns), context)
-        case RegistryKeys() as locator:
-            yield from find_keys(where, locator, cast(WindowsContext, context))
-        case RegistryValues() as locator:
-            yield from find_values(where, locator, cast(WindowsContext, context))
-        case EventLogs() as locator:
-            yield from find_event_logs(locator, context.guest)
+        case RegistryKeys() | RegistryValues() | EventLogs() as locator:
+            from zeroseal.traces.windows.registry import find_in_windows  # no Linux asks for it
+
+            yield from find_in_windows(where, locator, context)
         case InCode(name=name):
             yield from get_finder(name).find(context)
         case _:

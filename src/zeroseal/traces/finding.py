@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from zeroseal.traces.changes import Change
-from zeroseal.traces.model import Trace, Treatment
+if TYPE_CHECKING:
+    from zeroseal.traces.changes import Change
+    from zeroseal.traces.model import Trace, Treatment
 
 
 @dataclass(frozen=True)
@@ -31,3 +33,29 @@ class Finding:
     def place(self) -> str:
         """The path in the guest, or the volume."""
         return self.change.place
+
+
+@dataclass(frozen=True)
+class TraceSummary:
+    """The findings of one trace, counted."""
+
+    trace: Trace
+    findings: tuple[Finding, ...]
+
+    @property
+    def has_size(self) -> bool:
+        """Whether it is files or parts of a volume, and not places of a registry only."""
+        return any(item.change.has_size for item in self.findings)
+
+    @property
+    def size_bytes(self) -> int:
+        """How much it is."""
+        return sum(finding.size_bytes for finding in self.findings)
+
+
+def by_trace(findings: tuple[Finding, ...] | list[Finding]) -> list[TraceSummary]:
+    """Groups findings by trace, in their order."""
+    groups: dict[str, list[Finding]] = {}
+    for finding in findings:
+        groups.setdefault(finding.trace.id, []).append(finding)
+    return [TraceSummary(group[0].trace, tuple(group)) for group in groups.values()]

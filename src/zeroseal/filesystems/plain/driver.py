@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.patches import Patch
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.driver import VolumeDriver
 from zeroseal.filesystems.inventory import Inventory, Part, PlaceNames
-from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.filesystems.tree import EditableTree, Problem
 from zeroseal.volumes.volume import Content
+
+if TYPE_CHECKING:
+    from zeroseal.filesystems.plain.tree import PlainTree
 
 TREE_KIND = "tree"
 
 
-class PlainDriver(VolumeDriver[PlainTree]):
+class PlainDriver(VolumeDriver["PlainTree"]):
     """See ``VolumeDriver``; there are no bytes beneath the files."""
 
     name = "tree"
@@ -58,7 +60,7 @@ class PlainDriver(VolumeDriver[PlainTree]):
         return {no: node.uid for no, node in tree.nodes.items() if node.uid in uids}
 
 
-class _NoInventory(Inventory[PlainTree]):
+class _NoInventory(Inventory["PlainTree"]):
     """Nothing lies beside the files."""
 
     def _find(self, part: Part) -> Iterable[Patch]:

@@ -11,8 +11,6 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-import yaml
-
 _IFACE = re.compile(r"^(\s*iface\s+)(\S+)(\s+inet6?\s+)static\b.*$")
 _STANZA = re.compile(r"^\s*(iface|auto|allow-\S+|mapping|source\S*|no-\S+)\b")
 _IFACE_OPTIONS = re.compile(
@@ -99,6 +97,8 @@ def dhcpcd_to_dhcp(text: str) -> str:
 
 def netplan_to_dhcp(text: str) -> str:
     """A file of netplan; its comments are lost."""
+    import yaml  # few guests have such files
+
     document = yaml.safe_load(text)
     for device in iter_netplan_devices(document):
         if isinstance(device.get("addresses"), list):

@@ -13,8 +13,6 @@ from collections.abc import Callable, Iterator
 from ipaddress import ip_interface
 from typing import NamedTuple
 
-import yaml
-
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.dhcp_edits import (
     dhcpcd_to_dhcp,
@@ -83,6 +81,8 @@ def _from_networkd(text: str) -> list[str]:
 
 
 def _from_netplan(text: str) -> list[str]:
+    import yaml  # few guests have such files
+
     try:
         document = yaml.safe_load(text)
     except (yaml.YAMLError, RecursionError):

@@ -108,8 +108,3 @@ class WindowsSystem(GuestSystem):
     def check_readable(self) -> None:  # noqa: D102
         if self.windows_facts.problem:
             raise DamagedError(f"the registry cannot be read: {self.windows_facts.problem}")
-
-
-def as_windows(system: GuestSystem) -> WindowsSystem | None:
-    """A guest system, where it is a Windows."""
-    return system if isinstance(system, WindowsSystem) else None

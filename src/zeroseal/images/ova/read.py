@@ -22,6 +22,7 @@ from zeroseal.images.host_file import HostFile
 from zeroseal.images.image import Image
 from zeroseal.images.ova import manifest as manifests
 from zeroseal.images.ova.descriptor import MAX_BYTES, PackagedDisk, parse_descriptor
+from zeroseal.images.recognise import is_ova
 
 _MOST_MEMBERS = 1000
 _PIECE_BYTES = 1 << 20
@@ -30,16 +31,6 @@ _PIECE_BYTES = 1 << 20
 InnerOpener = Callable[[ContainerFile], Image]
 # Opens a file beside a descriptor, with its locks.
 FileOpener = Callable[[Path], ContainerFile]
-
-
-def is_ova(head: bytes) -> bool:
-    """Whether a file begins like a tar archive."""
-    return head[257:262] == b"ustar"
-
-
-def is_ovf(path: Path, head: bytes) -> bool:
-    """Whether a file is a descriptor with its files beside it."""
-    return path.suffix.lower() == ".ovf" and head.lstrip(b"\xef\xbb\xbf \r\n\t").startswith(b"<")
 
 
 def open_package(file: ContainerFile, open_inner: InnerOpener, open_file: FileOpener) -> OvaImage:

@@ -19,14 +19,6 @@ from zeroseal.images.vhd.layout import DynamicHeader, Footer, ParentLocator
 _SECTOR = layout.SECTOR_BYTES
 
 
-def is_vhd(file: ContainerFile) -> bool:
-    """Whether a footer, or a dynamic disk's copy of it, is there."""
-    if file.size_bytes < _SECTOR:
-        return False
-    cookie = layout.FOOTER_COOKIE
-    return file.read(0, 8) == cookie or file.read(file.size_bytes - _SECTOR, 8) == cookie
-
-
 def open_vhd(file: ContainerFile, open_parent: ParentOpener) -> Image:
     """Opens a VHD, whatever its type.
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 
 from zeroseal.errors import GuestError, HostError, RefusedError
 from zeroseal.guests.linux.packages import set_package_version
-from zeroseal.guests.windows.system import as_windows
+from zeroseal.guests.system import as_windows
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
 from zeroseal.machines.hosts.host import Login, Output, Run

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeroseal.guests.guest import Guest
-from zeroseal.sealing.projected_guest import ProjectedLinux
+from zeroseal.sealing.linux.projected import ProjectedLinux
 
 _CRON_TABLES = ("/etc/crontab", "/etc/cron.d/*")
 _CRON_USER_FIELD = 5

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zeroseal.sealing.linux.first_boot import GROWTH, read_tasks
-from zeroseal.sealing.projected_guest import ProjectedLinux
+from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.volumes.volume import Volume
 
 _FOLDERS = ("/usr/bin", "/usr/sbin", "/bin", "/sbin")

@@ -27,7 +27,7 @@ from zeroseal.sealing.linux.first_boot import (
     restarts_history,
 )
 from zeroseal.sealing.linux.growth import can_plant, find_grower, find_obstacle, grows_with_seed
-from zeroseal.sealing.projected_guest import ProjectedLinux
+from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.traces.finders import regrower, regrower_with_seed
 from zeroseal.traces.linux.histories import histories_of
 from zeroseal.traces.load import get_trace

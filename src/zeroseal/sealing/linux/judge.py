@@ -10,11 +10,12 @@ from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.judge import Guard, Judge
 from zeroseal.sealing.linux.first_boot import check_plantable, plant, planted_paths
 from zeroseal.sealing.linux.guard import guard_linux
+from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.linux.readiness import find_advice, find_blockers, find_unmet
 from zeroseal.sealing.linux.values import collect_linux_values
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.projected_guest import ProjectedLinux, gone_after
+from zeroseal.sealing.projected_guest import gone_after
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
 from zeroseal.traces.finding import Finding

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.sizes import size_text
 from zeroseal.guests.guest import Mount
 from zeroseal.guests.linux.accounts import Account
-from zeroseal.sealing.projected_guest import ProjectedLinux
+from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sentences import counted, some_of
 
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.linux.facts import read_host_name
 from zeroseal.guests.linux.static_addresses import find_static_addresses
-from zeroseal.sealing.projected_guest import ProjectedLinux
+from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.short_names import word_pattern
 from zeroseal.sentences import some_of
 from zeroseal.traces.linux.host_name import NEUTRAL_HOST_NAME

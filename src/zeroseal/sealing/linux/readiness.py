@@ -18,9 +18,9 @@ from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.linux.account_use import find_services_of_accounts
 from zeroseal.sealing.linux.left_behind import describe as describe_left_behind
 from zeroseal.sealing.linux.name_spread import describe_spread
+from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.place_finder import LVM_METADATA
 from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.projected_guest import ProjectedLinux
 from zeroseal.sealing.remark import Remark
 from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.linux.histories import histories_of

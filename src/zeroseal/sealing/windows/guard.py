@@ -11,7 +11,7 @@ from zeroseal.guests.windows.identity import FirstStart
 from zeroseal.guests.windows.network import REMOTE_PORTS, iter_interfaces, read_entrances
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.sealing.judge import Guard
-from zeroseal.sealing.projected_guest import ProjectedWindows
+from zeroseal.sealing.windows.projected import ProjectedWindows
 from zeroseal.traces.windows.context import WindowsContext
 
 _SSH_SERVICE, _DHCP_SERVICE = "sshd", "Dhcp"

@@ -11,10 +11,11 @@ from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.judge import Guard, Judge
 from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.projected_guest import ProjectedWindows, gone_after
+from zeroseal.sealing.projected_guest import gone_after
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
 from zeroseal.sealing.windows.guard import guard_windows
+from zeroseal.sealing.windows.projected import ProjectedWindows
 from zeroseal.sealing.windows.readiness import find_windows_remarks
 from zeroseal.sealing.windows.values import collect_windows_values
 from zeroseal.traces.finding import Finding

@@ -15,8 +15,8 @@ from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import CONSTANT_DOMAINS, MachineSid, iter_machine_sids
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
-from zeroseal.sealing.projected_guest import ProjectedWindows
 from zeroseal.sealing.remark import Remark
+from zeroseal.sealing.windows.projected import ProjectedWindows
 from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.windows.context import WindowsContext
 

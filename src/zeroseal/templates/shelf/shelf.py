@@ -24,11 +24,12 @@ from zeroseal.machines.definition import Hardware, MachineDefinition
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.readiness import hardware_of
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.check import CheckResult, Level, Verdict, check_image, check_record
+from zeroseal.sealing.check import CheckResult, check_image, check_record
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import SealRecord, record_path
 from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
+from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.sentences import counted, some_of
 from zeroseal.templates.abilities import read_abilities
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone, clones_of

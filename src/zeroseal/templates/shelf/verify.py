@@ -10,9 +10,10 @@ from threading import Lock
 
 from zeroseal.errors import ZeroSealError
 from zeroseal.progress import CancelToken, Progress, Step, quiet
-from zeroseal.sealing.check import CheckResult, Level, Verdict, check_record
+from zeroseal.sealing.check import CheckResult, check_record
 from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
+from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.templates.shelf.entry import Template
 
 

@@ -17,8 +17,8 @@ from zeroseal.guests.registry.hive import Value
 from zeroseal.guests.registry.paths import FoundKey, fits
 from zeroseal.guests.windows.hives import HiveSet, hive_title
 from zeroseal.sentences import counted
-from zeroseal.traces.changes import Change, RemovePath, Workbench
-from zeroseal.traces.finder import Found
+from zeroseal.traces.changes import Change, RemovePath, Workbench, is_claimed
+from zeroseal.traces.finder import FindContext, Found
 from zeroseal.traces.model import EventLogs, RegistryKeys, RegistryValues, Treatment, Where
 from zeroseal.traces.windows.context import WindowsContext
 
@@ -49,6 +49,13 @@ class RegistryChange(Change):
         """The place as a path below the hive's file, a value last; in lower case."""
         parts = [self.file, *self.key.split("\\")] if self.key else [self.file]
         return "/".join([*parts, *self._value_parts]).lower()
+
+    def claim(self, claimed: set[str]) -> bool:  # noqa: D102 - as in Change
+        if is_claimed(self.path, claimed) or is_claimed(self.file, claimed):
+            return False
+        if self.takes_place:
+            claimed.add(self.path)
+        return True
 
     @property
     def _value_text(self) -> str:
@@ -154,6 +161,20 @@ class SetNumber(ValueChange):
         del hives
         content = value_types.pack(value_types.DWORD, self.number)
         editor.set_value(key, self.name, value_types.DWORD, content)
+
+
+def find_in_windows(
+    where: Where, locator: RegistryKeys | RegistryValues | EventLogs, context: FindContext
+) -> Iterator[Found]:
+    """Yields what the registry's patterns fit, and the event logs that hold something."""
+    if isinstance(locator, EventLogs):
+        yield from find_event_logs(locator, context.guest)
+        return
+    assert isinstance(context, WindowsContext)  # only its traces have such places
+    if isinstance(locator, RegistryKeys):
+        yield from find_keys(where, locator, context)
+    else:
+        yield from find_values(where, locator, context)
 
 
 def find_keys(where: Where, locator: RegistryKeys, context: WindowsContext) -> Iterator[Found]:
