@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import io
 import os
+import re
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -16,7 +18,7 @@ from zeroseal.cli import main as main_module
 from zeroseal.cli import ui as ui_module
 from zeroseal.cli.main import main
 from zeroseal.cli.ui import Ui
-from zeroseal.progress import Step
+from zeroseal.progress import Step, watched
 
 
 class Terminal(io.StringIO):
@@ -52,10 +54,25 @@ def test_a_terminal_gets_a_bar_that_is_taken_away_again() -> None:
     ui.progress(Step("checking", 1, 3, "volumes"))
     ui.end_progress()
     drawn = err.getvalue()
-    assert "writing                [====" in drawn
+    assert "writing             [===" in drawn
     assert "16.0 MiB of 16.0 MiB, " in drawn
     assert "MiB/s" in drawn
+    assert re.search(r"75%  12.0 MiB of 16.0 MiB, \d\S* MiB/s, 0:0\d left", drawn)
     assert drawn.endswith("\r\x1b[K")
+
+
+def test_a_stage_that_only_waits_shows_how_long_and_ends_with_its_work() -> None:
+    seen: list[Step] = []
+
+    def work() -> str:
+        time.sleep(0.35)
+        return "done"
+
+    assert watched(work, seen.append, "flushing") == "done"
+    assert len(seen) >= 2
+    assert set(seen) == {Step("flushing", 0, 0)}
+    with pytest.raises(ValueError, match="no"):
+        watched(lambda: int("no"), seen.append, "flushing")
 
 
 def test_a_pipe_gets_one_plain_line_a_stage() -> None:

@@ -16,6 +16,7 @@ from blake3 import blake3
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Extent, Store
 from zeroseal.blocks.workers import map_ordered, worker_count
+from zeroseal.progress import Progress, Step, quiet
 
 CHUNK_BYTES = 1 << 20
 LEAF_BYTES = 32
@@ -40,23 +41,27 @@ class DiskDigest:
         return hasher.hexdigest()
 
 
-def digest_before(source: Store, staged: StagedStore, digest: DiskDigest) -> str:
+def digest_before(
+    source: Store, staged: StagedStore, digest: DiskDigest, progress: Progress = quiet
+) -> str:
     """The digest of a disk before its staged changes: only what they touch is read.
 
     Args:
         source: the disk beneath.
         staged: the same disk with its changes; of the same size.
         digest: of the staged disk.
+        progress: told how far it is.
     """
     touched = {number for extent in staged.iter_changes() for number in _chunks_of(extent)}
     leaves = {number: leaf for number, leaf in digest.leaves.items() if number not in touched}
-    stored = (number for number in iter_stored_chunks(source) if number in touched)
+    stored = [number for number in iter_stored_chunks(source) if number in touched]
 
     def read_leaf(number: int) -> tuple[int, bytes | None]:
         start = number * CHUNK_BYTES
         return number, leaf_of(source.read(start, min(CHUNK_BYTES, source.size_bytes - start)))
 
-    for number, leaf in map_ordered(read_leaf, stored, 2 * worker_count()):
+    for done, (number, leaf) in enumerate(map_ordered(read_leaf, stored, 2 * worker_count())):
+        progress(Step("reading the source", done * CHUNK_BYTES, len(stored) * CHUNK_BYTES))
         if leaf is not None:
             leaves[number] = leaf
     return DiskDigest(source.size_bytes, leaves).root

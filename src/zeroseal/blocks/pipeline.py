@@ -69,14 +69,16 @@ def read_disk_once(
     def work(window: tuple[int, int]) -> _Window:
         return _read_window(store, *window, collector.searcher)
 
-    for window in map_ordered(work, _iter_windows(store), worker_count() + 1):
+    windows = list(_iter_windows(store))
+    done, total = 0, sum(length for _start, length in windows)
+    for window in map_ordered(work, windows, worker_count() + 1):
         leaves.update(window.leaves)
         collector.add(window)
         if take is not None:
             take(window.start, window.content)
-        progress(Step(stage, window.start + len(window.content), store.size_bytes))
+        done += len(window.content)
+        progress(Step(stage, done, total))
     collector.end()
-    progress(Step(stage, store.size_bytes, store.size_bytes))
     return DiskReading(DiskDigest(store.size_bytes, leaves), collector.hits)
 
 

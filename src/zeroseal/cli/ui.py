@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 
 _QUIET_SECONDS = 1.0
 _REDRAW_SECONDS = 0.1
-_BAR_CELLS = 12
+_STAGE_CELLS, _BAR_CELLS = 19, 8
+_SHARE_TO_TELL = 0.03  # before that, how long the rest takes would be a guess
 _MIN_WIDTH, _MAX_WIDTH = 80, 120
 
 
@@ -144,7 +145,7 @@ class Ui:
             self._drawn_at, self._is_drawn = now, True
             width = self._width() - 1
             elapsed = now - self._stage_began
-            line = _draw(step, elapsed) if step.total else _draw_elapsed(step, elapsed)
+            line = _draw(step, elapsed, width) if step.total else _draw_elapsed(step, elapsed)
             self._stderr.write("\r" + line[:width] + "\x1b[K")
             self._stderr.flush()
 
@@ -164,18 +165,30 @@ def clean(text: str) -> str:
 
 def _draw_elapsed(step: Step, seconds: float) -> str:
     """A stage whose end is not known: how long it takes already, and what is going on."""
-    clock = f"{int(seconds) // 60}:{int(seconds) % 60:02}"
-    return f"{step.stage:<22} {clock:>6}  {clean(step.detail)}"
+    return f"{step.stage:<{_STAGE_CELLS}} {_clock(seconds):>6}  {clean(step.detail)}"
 
 
-def _draw(step: Step, seconds: float) -> str:
+def _draw(step: Step, seconds: float, width: int) -> str:
+    """A stage whose end is known: how much is done, how fast, and how long the rest will take.
+
+    Where there is too little room for all of it, the bar is left out.
+    """
     share = min(1.0, step.done / step.total) if step.total else 0.0
     full = round(share * _BAR_CELLS)
-    bar = "=" * full + " " * (_BAR_CELLS - full)
-    done, total = str(step.done), str(step.total)
+    bar = f"[{'=' * full + ' ' * (_BAR_CELLS - full)}] "
+    done, total, unit = f"{step.done:,}", f"{step.total:,}", f" {step.unit}"
     if step.unit == "bytes":
         done, total = size_text(step.done), size_text(step.total)
-    unit = f" {step.unit}"
-    if step.unit == "bytes":
         unit = f", {size_text(int(step.done / max(seconds, 0.001)))}/s"
-    return f"{step.stage:<22} [{bar}] {share:4.0%}  {done} of {total}{unit}"
+    left = f", {_clock(seconds / share - seconds)} left" if share > _SHARE_TO_TELL else ""
+    numbers = f"{share:4.0%}  {done} of {total}{unit}{left}"
+    name = f"{step.stage:<{_STAGE_CELLS}} "
+    return name + (bar if len(name + bar + numbers) <= width else "") + numbers
+
+
+def _clock(seconds: float) -> str:
+    """Minutes and seconds, with hours where there are any."""
+    whole = round(seconds)
+    hours = f"{whole // 3600}:" if whole >= 3600 else ""
+    minutes = whole // 60 % 60
+    return f"{hours}{minutes:02}:{whole % 60:02}" if hours else f"{minutes}:{whole % 60:02}"

@@ -18,6 +18,7 @@ from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.images.redo import commit_staged
 from zeroseal.images.redo_head import journal_folder
 from zeroseal.images.writable import open_writable
+from zeroseal.progress import Progress, quiet
 
 
 class InPlaceChange:
@@ -117,14 +118,17 @@ class InPlaceChange:
         """
         return open_container(BorrowedFile(self._staged), [self.path.resolve()], self._reach)
 
-    def commit(self, companion: str = "", companion_text: str = "") -> None:
+    def commit(
+        self, companion: str = "", companion_text: str = "", progress: Progress = quiet
+    ) -> None:
         """Brings everything into the file; a companion is a small text file that comes with it.
 
         Raises:
             UnfinishedError: the host failed us; the message says what holds now.
         """
         self.image.flush()
-        commit_staged(self._host, self._staged, companion, companion_text, self.folder)
+        with_file = companion, companion_text
+        commit_staged(self._host, self._staged, *with_file, self.folder, progress)
 
 
 def _check_folder(device: Path, folder: Path | None) -> None:

@@ -36,6 +36,7 @@ from zeroseal.images.redo_head import (
     read_head,
     samples_of,
 )
+from zeroseal.progress import Progress, Step, quiet
 
 _MARK, _OVER = b"ZSDONE1\n", b"ZSOVER1\n"
 _ENTRY = struct.Struct("<cQQ")
@@ -51,6 +52,7 @@ def commit_staged(
     companion: str = "",
     companion_text: str = "",
     folder: Path | None = None,
+    progress: Progress = quiet,
 ) -> None:
     """Brings what is staged into the file, whole or not at all.
 
@@ -60,6 +62,7 @@ def commit_staged(
         companion: name of a small file that comes with it, beside the journal; empty for none.
         companion_text: its content.
         folder: of the journal, where the image is a block device.
+        progress: told how far it is.
 
     Raises:
         UnfinishedError: no space, or another failure of the host; the message says what holds now.
@@ -76,7 +79,7 @@ def commit_staged(
     )
     journal = _create(path)
     try:
-        _write_journal(journal, head, staged)
+        _write_journal(journal, head, staged, progress)
         for extent in staged.iter_changes():
             if not extent.is_zero:
                 host.take_room(extent.offset_bytes, extent.length)
@@ -87,7 +90,7 @@ def commit_staged(
         raise
     try:
         try:
-            _carry_out(journal, host)
+            _carry_out(journal, host, progress)
         except KeyboardInterrupt:  # it is decided: finish first
             _carry_out(journal, host)
             _discard(journal, path)
@@ -147,8 +150,9 @@ def _create(path: Path) -> HostFile:
         raise environment_error(error, path, "writing") from error
 
 
-def _write_journal(journal: HostFile, head: Head, staged: StagedFile) -> None:
+def _write_journal(journal: HostFile, head: Head, staged: StagedFile, progress: Progress) -> None:
     journal.write(0, pack_head(head))
+    total = sum(extent.length for extent in staged.iter_changes() if not extent.is_zero)
     for extent in staged.iter_changes():
         for piece in _pieces(extent):
             kind = _ZERO if piece.is_zero else _DATA
@@ -156,6 +160,7 @@ def _write_journal(journal: HostFile, head: Head, staged: StagedFile) -> None:
             if not piece.is_zero:
                 entry += staged.read(piece.offset_bytes, piece.length)
             journal.write(journal.size_bytes, entry)
+            progress(Step("writing the journal", min(journal.size_bytes, total), total))
     journal.write(journal.size_bytes, _ENTRY.pack(_END, 0, 0))
     journal.flush()
 
@@ -195,7 +200,7 @@ def _digest(journal: HostFile, end: int) -> bytes:
     return hasher.digest()
 
 
-def _carry_out(journal: HostFile, host: HostFile) -> None:
+def _carry_out(journal: HostFile, host: HostFile, progress: Progress = quiet) -> None:
     """Does all that the journal says; may be done again at any time."""
     head, _start = read_head(journal)
     for extent, position in _iter_entries(journal):
@@ -203,6 +208,7 @@ def _carry_out(journal: HostFile, host: HostFile) -> None:
             host.punch(extent.offset_bytes, extent.length)
         else:
             host.write(extent.offset_bytes, journal.read(position, extent.length))
+        progress(Step("carrying it out", position, journal.size_bytes))
     if host.size_bytes != head.size_after:
         host.resize(head.size_after)
     host.flush()

@@ -18,7 +18,7 @@ from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import opened_image
 from zeroseal.images.host_file import hash_file
 from zeroseal.images.image import Image
-from zeroseal.progress import CancelToken, Progress, Step, quiet
+from zeroseal.progress import CancelToken, Progress, quiet, wait_for
 from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
@@ -197,8 +197,7 @@ def _check_opened(
             asking = pool.submit(_ask_catalogue, image, watched, record, policy, token.progress)
             try:
                 reading = read_disk_once(image, "reading the disk", progress, needles)
-                progress(Step("looking for traces", 0, 0))
-                found = asking.result()
+                found = wait_for(asking, progress, "looking for traces")
             except BaseException:
                 token.cancel()
                 raise

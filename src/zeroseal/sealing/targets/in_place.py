@@ -18,7 +18,7 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.reach import Reach
-from zeroseal.progress import Step
+from zeroseal.progress import wait_for
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,
@@ -82,16 +82,16 @@ class _InPlaceBench(Bench[SealResult]):
             checking = pool.submit(applied.check, after, applied.token.progress)
             both = TwinStore(staged.over(before), after, f"the container of {source}")
             reading = read_disk_once(both, "reading the disk", progress, applied.needles)
-            progress(Step("checking the result", 0, 0))
-            proof = applied.prove(checking.result(), reading.hits)
+            checked = wait_for(checking, progress, "checking the result")
+            proof = applied.prove(checked, reading.hits)
             digest = reading.digest
             lineage = replace(
-                applied.request.lineage, source_digest=digest_before(before, staged, digest)
+                applied.request.lineage,
+                source_digest=digest_before(before, staged, digest, progress),
             )
         text = applied.build_record(source.name, digest, proof, lineage)
-        progress(Step("committing", 0, 0))
         name = record_path(source).name
-        change.commit(name, text.decode())
+        change.commit(name, text.decode(), progress)
         change.close()  # its lock would keep the result from being read
         return SealResult(
             planned=planned,

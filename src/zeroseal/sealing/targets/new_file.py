@@ -21,7 +21,7 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
 from zeroseal.images.reach import Reach, check_output_name
-from zeroseal.progress import Step
+from zeroseal.progress import wait_for, watched
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,
@@ -110,8 +110,8 @@ class _NewFileBench(Bench[SealResult]):
             checking = pool.submit(applied.check, staged, token.progress)
             disk = PaddedStore(staged, output.file.size_bytes)  # a device may be larger
             reading = write_disk(disk, output.file, container, path.name, progress, applied.needles)
-            progress(Step("checking the result", 0, 0))
-            proof = applied.prove(checking.result(), reading.hits)
+            checked = wait_for(checking, progress, "checking the result")
+            proof = applied.prove(checked, reading.hits)
             digest, name = reading.digest, container.format_name
             file_hash = read_back(output.file, digest, name, progress)
             file = SealedFile(name, output.file.size_bytes, blake3=file_hash)
@@ -121,10 +121,12 @@ class _NewFileBench(Bench[SealResult]):
                     "the machine down, then try again"
                 )
             lineage = replace(
-                applied.request.lineage, source_digest=digest_before(self._image, staged, digest)
+                applied.request.lineage,
+                source_digest=digest_before(self._image, staged, digest, progress),
             )
             text = applied.build_record(path.name, digest, proof, lineage, file)
             record.file.write(0, text)
+            watched(output.file.flush, progress, "flushing")
             output.commit()
             _commit_record(record, output)
         zeroed, rewritten = count_changes(staged)

@@ -16,7 +16,7 @@ from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
-from zeroseal.progress import Step
+from zeroseal.progress import wait_for
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import AppliedSeal, Bench, PlannedSeal, SealRequest, Target
 from zeroseal.sealing.place_finder import NAMES_SUFFIX
@@ -76,8 +76,8 @@ class _RehearsalBench(Bench[Rehearsed]):
         with ThreadPoolExecutor(1) as pool, applied.token:
             checking = pool.submit(applied.check, self._staged, applied.token.progress)
             hits = search_store(self._staged, applied.needles, applied.progress)
-            applied.progress(Step("checking the result", 0, 0))
-            proof = prove(checking.result(), applied.values, hits)
+            checked = wait_for(checking, applied.progress, "checking the result")
+            proof = prove(checked, applied.values, hits)
         return Rehearsed(applied.planned, proof, left_over_of(proof, applied.planned.plan))
 
 
