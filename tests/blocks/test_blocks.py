@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 import random
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -19,7 +20,7 @@ from zeroseal.blocks.ranges import RangeSet
 from zeroseal.blocks.records import Record, at, record
 from zeroseal.blocks.sizes import parse_size
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import MemoryStore, SliceStore
+from zeroseal.blocks.store import Extent, MemoryStore, SliceStore
 from zeroseal.errors import NoSpaceError, TruncatedError, UsageError
 
 spans = st.tuples(st.integers(0, 200), st.integers(0, 60))
@@ -47,7 +48,12 @@ def test_a_range_set_is_a_set_of_points(steps: list[tuple[bool, tuple[int, int]]
 @given(
     st.integers(4096 * 3, 4096 * 3 + 1000),
     st.lists(
-        st.tuples(st.booleans(), st.integers(0, 13000), st.integers(0, 9000), st.integers(1, 255)),
+        st.tuples(
+            st.booleans(),
+            st.integers(0, 13000),
+            st.integers(0, 9000) | st.integers(0, 60),
+            st.integers(1, 255),
+        ),
         max_size=12,
     ),
 )
@@ -75,13 +81,37 @@ def test_a_staged_store_reads_as_if_it_were_written(
         if extent.is_zero:
             assert not any(model[extent.offset_bytes : position])
     assert position == size
+    changes = list(staged.iter_changes())
+    for before, behind in pairwise(changes):
+        assert before.offset_bytes + before.length <= behind.offset_bytes
+    assert all(not any(model[one.offset_bytes :][: one.length]) for one in changes if one.is_zero)
+    assert staged.over(below).read(0, size) == model
     changed = RangeSet(
-        (extent.offset_bytes, extent.offset_bytes + extent.length)
-        for extent in staged.iter_changes()
+        (extent.offset_bytes, extent.offset_bytes + extent.length) for extent in changes
     )
     for offset in range(size):
         assert model[offset] == original[offset] or offset in changed
     assert below.read(0, size) == original
+
+
+def test_what_is_zeroed_is_exact_and_reads_nothing_below() -> None:
+    """The tails behind a thousand files: no byte beside them is touched, none is read."""
+
+    class Unread(MemoryStore):
+        def read(self, offset_bytes: int, length: int) -> bytes:
+            raise AssertionError(f"{length} bytes at {offset_bytes} were read")
+
+    staged = StagedStore(Unread(b"x" * 4096 * 1000))
+    for number in range(1000):
+        staged.zero(number * 4096 + 1000, 3096)
+    assert staged.written_bytes == 0
+    expected = [Extent(number * 4096 + 1000, 3096, is_zero=True) for number in range(1000)]
+    assert list(staged.iter_changes()) == expected
+    staged.zero(0, 4096 * 999 + 1000)
+    assert list(staged.iter_changes()) == [
+        Extent(0, 4096 * 1000, is_zero=True),
+    ]
+    assert staged.read(0, 4096 * 1000) == bytes(4096 * 1000)
 
 
 def test_a_slice_does_not_let_anybody_out() -> None:

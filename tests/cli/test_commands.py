@@ -13,7 +13,8 @@ import pytest
 from tests.conftest import Command
 from tests.disks import make_ext
 from tests.oracles import run
-from zeroseal.cli.main import COMMANDS
+from zeroseal.cli.main import COMMANDS, build_parser
+from zeroseal.cli.options import spell_out
 from zeroseal.cli.ui import clean
 from zeroseal.sealing.record import record_path
 
@@ -283,6 +284,21 @@ def test_words_that_make_no_sense_end_with_two(zeroseal: Command, words: list[st
     answer = zeroseal(*words)
     assert answer.status == 2
     assert "usage: zeroseal" in answer.err
+
+
+@pytest.mark.parametrize(
+    ("words", "kind", "images"),
+    [
+        (["--compress", "a.qcow2", "-o", "b"], "small", ["a.qcow2"]),
+        (["a.qcow2", "-o", "b", "--compress"], "small", ["a.qcow2"]),
+        (["--compress", "fast", "a.qcow2", "-o", "b"], "fast", ["a.qcow2"]),
+        (["a.qcow2", "-o", "b", "--compress=zstd"], "zstd", ["a.qcow2"]),
+        (["a.qcow2", "-o", "b"], "", ["a.qcow2"]),
+    ],
+)
+def test_an_image_may_follow_compress(words: list[str], kind: str, images: list[str]) -> None:
+    args = build_parser().parse_args(spell_out(["seal", *words]))
+    assert (args.compress, [str(path) for path in args.images]) == (kind, images)
 
 
 ACTIONS = [

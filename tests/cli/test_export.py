@@ -110,7 +110,7 @@ KILLED = """
 import os, sys
 from zeroseal.images import redo
 real = redo._carry_out
-def half(journal, host):
+def half(journal, host, progress):
     os.kill(os.getpid(), 9)
 redo._carry_out = half
 sys.argv[1:] = sys.argv[1:]

@@ -15,7 +15,8 @@ from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.templates.clone import CloneBatch, CloneSource, make_clones
 from zeroseal.templates.clone_sheet.load import row_of, wish_of
 from zeroseal.templates.shelf.entry import Template
-from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
+from zeroseal.templates.shelf.intake import NewTemplate, take_in
+from zeroseal.templates.shelf.shelf import Shelf
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFkYWFk ops"
 
@@ -44,7 +45,7 @@ def template(shelf: Shelf, sealed: Path) -> Template:
 def add(
     shelf: Shelf, image: Path, name: str = "gangway", version: str = "1", notes: str = ""
 ) -> Template:
-    return shelf.add(image, NewTemplate(name, version, notes), DEMO_TIME + 200)
+    return take_in(shelf, image, NewTemplate(name, version, notes), DEMO_TIME + 200)
 
 
 def make(

@@ -18,7 +18,7 @@ from zeroseal.blocks.workers import map_ordered, worker_count
 from zeroseal.progress import Progress, Step, quiet
 
 MOST_EACH = 20_000  # places of one value that are told
-WINDOW_CHUNKS = 4
+WINDOW_CHUNKS = 2
 
 Take = Callable[[int, bytes], None]
 

@@ -1,12 +1,13 @@
 """The staged layer: all changes of a seal, held apart from the image they are for.
 
 Nothing is written to the layer below. Written bytes are kept in pages, beyond a bound in a
-temporary file; ranges that were zeroed are kept as ranges, so that zeroing a terabyte of free space
-costs one entry.
+temporary file; ranges that were zeroed are kept as ranges, to the byte: zeroing a terabyte of free
+space costs one entry, and zeroing the tail behind a file reads nothing.
 """
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -18,8 +19,9 @@ from zeroseal.blocks.store import Extent, Store
 class StagedStore(Store):
     """A copy-on-write store over ``below``.
 
-    A page that was written wins over a zeroed range, which wins over the layer below. ``close``
-    gives up what is staged; the layer below stays open.
+    A page that was written wins over a zeroed range, which wins over the layer below. Of a page
+    that is neither, parts may be zeroed. ``close`` gives up what is staged; the layer below stays
+    open.
 
     Args:
         below: what is changed in appearance only.
@@ -30,13 +32,18 @@ class StagedStore(Store):
         self._below = below
         self._pages = Pages(spill_folder)
         self._zeroed = RangeSet()  # page numbers
+        self._cuts: dict[int, tuple[int, ...]] = {}  # page number to starts and ends within it
         self.size_bytes = below.size_bytes
 
     def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
         self.check_range(offset_bytes, length)
         first, skip = divmod(offset_bytes, PAGE_BYTES)
-        if skip + length <= PAGE_BYTES and first in self._pages:
-            return bytes(self._pages.read(first)[skip : skip + length])
+        if skip + length <= PAGE_BYTES:  # what is asked most
+            if first in self._pages:
+                return bytes(self._pages.read(first)[skip : skip + length])
+            if first in self._zeroed:
+                return bytes(length)
+            return self._read_below(offset_bytes, length)
         pieces = []
         for extent, page_no in self._iter_layers(offset_bytes, length):
             if page_no is not None:
@@ -45,7 +52,7 @@ class StagedStore(Store):
             elif extent.is_zero:
                 pieces.append(bytes(extent.length))
             else:
-                pieces.append(self._below.read(extent.offset_bytes, extent.length))
+                pieces.append(self._read_below(extent.offset_bytes, extent.length))
         return b"".join(pieces)
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:  # noqa: D102
@@ -66,14 +73,12 @@ class StagedStore(Store):
         end_page = end // PAGE_BYTES
         if end == self.size_bytes:
             end_page = -(-end // PAGE_BYTES)  # the last page may be a short one
-        if first_page >= end_page:
-            self.write(offset_bytes, bytes(length))
+        if first_page > end_page:  # inside one page
+            self._cut(offset_bytes, end)
             return
-        self.write(offset_bytes, bytes(min(first_page * PAGE_BYTES, end) - offset_bytes))
-        tail_start = min(end_page * PAGE_BYTES, end)
-        self.write(tail_start, bytes(end - tail_start))
-        self._pages.drop_within(first_page, end_page)
-        self._zeroed.add(first_page, end_page)
+        self._cut(offset_bytes, min(first_page * PAGE_BYTES, end))
+        self._cut(min(end_page * PAGE_BYTES, end), end)
+        self._zero_pages(first_page, end_page)
 
     def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
         self.check_range(offset_bytes, length)
@@ -85,14 +90,17 @@ class StagedStore(Store):
 
     def iter_changes(self) -> Iterator[Extent]:
         """Yields, in order, what differs (or may differ) from the layer below."""
-        for extent, page_no in self._iter_layers(0, self.size_bytes):
-            if page_no is not None or extent.is_zero:
-                yield extent
+        whole = (
+            extent
+            for extent, page_no in self._iter_layers(0, self.size_bytes)
+            if page_no is not None or extent.is_zero
+        )
+        yield from heapq.merge(whole, self._iter_cuts(sorted(self._cuts)))
 
     def over(self, below: Store) -> StagedStore:
         """The same changes, shared, over another layer of the same size; only for reading."""
         view = StagedStore(below)
-        view._pages, view._zeroed = self._pages, self._zeroed
+        view._pages, view._zeroed, view._cuts = self._pages, self._zeroed, self._cuts
         return view
 
     def close(self) -> None:
@@ -136,6 +144,62 @@ class StagedStore(Store):
             if changed == count or page_no in self._zeroed:
                 page = bytearray(count)
             else:
-                page = bytearray(self._below.read(start, count))
+                page = bytearray(self._read_below(start, count))
+            self._cuts.pop(page_no, None)
             self._pages.put(page_no, page)
         return page
+
+    def _zero_pages(self, first: int, end: int) -> None:
+        if first >= end:
+            return
+        self._pages.drop_within(first, end)
+        for number in self._cut_pages(first, end):
+            del self._cuts[number]
+        self._zeroed.add(first, end)
+
+    def _cut(self, start: int, end: int) -> None:
+        """Zeroes a part of one page."""
+        if start >= end:
+            return
+        page_no = start // PAGE_BYTES
+        begin, stop = start - page_no * PAGE_BYTES, end - page_no * PAGE_BYTES
+        page = self._pages.get_for_change(page_no)
+        if page is not None:
+            page[begin:stop] = bytes(stop - begin)
+        elif page_no not in self._zeroed:
+            cuts = RangeSet(_pairs(self._cuts.get(page_no, ())))
+            cuts.add(begin, stop)
+            if cuts.total == min(PAGE_BYTES, self.size_bytes - page_no * PAGE_BYTES):
+                self._zero_pages(page_no, page_no + 1)
+            else:
+                self._cuts[page_no] = tuple(place for pair in cuts for place in pair)
+
+    def _read_below(self, offset: int, length: int) -> bytes:
+        """Bytes of the layer below, without what was cut out of them."""
+        content = self._below.read(offset, length)
+        end = offset + length
+        cut = self._cut_pages(offset // PAGE_BYTES, -(-end // PAGE_BYTES)) if self._cuts else []
+        if not cut:
+            return content
+        changed = bytearray(content)
+        for extent in self._iter_cuts(cut):
+            begin = max(0, extent.offset_bytes - offset)
+            stop = min(length, extent.offset_bytes + extent.length - offset)
+            if begin < stop:
+                changed[begin:stop] = bytes(stop - begin)
+        return bytes(changed)
+
+    def _cut_pages(self, first: int, end: int) -> list[int]:
+        """The numbers of pages in ``[first, end)`` of which parts were zeroed, in order."""
+        if end - first < len(self._cuts):
+            return [number for number in range(first, end) if number in self._cuts]
+        return sorted(number for number in self._cuts if first <= number < end)
+
+    def _iter_cuts(self, pages: list[int]) -> Iterator[Extent]:
+        for number in pages:
+            for start, end in _pairs(self._cuts[number]):
+                yield Extent(number * PAGE_BYTES + start, end - start, is_zero=True)
+
+
+def _pairs(places: tuple[int, ...]) -> Iterator[tuple[int, int]]:
+    return zip(places[::2], places[1::2], strict=True)

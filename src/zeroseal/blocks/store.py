@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
+from threading import Lock
 from typing import NamedTuple, NoReturn
 
 from zeroseal.errors import NotProvenError, TruncatedError
@@ -84,6 +85,50 @@ class MemoryStore(Store):
 
     def zero(self, offset_bytes: int, length: int) -> None:  # noqa: D102
         self.write(offset_bytes, bytes(length))
+
+
+class CachedStore(Store):
+    """A store for reading whose small reads are answered from blocks that were read whole.
+
+    Tables of a file system are asked for record after record, folder after folder: most of these
+    questions are about bytes beside those of the last ones. Used by several threads.
+
+    Args:
+        below: does not change while this is used.
+    """
+
+    _BLOCK_BYTES = 16384
+    _MOST_BLOCKS = 1024
+
+    def __init__(self, below: Store) -> None:
+        self._below = below
+        self._blocks: dict[int, bytes] = {}
+        self._lock = Lock()
+        self.size_bytes = below.size_bytes
+
+    def read(self, offset_bytes: int, length: int) -> bytes:  # noqa: D102 - as in Store
+        number, begin = divmod(offset_bytes, self._BLOCK_BYTES)
+        if begin + length > self._BLOCK_BYTES or offset_bytes < 0:
+            return self._below.read(offset_bytes, length)
+        block = self._blocks.get(number)
+        if block is None:
+            block = self._read_block(number)
+        if begin + length > len(block):  # the store ends here
+            self.check_range(offset_bytes, length)
+        return block[begin : begin + length]
+
+    def iter_extents(self, offset_bytes: int, length: int) -> Iterator[Extent]:  # noqa: D102
+        return self._below.iter_extents(offset_bytes, length)
+
+    def _read_block(self, number: int) -> bytes:
+        start = number * self._BLOCK_BYTES
+        count = max(0, min(self._BLOCK_BYTES, self.size_bytes - start))
+        block = self._below.read(start, count)
+        with self._lock:
+            if len(self._blocks) >= self._MOST_BLOCKS:
+                del self._blocks[next(iter(self._blocks))]  # the oldest
+            self._blocks[number] = block
+        return block
 
 
 class CancellableStore(Store):

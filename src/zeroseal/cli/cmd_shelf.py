@@ -239,7 +239,7 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     from zeroseal.blocks.sizes import parse_size
     from zeroseal.cli.options import policy_of_site, trusted_from
     from zeroseal.templates.shelf.bundle import is_bundle, unpack_template
-    from zeroseal.templates.shelf.shelf import NewTemplate
+    from zeroseal.templates.shelf.intake import NewTemplate, take_in
 
     now, policy, trusted = int(time.time()), policy_of_site(args), trusted_from(args)
     if args.action == "import" and is_bundle(args.file):
@@ -253,7 +253,7 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
                 "say what it is with --as NAME@VERSION"
             )
         new = NewTemplate(name, version, policy=policy, trusted=trusted)
-        return _show(ui, shelf, shelf.add(args.file, new, now, ui.progress).entry.title)
+        return _show(ui, shelf, take_in(shelf, args.file, new, now, ui.progress).entry.title)
     definition = None
     if args.machine:
         from zeroseal.machines.definition_files import read_definition_file
@@ -270,7 +270,7 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
         policy=policy,
         trusted=trusted,
     )
-    return _show(ui, shelf, shelf.add(args.image, new, now, ui.progress).entry.title)
+    return _show(ui, shelf, take_in(shelf, args.image, new, now, ui.progress).entry.title)
 
 
 def _export(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:

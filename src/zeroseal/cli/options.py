@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
 
@@ -44,7 +45,7 @@ def add_compression(parser: argparse.ArgumentParser) -> None:
 def spell_out(argv: list[str]) -> list[str]:
     """The words of a command line, with the kind after ``--compress``: an image may follow it."""
     words = []
-    for word, following in zip(argv, [*argv[1:], ""], strict=True):
+    for word, following in pairwise([*argv, ""]):
         is_bare = word == "--compress" and following not in _COMPRESSIONS
         words.append(f"{word}={_COMPRESSIONS[0]}" if is_bare else word)
     return words

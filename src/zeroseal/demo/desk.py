@@ -21,7 +21,8 @@ from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.sealing.verdict import Level
 from zeroseal.templates.clone import CloneBatch, CloneSource, MadeClone, make_clones
 from zeroseal.templates.clone_sheet.load import load_clone_sheet
-from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
+from zeroseal.templates.shelf.intake import NewTemplate, take_in
+from zeroseal.templates.shelf.shelf import Shelf
 
 DESK_DISK, DESKS = "purser-ref.qcow2", "desks.toml"
 DESK_MACHINE, DESK_TEMPLATE = "purser-ref", "purser"
@@ -63,7 +64,7 @@ def run_desk(folder: Path, yard: Yard, shelf: Shelf, now: int, progress: Progres
     policy, sealed = resolve(SealOptions(reissue_sid=True)), folder / SEALED_DESK
     result = seal(SealRequest(machine.disk, NewFile(sealed), policy, now), progress)
     checked = check_image(sealed, Level.FULL, progress)
-    shelf.add(sealed, NewTemplate(DESK_TEMPLATE, DESK_VERSION, "purser's desk"), now, progress)
+    take_in(shelf, sealed, NewTemplate(DESK_TEMPLATE, DESK_VERSION, "purser's desk"), now, progress)
     loaded = load_clone_sheet(folder / DESKS, Secrets())
     source = CloneSource.find(loaded.template, shelf)
     batch = CloneBatch(source, loaded.wishes, now, reissue_sid=True)

@@ -29,7 +29,8 @@ from zeroseal.templates.clone_sheet.load import load_clone_sheet
 from zeroseal.templates.renew import RenewWish, renew_machine
 from zeroseal.templates.shelf.difference import Difference, compare_templates
 from zeroseal.templates.shelf.entry import Template
-from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
+from zeroseal.templates.shelf.intake import NewTemplate, take_in
+from zeroseal.templates.shelf.shelf import Shelf
 
 BASE_DISK, SERVER_DISK = "tideline-4.qcow2", "tideline-4-server.qcow2"
 SHEET, OTHER_SHEET, PATCHES = "gangway.toml", "ledger.toml", "november.toml"
@@ -98,7 +99,7 @@ def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
     sealed = folder / SEALED_DISK
     result = seal(SealRequest(machine.disk, NewFile(sealed), DEFAULT_POLICY, now), progress)
     after = check_image(sealed, Level.FULL, progress)
-    shelf.add(sealed, NewTemplate(TEMPLATE, VERSIONS[0], "ticket gate"), now, progress)
+    take_in(shelf, sealed, NewTemplate(TEMPLATE, VERSIONS[0], "ticket gate"), now, progress)
     _renew(folder, yard, shelf, now, progress)
     old, new = (shelf.get(f"{TEMPLATE}@{version}") for version in VERSIONS)
     difference = compare_templates(old.disk, new.disk, progress)

@@ -97,12 +97,13 @@ def iter_unpacked(raw: bytes) -> Iterator[bytes]:
             return
 
 
-def unpack_first(raw: bytes, packing: Packing, limit_bytes: int) -> tuple[bytes, bytes]:
+def unpack_first(raw: bytes, packing: Packing, limit_bytes: int) -> tuple[bytes | bytearray, bytes]:
     """(content, what follows) of the packed stream that ``raw`` begins with.
 
     Raises:
         UNPACK_ERRORS: it is damaged, holds more than ``limit_bytes``, or is not one stream.
     """
+    content: bytes | bytearray
     match packing:
         case Packing.GZIP:
             inflater = zlib.decompressobj(31)
@@ -159,7 +160,7 @@ def pack(content: bytes, packing: Packing) -> bytes:
             raise ValueError(f"{packing.value} is no packing of an initramfs")
 
 
-def _unpack_zstd(raw: bytes, limit_bytes: int) -> tuple[bytes, bytes]:
+def _unpack_zstd(raw: bytes, limit_bytes: int) -> tuple[bytearray, bytes]:
     """Fed little by little: a few bytes can stand for a large block."""
     decompressor = zstandard.ZstdDecompressor().decompressobj()
     content = bytearray()
@@ -167,9 +168,9 @@ def _unpack_zstd(raw: bytes, limit_bytes: int) -> tuple[bytes, bytes]:
         content += decompressor.decompress(raw[start : start + _ZSTD_FEED_BYTES])
         if decompressor.eof:
             following = raw[start + _ZSTD_FEED_BYTES :]
-            return bytes(content), decompressor.unused_data + following
+            return content, decompressor.unused_data + following
         if len(content) > limit_bytes:
-            return bytes(content), b""
+            return content, b""
     raise EOFError("it ends too early")
 
 

@@ -47,6 +47,7 @@ class Mount:
         return get_driver(self.volume)
 
 
+_MOST_KNOWN, _MOST_KEPT_OF_A_FOLDER = 50_000, 5_000
 _MOST_TRAILS = 64
 
 
@@ -84,6 +85,9 @@ class Guest:
         self._trails: dict[str, list[Found]] = {}
         self._linked: dict[Place, list[str]] | None = None  # files with several names
         self._last: tuple[str, bool, Found] | None = None
+        self._known: dict[tuple[Place, str], Found | None] = {}  # children that were asked for
+        self._listed: dict[tuple[Place, str], list[Found]] = {}  # by folder, and the way to it
+        self._listed_count = 0
         self._contents: dict[Place, bytes] = {}
         self._kept_bytes = 0
         self.mount(mounts[1:])
@@ -151,7 +155,14 @@ class Guest:
     def _forget(self) -> None:
         """A name came or went that ways may lead through."""
         self._trails.clear()
+        self._forget_children()
+
+    def _forget_children(self) -> None:
+        """A name came or went, through which no way leads."""
         self._last = None
+        self._known.clear()
+        self._listed.clear()
+        self._listed_count = 0
 
     def _remember(self, folder: str, trail: list[Found]) -> None:
         """Keeps the way to a folder: a glob asks for one name of it after the other."""
@@ -301,7 +312,7 @@ class Guest:
         if self._is_mount_point(found.path):
             children = [child.path for child in self._children(found)]
             return sum(self.remove(child) for child in children if not self.is_lost_found(child))
-        self._last = None
+        self._forget_children()
         if found.kind in (Kind.FOLDER, Kind.LINK):
             self._forget()
         assert found.parent is not None  # only the root has none, and it is a mount point
@@ -359,6 +370,7 @@ class Guest:
     def create_file(self, path: str, content: bytes, mode: int, uid: int = 0, gid: int = 0) -> None:
         """Makes a file; its folder must be there."""
         folder, name = self._get_folder_for(path)
+        self._forget_children()
         node = self._editor(folder).create_file(folder.node, name, content, mode, uid, gid)
         self._contents.pop(Place(folder.mount_no, node), None)  # it may have been another's
 
@@ -453,17 +465,32 @@ class Guest:
     def _child(self, folder: Found, name: str) -> Found | None:
         if folder.parent is None and name in self._beside:
             return self._top_of(name)
-        raw = name.encode("utf-8", "surrogateescape")
-        entry = self._tree(folder.place).find_child(folder.place.node, raw)
-        return self._found(folder, entry) if entry else None
+        key = folder.place, f"{folder.path}/{name}"
+        if key not in self._known:
+            if len(self._known) >= _MOST_KNOWN:
+                self._known.clear()
+            raw = name.encode("utf-8", "surrogateescape")
+            entry = self._tree(folder.place).find_child(folder.place.node, raw)
+            self._known[key] = self._found(folder, entry) if entry else None
+        return self._known[key]
 
     def _top_of(self, name: str) -> Found:
         """The topmost folder of a volume that stands beside the tree."""
         return Found(f"/{name}", self._beside[name], Kind.FOLDER, None, b"")
 
-    def _children(self, folder: Found) -> Iterator[Found]:
-        for entry in self._tree(folder.place).list_folder(folder.place.node):
-            yield self._found(folder, entry)
+    def _children(self, folder: Found) -> list[Found]:
+        key = folder.place, folder.path
+        found = self._listed.get(key)
+        if found is None:
+            entries = self._tree(folder.place).list_folder(folder.place.node)
+            found = [self._found(folder, entry) for entry in entries]
+            if len(found) <= _MOST_KEPT_OF_A_FOLDER:
+                if self._listed_count >= _MOST_KNOWN:
+                    self._listed.clear()
+                    self._listed_count = 0
+                self._listed[key] = found
+                self._listed_count += len(found)
+        return found
 
     def _found(self, folder: Found, entry: FolderEntry) -> Found:
         own = Place(folder.place.mount_no, entry.node)

@@ -13,7 +13,7 @@ from zeroseal.blocks.workers import worker_count
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.progress import Progress, Step, quiet
 
-_PIECE_BYTES = 4 << 20
+_PIECE_BYTES = 2 << 20
 
 
 class HashedFile(ContainerFile):

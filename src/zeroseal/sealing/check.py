@@ -13,7 +13,7 @@ from blake3 import blake3
 from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.pipeline import digest_store, read_disk_once
 from zeroseal.blocks.search import Hit
-from zeroseal.blocks.store import CancellableStore, Store
+from zeroseal.blocks.store import CachedStore, CancellableStore, Store
 from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import opened_image
 from zeroseal.images.host_file import hash_file
@@ -188,11 +188,11 @@ def _check_opened(
     needles = needles_of(values) if values else []
     if record is None and not needles:
         digest, hits = None, []
-        found = _ask_catalogue(image, image, record, policy, progress)
+        found = _ask_catalogue(image, CachedStore(image), record, policy, progress)
     else:
         # the bytes are read once, for the digest and the search, while the catalogue is asked
         token = CancelToken()
-        watched = CancellableStore(image, token)
+        watched = CancellableStore(CachedStore(image), token)
         with ThreadPoolExecutor(1) as pool:
             asking = pool.submit(_ask_catalogue, image, watched, record, policy, token.progress)
             try:

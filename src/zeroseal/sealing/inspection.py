@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import Store
+from zeroseal.blocks.store import CachedStore, Store
 from zeroseal.errors import UsageError, ZeroSealError
 from zeroseal.filesystems.driver import Recovery, VolumeState
 from zeroseal.filesystems.drivers import VolumeTrees, driver_of, read_disk
@@ -191,10 +191,11 @@ class Inspection:
 @contextmanager
 def recoverable(image: Image, recover: bool) -> Iterator[Store]:
     """An image, or a layer over it where its file systems are to be recovered in appearance."""
+    cached = CachedStore(image)
     if not recover:
-        yield image
+        yield cached
         return
-    staged = StagedStore(image)
+    staged = StagedStore(cached)
     try:
         yield staged
     finally:

@@ -35,7 +35,8 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import check_image
 from zeroseal.sealing.policy import resolve
 from zeroseal.sealing.verdict import Level, Verdict
-from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities, read_abilities
+from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities
+from zeroseal.templates.ability_reading import read_abilities
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish
 from zeroseal.templates.clone_sheet.model import WindowsSettings

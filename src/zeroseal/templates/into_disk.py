@@ -17,7 +17,7 @@ from zeroseal.guests.linux.network_files import set_network
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.seed import Seed
-from zeroseal.templates.abilities import abilities_of
+from zeroseal.templates.ability_reading import abilities_of
 
 _RIGHTS_FILE = "/etc/sudoers.d/90-zeroseal-clone"
 _CLOUD_FOLDER = "/etc/cloud/cloud.cfg.d"

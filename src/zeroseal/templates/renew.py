@@ -39,7 +39,8 @@ from zeroseal.sealing.signing import RecordSigner
 from zeroseal.sealing.targets.new_file import NewFile
 from zeroseal.sentences import counted
 from zeroseal.templates.shelf.entry import VERSION_PATTERN, Template
-from zeroseal.templates.shelf.shelf import CURRENT, NewTemplate, Shelf
+from zeroseal.templates.shelf.intake import NewTemplate, take_in
+from zeroseal.templates.shelf.shelf import CURRENT, Shelf
 
 PURPOSE = "renewal"
 NOTES_FILE = "patches.txt"
@@ -136,7 +137,7 @@ def renew_machine(
             sealed = seal(request, progress)
             notes = _notes(machine, wish.now, changes)
             new = NewTemplate(title, version, notes, definition=machine.definition, policy=policy)
-            template = shelf.add(sealed_path, new, wish.now, progress)
+            template = take_in(shelf, sealed_path, new, wish.now, progress)
         _write_changes(template, notes, len(before), after, changes)
     return Renewal(
         machine=yard.get(name),

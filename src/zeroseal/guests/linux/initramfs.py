@@ -14,6 +14,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from zeroseal.guests.compressors import UNPACK_ERRORS, Packing, find_packing, pack, unpack_first
 
@@ -110,28 +111,61 @@ def split_initramfs(raw: bytes) -> list[Archive]:
     Raises:
         ValueError: it is none, is damaged, or holds more than 1 GiB.
     """
-    found, rest, room = [], raw, _MAX_CONTENT_BYTES
-    while rest.strip(b"\0"):
+    found = []
+    for part in _iter_parts(raw):
+        entries, tail_start = _parse_entries(part.content)
+        content_end = part.end - part.start if part.packing is None else len(part.content)
+        tail = bytes(part.content[tail_start:content_end])
+        found.append(Archive(part.packing, raw[part.start : part.end], entries, tail))
+    return found
+
+
+def find_entries(raw: bytes, is_wanted: Callable[[str], object]) -> list[Entry]:
+    """The entries of an initramfs whose paths are wanted; nothing of the others is kept.
+
+    Raises:
+        ValueError: as ``split_initramfs``.
+    """
+    return [
+        entry
+        for part in _iter_parts(raw)
+        for entry, _end in _iter_archive(part.content, is_wanted)
+        if is_wanted(entry.path)
+    ]
+
+
+class _Part(NamedTuple):
+    """One archive: where it lies in the file, its zeros with it, and what it holds."""
+
+    packing: Packing | None
+    start: int
+    end: int
+    content: bytes | bytearray
+
+
+def _iter_parts(raw: bytes) -> Iterator[_Part]:
+    """Yields the archives of an initramfs, unpacked one at a time."""
+    start, room = 0, _MAX_CONTENT_BYTES
+    while start < len(raw) and raw.count(0, start) < len(raw) - start:
+        rest = raw[start:]
         packing = find_packing(rest)
+        content: bytes | bytearray
         if rest.startswith(_MAGICS):
-            entries, tail_start = _parse_entries(rest)
-            end = _end_of_zeros(rest, tail_start)
-            found.append(Archive(None, rest[:end], entries, rest[tail_start:end]))
+            packing, content = None, rest
+            end = _end_of_zeros(rest, _parse_end(rest))
         elif packing:
             try:
                 content, behind = unpack_first(rest, packing, room)
             except UNPACK_ERRORS as error:
                 raise ValueError(f"its {packing.value} data cannot be unpacked ({error})") from None
             end = _end_of_zeros(rest, len(rest) - len(behind))
-            entries, tail_start = _parse_entries(content)
-            found.append(Archive(packing, rest[:end], entries, content[tail_start:]))
             room -= len(content)
         else:
             raise ValueError("it holds something that is no archive")
-        rest = rest[end:]
-    if not found:
+        yield _Part(packing, start, start + end, content)
+        start += end
+    if not start:
         raise ValueError("it holds no archive")
-    return found
 
 
 def skip_plain_archives(raw: bytes) -> bytes:
@@ -212,23 +246,40 @@ def _give_content(kept: list[Entry], gone: Entry) -> None:
             return
 
 
-def _parse_entries(raw: bytes) -> tuple[tuple[Entry, ...], int]:
+def _parse_entries(raw: bytes | bytearray) -> tuple[tuple[Entry, ...], int]:
     """(entries, where the trailer begins)."""
     entries: list[Entry] = []
     position = 0
-    for entry, end in _iter_entries(raw):
-        if entry.name == _TRAILER:
-            return tuple(entries), position
+    for entry, end in _iter_archive(raw):
         entries.append(entry)
         position = end
+    return tuple(entries), position
+
+
+def _parse_end(raw: bytes) -> int:
+    """Where the trailer of an archive begins."""
+    ends = [end for _entry, end in _iter_archive(raw, lambda _path: False)]
+    return ends[-1] if ends else 0
+
+
+def _iter_archive(
+    raw: bytes | bytearray, is_wanted: Callable[[str], object] | None = None
+) -> Iterator[tuple[Entry, int]]:
+    """The entries of an archive up to its trailer, as ``_iter_entries`` yields them."""
+    for entry, end in _iter_entries(raw, is_wanted):
+        if entry.name == _TRAILER:
+            return
+        yield entry, end
     raise ValueError("it ends without a trailer")
 
 
-def _iter_entries(raw: bytes) -> Iterator[tuple[Entry, int]]:
-    """(entry, where the next one begins)."""
+def _iter_entries(
+    raw: bytes | bytearray, is_wanted: Callable[[str], object] | None = None
+) -> Iterator[tuple[Entry, int]]:
+    """(entry, where the next one begins); those that are not wanted come without content."""
     position = 0
     while position < len(raw):
-        header = raw[position : position + _HEADER_BYTES]
+        header = bytes(raw[position : position + _HEADER_BYTES])
         if not header.startswith(_MAGICS) or len(header) < _HEADER_BYTES:
             raise ValueError("an entry of its archive is wrong")
         try:
@@ -241,9 +292,11 @@ def _iter_entries(raw: bytes) -> Iterator[tuple[Entry, int]]:
         end = start + content_bytes
         if not 0 < name_bytes <= _MAX_NAME_BYTES or end > len(raw):
             raise ValueError("an entry of its archive is cut short")
-        name = raw[position + _HEADER_BYTES : name_end].rstrip(b"\0")
+        entry = Entry(header, bytes(raw[position + _HEADER_BYTES : name_end].rstrip(b"\0")), b"")
+        if is_wanted is None or is_wanted(entry.path):
+            entry = replace(entry, content=bytes(raw[start:end]))
         position = _aligned(end)
-        yield Entry(header, name, raw[start:end]), position
+        yield entry, position
 
 
 def _end_of_zeros(raw: bytes, start: int) -> int:

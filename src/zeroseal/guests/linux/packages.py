@@ -8,7 +8,7 @@ not read.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -118,27 +118,31 @@ def pending_updates(guest: Guest) -> PendingUpdates | None:
     installed = versions_of(list(_from_dpkg(guest)))
     newer: set[str] = set()
     for path in lists:
-        for name, version in _iter_offered(guest.read_file(path, _LONGEST_LIST)):
-            old = installed.get(name)
+        for name, version in _iter_offered(guest.read_file(path, _LONGEST_LIST), installed):
+            old = installed[name]
             if old and old != version and version_key(version) > version_key(old):
                 newer.add(name)
     moment = max(guest.facts(path).changed_at for path in lists)
     return PendingUpdates(sorted(newer), moment)
 
 
-def _iter_offered(raw: bytes) -> Iterator[tuple[str, str]]:
-    """(name, version) of each paragraph of a list; a large one has seventy thousand."""
-    for paragraph in (b"\n" + raw).split(b"\nPackage: ")[1:]:
-        name = paragraph.partition(b"\n")[0]
-        start = paragraph.find(b"\nVersion: ")
-        if start > 0:
-            version = paragraph[start + 10 :].partition(b"\n")[0]
-            yield (
-                name.strip().decode("utf-8", "replace"),
-                version.strip().decode("utf-8", "replace"),
-            )
+def _iter_offered(raw: bytes, names: Collection[str]) -> Iterator[tuple[str, str]]:
+    """(name, version) of those names that a list has; a large one has seventy thousand others."""
+    wanted = {name.encode(): name for name in names}
+    begin = 0 if raw.startswith(_NAME_KEY) else raw.find(b"\n" + _NAME_KEY)
+    while begin >= 0:
+        begin = raw.index(_NAME_KEY, begin) + len(_NAME_KEY)
+        following = raw.find(b"\n" + _NAME_KEY, begin)
+        name = wanted.get(raw[begin : raw.find(b"\n", begin)].rstrip())
+        if name:
+            paragraph = raw[begin : following if following >= 0 else len(raw)]
+            _before, key, rest = paragraph.partition(_VERSION_KEY)
+            if key:
+                yield name, rest.partition(b"\n")[0].strip().decode("utf-8", "replace")
+        begin = following
 
 
+_NAME_KEY, _VERSION_KEY = b"Package: ", b"\nVersion: "
 _PARTS = re.compile(r"([^0-9]*)([0-9]*)")
 _TILDE, _END, _LETTER, _OTHER = -1, 0, 1, 2
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from zeroseal.blocks.digest import digest_before
 from zeroseal.blocks.pipeline import read_disk_once
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import TwinStore
+from zeroseal.blocks.store import CachedStore, TwinStore
 from zeroseal.errors import RefusedError
 from zeroseal.images.children import find_children
 from zeroseal.images.facts import read_image_facts
@@ -50,7 +50,7 @@ class InPlace(Target[SealResult]):
         """Opens the image for a change, where nothing else keeps the old bytes."""
         with InPlaceChange(request.source, request.policy.reach, self.journal_to) as change:
             _check_alone(request.source, change.image)
-            staged = StagedStore(change.image, change.folder)
+            staged = StagedStore(CachedStore(change.image), change.folder)
             try:
                 yield _InPlaceBench(self, request.source, change, staged)
             finally:
@@ -79,7 +79,7 @@ class _InPlaceBench(Bench[SealResult]):
         with (
             closing(before), closing(after), ThreadPoolExecutor(1) as pool, applied.token
         ):  # fmt: skip
-            checking = pool.submit(applied.check, after, applied.token.progress)
+            checking = pool.submit(applied.check, CachedStore(after), applied.token.progress)
             both = TwinStore(staged.over(before), after, f"the container of {source}")
             reading = read_disk_once(both, "reading the disk", progress, applied.needles)
             checked = wait_for(checking, progress, "checking the result")

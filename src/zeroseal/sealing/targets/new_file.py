@@ -11,7 +11,7 @@ from pathlib import Path
 
 from zeroseal.blocks.digest import digest_before
 from zeroseal.blocks.staged import StagedStore
-from zeroseal.blocks.store import PaddedStore
+from zeroseal.blocks.store import CachedStore, PaddedStore
 from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.images.compression import SMALL
 from zeroseal.images.convert import read_back, write_disk
@@ -76,7 +76,7 @@ class NewFile(Target[SealResult]):
             refuse_device(self.path)
         image = open_image(request.source, self.snapshot, request.policy.reach)
         folder = self.path.parent if self.path.parent.is_dir() else None
-        staged = StagedStore(image, folder)
+        staged = StagedStore(CachedStore(image), folder)
         try:
             container = self.container_for(image)
             check_output_name(self.path, container.format_name)

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import CachedStore
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
 from zeroseal.progress import wait_for
@@ -57,7 +58,7 @@ class Rehearsal(Target[Rehearsed]):
     def open(self, request: SealRequest[Rehearsed]) -> Iterator[Bench[Rehearsed]]:
         """Opens the source."""
         image = open_image(request.source, self.snapshot, request.policy.reach)
-        staged = StagedStore(image)
+        staged = StagedStore(CachedStore(image))
         try:
             yield _RehearsalBench(image, staged)
         finally:

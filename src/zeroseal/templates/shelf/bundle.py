@@ -27,7 +27,8 @@ from zeroseal.templates.shelf.entry import (
     build_entry,
     parse_entry,
 )
-from zeroseal.templates.shelf.shelf import NewTemplate, Shelf
+from zeroseal.templates.shelf.intake import NewTemplate, take_in
+from zeroseal.templates.shelf.shelf import Shelf
 
 _DISK = "disk.qcow2"
 _RECORD = f"{_DISK}.seal.json"
@@ -120,7 +121,7 @@ def unpack_template(
                 policy=policy,
                 trusted=trusted,
             )
-            template = shelf.add(disk, new, now, progress)
+            template = take_in(shelf, disk, new, now, progress)
             if notes:
                 (template.folder / _NOTES).write_bytes(notes)
             return template

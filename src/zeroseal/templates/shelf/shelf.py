@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 
-from zeroseal.documents import convert
 from zeroseal.errors import (
     DamagedError,
     MissingError,
@@ -17,24 +15,9 @@ from zeroseal.errors import (
     RefusedError,
     environment_error,
 )
-from zeroseal.images.copying import copy_image_file
-from zeroseal.images.facts import read_image_facts
-from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
-from zeroseal.machines.definition import Hardware, MachineDefinition
-from zeroseal.machines.firmware import guess_firmware
-from zeroseal.machines.readiness import hardware_of
-from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.check import CheckResult, check_image, check_record
-from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
-from zeroseal.sealing.record import SealRecord, record_path
-from zeroseal.sealing.signing import TrustedKey
-from zeroseal.sealing.trust import require_signature
-from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.sentences import counted, some_of
-from zeroseal.templates.abilities import read_abilities
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone, clones_of
 from zeroseal.templates.shelf.entry import (
-    ShelfEntry,
     Template,
     check_names,
     check_tag,
@@ -45,30 +28,6 @@ from zeroseal.templates.shelf.index import Row, ShelfIndex
 CURRENT, PREVIOUS, RETIRED = "current", "previous", "retired"
 STATES = (CURRENT, PREVIOUS, RETIRED)
 _MOST_TOLD = 6
-
-
-@dataclass(frozen=True)
-class NewTemplate:
-    """How an image comes onto the shelf.
-
-    Attributes:
-        definition: the machine that it was sealed from, whose hardware its clones should have.
-        hardware: as another shelf knew it; None for what the record says.
-        disk_bytes: how large the disks of its clones should be; 0 for the machine's own.
-        move: take the file itself instead of a copy.
-        policy, trusted: the site's, and whose signatures count (none: anybody's).
-    """
-
-    name: str
-    version: str
-    notes: str = ""
-    tags: tuple[str, ...] = ()
-    definition: MachineDefinition | None = None
-    hardware: Hardware | None = None
-    disk_bytes: int = 0
-    move: bool = False
-    policy: Policy = DEFAULT_POLICY
-    trusted: tuple[TrustedKey, ...] = field(default=())
 
 
 class Shelf:
@@ -82,7 +41,7 @@ class Shelf:
 
     def templates(self) -> list[Template]:
         """All templates that can be understood, by name and the time they were added."""
-        return _with_states(self.index.rows())
+        return with_states(self.index.rows())
 
     def problems(self) -> list[str]:
         """What is wrong with the entries that cannot be understood, sentences."""
@@ -97,7 +56,7 @@ class Shelf:
         """
         name, _at, version = wanted.partition("@")
         rows = self.index.rows()
-        found = _with_states(rows)
+        found = with_states(rows)
         fitting = [
             item
             for item in found
@@ -126,52 +85,6 @@ class Shelf:
         if not found:
             self.get(name)  # raises, and names what is there
         return found
-
-    def add(self, image: Path, new: NewTemplate, now: int, progress: Progress = quiet) -> Template:
-        """Takes a sealed image onto the shelf, read-only.
-
-        Raises:
-            UsageError: a name, version or tag that cannot be one.
-            OutputExistsError: the shelf has that version, or that disk, already.
-            RefusedError: the image does not check SEALED.
-            UnfinishedError: no space; nothing is left behind.
-        """
-        check_names(new.name, new.version)
-        for tag in new.tags:
-            check_tag(tag)
-        target = self.folder / new.name / new.version
-        _check_free(target)
-        checked = _check_sealed(image, new, progress)
-        record = checked.record
-        assert record is not None  # it is SEALED
-        _check_other_disk(self.templates(), record.root)
-        facts = read_image_facts(image, new.policy.reach)
-        if facts.other_files:
-            raise RefusedError(
-                f"{image} needs {facts.other_files[0]} too: give the shelf a disk that is one "
-                "whole file"
-            )
-        entry = ShelfEntry(
-            name=new.name,
-            version=new.version,
-            disk=f"disk.{facts.format_name}",
-            format_name=facts.format_name,
-            size_bytes=facts.size_bytes,
-            digest=record.root,
-            system=record.system_name,
-            added_at=now,
-            sealed_at=record.sealed_at,
-            notes=new.notes,
-            tags=tuple(dict.fromkeys(new.tags)),
-            signers=record.envelope.key_ids if record.envelope else (),
-            hardware=_hardware_of(image, new, record),
-            abilities=read_abilities(image, new.policy.reach),
-        )
-        self._take_in(image, entry, target, new.move, progress)
-        if new.move:
-            image.unlink()
-            record_path(image).unlink(missing_ok=True)
-        return self.get(entry.title)
 
     def change(
         self,
@@ -251,38 +164,6 @@ class Shelf:
                 raise environment_error(error, target, "renaming to") from error
         return self.versions(new_name)
 
-    # -- inside
-
-    def _take_in(
-        self, image: Path, entry: ShelfEntry, target: Path, move: bool, progress: Progress
-    ) -> None:
-        """Fills a hidden folder; it gets its name when its disk checks SEALED too."""
-        for parent in self.folder.glob("[!.]*/"):
-            sweep_unfinished(parent)
-        progress(Step("copying the disk", 0, 0))
-        try:
-            with OutputFolder(target) as output:
-                disk = output.path / entry.disk
-                shares_file = move and _link(image, disk)
-                if not shares_file:
-                    copy_image_file(image, disk)
-                    disk.chmod(0o444)
-                shutil.copyfile(record_path(image), record_path(disk))
-                record_path(disk).chmod(0o444)
-                if not shares_file:
-                    _check_copy(image, disk, progress)
-                with self.index.locked() as rows:
-                    _check_free(target)
-                    others = _with_states(rows)
-                    _check_other_disk(others, entry.digest)
-                    same = [item for item in others if item.entry.name == entry.name]
-                    last = next((item.entry for item in same if item.state == CURRENT), None)
-                    write_entry(output.path, replace(entry, previous=last.version if last else ""))
-                    output.commit()
-                (target / entry.disk).chmod(0o444)
-        except OSError as error:
-            raise environment_error(error, target, "writing") from error
-
 
 def check_lets_go(template: Template, despite: Iterable[str]) -> None:
     """Raises RefusedError where linked clones hang on a template that ``despite`` does not name."""
@@ -306,7 +187,7 @@ def name_clones(clones: list[ShelfClone]) -> str:
     return f"{counted(len(clones), 'linked clone')}: {some_of(names, _MOST_TOLD)}"
 
 
-def _with_states(rows: list[Row]) -> list[Template]:
+def with_states(rows: list[Row]) -> list[Template]:
     """The templates of the rows; of each name the last one that is not retired is current."""
     entries = [(row.folder, row.entry) for row in rows if row.entry]
     entries.sort(key=lambda item: (item[1].name, item[1].added_at, item[0]))
@@ -323,55 +204,6 @@ def _with_states(rows: list[Row]) -> list[Template]:
     ]
 
 
-def _check_free(target: Path) -> None:
-    if target.exists():
-        raise OutputExistsError(
-            f"the shelf has {target.parent.name}@{target.name} already: choose another --version"
-        )
-
-
 def _check_there(template: Template) -> None:
     if not template.folder.is_dir():
         raise MissingError(f"{template.entry.title} was removed from the shelf just now")
-
-
-def _check_other_disk(others: list[Template], digest: str) -> None:
-    for other in others:
-        if other.entry.digest == digest:
-            raise OutputExistsError(f"the shelf has the same disk already, as {other.entry.title}")
-
-
-def _check_sealed(image: Path, new: NewTemplate, progress: Progress) -> CheckResult:
-    checked = check_image(image, Level.FULL, progress, policy=new.policy)
-    if new.trusted:
-        checked = require_signature(checked, new.trusted)
-    if checked.verdict is not Verdict.SEALED:
-        raise RefusedError(
-            f"{image} is {checked.verdict.value}, and the shelf takes only SEALED: {checked.reason}"
-        )
-    return checked
-
-
-def _check_copy(image: Path, disk: Path, progress: Progress) -> None:
-    if check_record(disk, progress).verdict is not Verdict.SEALED:
-        raise RefusedError(f"the copy of {image} does not read back: is the disk failing?")
-
-
-def _link(image: Path, disk: Path) -> bool:
-    """Gives a file a second name, so that a move loses it at no moment; not across disks."""
-    try:
-        os.link(image, disk)
-    except OSError:
-        return False
-    return True
-
-
-def _hardware_of(image: Path, new: NewTemplate, record: SealRecord) -> Hardware:
-    """From the machine as it is named, else from what the record says of it, else plain."""
-    known = new.hardware or Hardware(firmware="")
-    if new.hardware is None and record.hardware is not None:
-        known = convert(record.hardware, Hardware)
-    if new.definition:
-        known = replace(hardware_of(new.definition), disk_bytes=known.disk_bytes)
-    firmware = known.firmware or guess_firmware(image)
-    return replace(known, firmware=firmware, disk_bytes=new.disk_bytes or known.disk_bytes)

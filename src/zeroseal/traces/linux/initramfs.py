@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.initramfs import (
+    find_entries,
     find_initrd_of_boot_image,
     is_initramfs,
     rewrite_initramfs,
-    split_initramfs,
 )
 from zeroseal.traces.changes import PathChange, Workbench
 from zeroseal.traces.finder import Finder, Found
@@ -29,6 +29,7 @@ _DROPPED = re.compile(
     r"|etc/nvme/host(nqn|id)|etc/krb5\.keytab|etc/wireguard/.*)$"
 )
 _EMPTIED = re.compile(r"^etc/(machine-id|hostname)$")
+_IDENTITY = re.compile(f"{_DROPPED.pattern}|{_EMPTIED.pattern}")
 _NEUTRAL = (b"", b"localhost", b"uninitialized")
 
 
@@ -91,15 +92,14 @@ def _iter_files(guest: Guest, patterns: tuple[str, ...]) -> Iterator[tuple[str, 
 def _identity_in(raw: bytes) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """(entries to drop, entries to empty); none of a file that cannot be taken apart."""
     try:
-        archives = split_initramfs(raw)
+        entries = find_entries(raw, _IDENTITY.match)
     except ValueError:
         return (), ()
     dropped: dict[str, None] = {}
     emptied: dict[str, None] = {}
-    for archive in archives:
-        for entry in archive.entries:
-            if _DROPPED.match(entry.path):
-                dropped[entry.path] = None
-            elif _EMPTIED.match(entry.path) and entry.content.strip() not in _NEUTRAL:
-                emptied[entry.path] = None
+    for entry in entries:
+        if _DROPPED.match(entry.path):
+            dropped[entry.path] = None
+        elif entry.content.strip() not in _NEUTRAL:
+            emptied[entry.path] = None
     return tuple(dropped), tuple(emptied)
