@@ -228,7 +228,16 @@ def time_removals(table: Table, sizes: list[int], folder: Path) -> None:
     """Seals of guests with many files, all of them removed."""
     for files in sizes:
         image, sealed = make_guest(folder, files), folder / "files.sealed.img"
-        words = [*ZEROSEAL, "seal", image, "-o", sealed, "--expect-seed", "--quiet"]
+        words = [
+            *ZEROSEAL,
+            "seal",
+            image,
+            "-o",
+            sealed,
+            "--expect-seed",
+            "--same-size-clones",
+            "--quiet",
+        ]
         cost = measure(words)
         table.add(
             f"seal that removes {files:,} files", "", f"{cost.wall / files * 1000:.2f} ms a file",
@@ -265,7 +274,9 @@ def compare_large(table: Table, gib: int, folder: Path) -> None:
                 file.seek(0)
     text.unlink()
     copy = folder / "large.copy.img"
-    ours = measure([*ZEROSEAL, "seal", image, "-o", sealed, "--expect-seed", "--quiet"])
+    ours = measure(
+        [*ZEROSEAL, "seal", image, "-o", sealed, "--expect-seed", "--same-size-clones", "--quiet"]
+    )
     gone(sealed)()
     theirs = measure(shell(f"cp --sparse=always '{image}' '{copy}' && sync '{copy}'"))
     table.add(

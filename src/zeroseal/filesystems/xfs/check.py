@@ -19,7 +19,8 @@ from zeroseal.filesystems.xfs.check_folders import FolderPass
 from zeroseal.filesystems.xfs.check_groups import GroupCheck
 from zeroseal.filesystems.xfs.check_inodes import InodePass
 from zeroseal.filesystems.xfs.log import last_record, log_range
-from zeroseal.filesystems.xfs.slots import iter_slots
+from zeroseal.filesystems.xfs.rows import InodeRows, has_rows
+from zeroseal.filesystems.xfs.slots import iter_batches, slots_of
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
 _MOST_PROBLEMS = 50
@@ -60,10 +61,16 @@ def _check(volume: XfsVolume) -> Iterator[Problem]:
     first = volume.superblock.log_start
     claims.add_structure(first, length // volume.block_bytes, layout.OWN_LOG)
     inodes, folders = InodePass(volume, claims), FolderPass(volume)
-    for _group, number, is_free, raw in iter_slots(volume):
-        yield from inodes.check_free(number, raw) if is_free else inodes.check(number, raw)
-        if not is_free:
-            folders.note(number, raw)
+    for batch in iter_batches(volume):
+        left = None
+        if has_rows(volume):
+            rows = InodeRows(volume, batch)
+            left = ~inodes.pass_plain(rows)
+            folders.note_all(rows)
+        for number, is_free, raw in slots_of(volume, batch, left):
+            yield from inodes.check_free(number, raw) if is_free else inodes.check(number, raw)
+            if left is None and not is_free:
+                folders.note(number, raw)
     yield from folders.check()
     yield from claims.problems()
     for group in groups:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from numpy.typing import NDArray
 
 from zeroseal.filesystems.tree import Problem
 from zeroseal.filesystems.xfs import layout
+from zeroseal.filesystems.xfs.rows import InodeRows
 from zeroseal.filesystems.xfs.volume import XfsVolume
 
 Owned = tuple[int, int, int, int]  # first block in the group, blocks, owner, offset with flags
-_FREE = 0
+_FEW_BLOCKS = 64  # a longer range is counted by itself
 
 
 class Claims:
@@ -24,6 +26,7 @@ class Claims:
         self._others = [np.zeros(size, np.uint8) for size in sizes]
         self.owned: list[list[Owned]] = [[] for _size in sizes]
         self._outside: list[Problem] = []
+        self._notes_owners = volume.has_feature(layout.RO_RMAPBT)  # else nobody asks for them
 
     def add_free(self, group: int, first: int, count: int) -> None:
         """Free blocks, or such that are kept for the group's trees."""
@@ -40,6 +43,19 @@ class Claims:
         group, agblock = self._volume.group_of(fsblock)
         self.files[group][agblock : agblock + count] += 1
         self.owned[group].append((agblock, count, owner, offset))
+
+    def add_files(self, rows: InodeRows, chosen: NDArray[np.bool_]) -> None:
+        """The written extents of files in a table of inodes."""
+        there = rows.within & chosen[:, None]
+        owners = np.broadcast_to(rows.numbers[:, None], there.shape)[there]
+        groups, firsts = (part[there] for part in rows.places)
+        counts, offsets = rows.blocks[there], rows.logical[there]
+        for group in np.unique(groups).tolist():
+            own = groups == group
+            _count_up(self.files[group], firsts[own], counts[own])
+            if self._notes_owners:
+                columns = (firsts[own], counts[own], owners[own], offsets[own])
+                self.owned[group].extend(zip(*(part.tolist() for part in columns), strict=True))
 
     def add_own(self, fsblock: int, count: int, owner: int, offset: int) -> None:
         """Blocks of an inode that nobody can share: folders, attributes, mappings."""
@@ -68,6 +84,20 @@ class Claims:
         part = self._others[group][first : first + count]
         np.minimum(part + 1, 2, out=part)
         return True
+
+
+def _count_up(
+    files: NDArray[np.uint32], firsts: NDArray[np.int64], counts: NDArray[np.int64]
+) -> None:
+    """Counts each block of some ranges once more; a block may lie in several of them."""
+    small = counts <= _FEW_BLOCKS
+    for first, count in zip(firsts[~small].tolist(), counts[~small].tolist(), strict=True):
+        files[first : first + count] += 1
+    firsts, counts = firsts[small], counts[small]
+    if len(firsts):
+        begins = np.cumsum(counts) - counts
+        blocks = np.repeat(firsts - begins, counts) + np.arange(int(counts.sum()))
+        np.add.at(files, blocks, np.uint32(1))
 
 
 def joined(rows: list[Owned]) -> list[Owned]:

@@ -21,6 +21,7 @@ from zeroseal.filesystems.xfs.folders import (
     read_leaf,
 )
 from zeroseal.filesystems.xfs.forks import data_fork, read_mapping
+from zeroseal.filesystems.xfs.rows import InodeRows
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, passes
 
 _TYPES = {code: mode for mode, code in layout.ENTRY_TYPES.items()}
@@ -47,6 +48,14 @@ class FolderPass:
         """Notes an inode in use."""
         inode = self._volume.parse_core(raw)
         self._types[number], self._links[number] = inode.type, inode.links
+
+    def note_all(self, rows: InodeRows) -> None:
+        """Notes those of a table that are in use."""
+        used = ~rows.is_free
+        numbers = rows.numbers[used].tolist()
+        kinds = (rows.mode[used] & layout.MODE_TYPE).tolist()
+        self._types.update(zip(numbers, kinds, strict=True))
+        self._links.update(zip(numbers, rows.links[used].tolist(), strict=True))
 
     def check(self) -> Iterator[Problem]:
         """Yields what is wrong with names and link counts."""

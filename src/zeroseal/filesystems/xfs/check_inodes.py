@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+from numpy.typing import NDArray
+
 from zeroseal.errors import ImageError
 from zeroseal.filesystems.tree import Problem
 from zeroseal.filesystems.xfs import layout
@@ -11,6 +14,7 @@ from zeroseal.filesystems.xfs.attributes import iter_leaves, leaf_entries, read_
 from zeroseal.filesystems.xfs.check_claims import Claims
 from zeroseal.filesystems.xfs.folders import hash_name
 from zeroseal.filesystems.xfs.forks import Mapping, data_fork, read_mapping
+from zeroseal.filesystems.xfs.rows import InodeRows
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume
 
 _FORMS = {
@@ -29,6 +33,15 @@ class InodePass:
 
     def __init__(self, volume: XfsVolume, claims: Claims) -> None:
         self._volume, self._claims = volume, claims
+
+    def pass_plain(self, rows: InodeRows) -> NDArray[np.bool_]:
+        """Which inodes are free, or plain files, and as they should be; claims what these own."""
+        free = rows.is_free & rows.is_empty
+        files = ~rows.is_free & rows.is_mapped_file & rows.has_no_attributes & rows.is_named
+        files &= rows.is_itself & rows.counts_its_blocks
+        files &= ~rows.has_unwritten  # the reverse mapping tells them from others
+        self._claims.add_files(rows, files)
+        return (free & rows.is_itself) | files
 
     def check_free(self, number: int, raw: bytes) -> Iterator[Problem]:
         """Yields what is wrong with an inode that the tree says is free."""

@@ -121,7 +121,7 @@ def read_mapping(volume: XfsVolume, slot: Slot, attributes: bool = False) -> Map
 
 
 def _read_tree(volume: XfsVolume, number: int, fork: bytes, most: int) -> Mapping:
-    levels, count = struct.unpack_from(">HH", fork)
+    levels, count = struct.unpack(">HH", fork[:4].ljust(4, b"\0"))
     capacity = root_capacity(len(fork))
     if not 1 <= levels <= layout.MAX_LEVELS or not 1 <= count <= capacity:
         raise volume.damaged(f"the mapping of inode {number} has an impossible root")

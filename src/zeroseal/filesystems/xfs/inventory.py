@@ -9,15 +9,21 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterable
 
+import numpy as np
+from numpy.typing import NDArray
+
 from zeroseal.blocks.patches import Patch, zero_patches
 from zeroseal.filesystems.inventory import Inventory, Part
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.forks import read_mapping
 from zeroseal.filesystems.xfs.log import log_range
+from zeroseal.filesystems.xfs.rows import InodeRows, has_rows
 from zeroseal.filesystems.xfs.slack import iter_slack
-from zeroseal.filesystems.xfs.slots import iter_slots
+from zeroseal.filesystems.xfs.slots import SlotBatch, iter_batches, slots_of
 from zeroseal.filesystems.xfs.unused import iter_free_space, iter_stale_inodes, iter_stale_log
 from zeroseal.filesystems.xfs.volume import XfsVolume
+
+Owned = tuple[int, int, int]  # start and end of a range, in bytes, and the inode that it is of
 
 
 class XfsInventory(Inventory[XfsVolume]):
@@ -44,14 +50,32 @@ class XfsPlaceNames:
 
     def __init__(self, volume: XfsVolume) -> None:
         self._volume = volume
-        self._owned: list[tuple[int, int, int]] = []  # start, end, inode
-        for _group, number, is_free, raw in iter_slots(volume):
-            start = volume.inode_offset(number)
-            self._owned.append((start, start + len(raw), number))
-            if not is_free:
-                self._add_blocks(number, raw)
-        self._owned.sort()
+        self._rows: list[Owned] = []
+        tables = [self._owned_of(batch) for batch in iter_batches(volume)]
+        owned = np.concatenate([*tables, np.array(self._rows, np.int64).reshape(-1, 3)])
+        owned = owned[np.argsort(owned[:, 0], kind="stable")]
+        self._starts, self._ends, self._owners = owned.T
         self._free = sorted(iter_free_space(volume))
+
+    def _owned_of(self, batch: SlotBatch) -> NDArray[np.int64]:
+        """The places of inodes themselves, and of the content of plain files; notes the rest."""
+        volume = self._volume
+        size = volume.superblock.inode_bytes
+        at = [volume.inode_offset(number) for number in batch.numbers.tolist()]
+        slots = np.column_stack([at, np.array(at, np.int64) + size, batch.numbers])
+        tables, left = [slots.astype(np.int64)], ~batch.is_free
+        if has_rows(volume):
+            rows = InodeRows(volume, batch)
+            plain = left & rows.is_mapped_file & rows.has_no_attributes & rows.is_itself
+            there = rows.within & plain[:, None]
+            starts = rows.offsets[there]
+            owners = np.broadcast_to(rows.numbers[:, None], there.shape)[there]
+            ends = starts + rows.blocks[there] * volume.block_bytes
+            tables.append(np.column_stack([starts, ends, owners]))
+            left &= ~plain
+        for number, _is_free, raw in slots_of(volume, batch, left):
+            self._add_blocks(number, raw)
+        return np.concatenate(tables)
 
     def _add_blocks(self, number: int, raw: bytes) -> None:
         volume = self._volume
@@ -61,13 +85,13 @@ class XfsPlaceNames:
             runs = [(run.fsblock, run.blocks) for run in mapping.runs]
             for fsblock, count in [*runs, *((block, 1) for block in mapping.tree)]:
                 start = volume.offset_of(fsblock)
-                self._owned.append((start, start + count * volume.block_bytes, number))
+                self._rows.append((start, start + count * volume.block_bytes, number))
 
     def owner_of(self, offset_bytes: int) -> int | None:
         """The inode that a byte belongs to: as content, mapping, attributes, or its own slot."""
-        at = bisect_right(self._owned, offset_bytes, key=lambda item: item[0]) - 1
-        if at >= 0 and offset_bytes < self._owned[at][1]:
-            return self._owned[at][2]
+        at = int(np.searchsorted(self._starts, offset_bytes, side="right")) - 1
+        if at >= 0 and offset_bytes < self._ends[at]:
+            return int(self._owners[at])
         return None
 
     def describe(self, offset_bytes: int) -> str:

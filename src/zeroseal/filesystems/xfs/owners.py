@@ -19,7 +19,7 @@ def find_owned(volume: XfsVolume, uids: Collection[int]) -> dict[int, int]:
     wanted = {uid.to_bytes(4, "big"): uid for uid in uids}
     return {
         number: wanted[raw[8:12]]
-        for _group, number, is_free, raw in iter_slots(volume)
+        for number, is_free, raw in iter_slots(volume)
         if not is_free and raw[8:12] in wanted
     }
 
@@ -27,7 +27,7 @@ def find_owned(volume: XfsVolume, uids: Collection[int]) -> dict[int, int]:
 def find_in_acls(volume: XfsVolume, uids: Collection[int]) -> dict[int, int]:
     """Inodes in use whose access lists name some users: {inode number: uid}."""
     named: dict[int, int] = {}
-    for _group, number, is_free, raw in iter_slots(volume):
+    for number, is_free, raw in iter_slots(volume):
         if is_free or not raw[82]:  # no attribute fork
             continue
         for item in read_attributes(volume, volume.parse_slot(number, raw)):

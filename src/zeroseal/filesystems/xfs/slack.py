@@ -10,6 +10,8 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterator
 
+import numpy as np
+
 from zeroseal.blocks.patches import ByteRange, Patch, differing_patches, has_content, iter_near
 from zeroseal.filesystems.xfs import attributes, folders, layout, trees
 from zeroseal.filesystems.xfs.forks import (
@@ -24,8 +26,8 @@ from zeroseal.filesystems.xfs.forks import (
     root_capacity,
 )
 from zeroseal.filesystems.xfs.layout import Agf, Agi, RemoteHeader, Superblock
-from zeroseal.filesystems.xfs.plain import plain_end
-from zeroseal.filesystems.xfs.slots import iter_slots
+from zeroseal.filesystems.xfs.rows import MOST_RUNS, Bools, InodeRows, has_rows
+from zeroseal.filesystems.xfs.slots import iter_batches, slots_of
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
 
@@ -42,15 +44,43 @@ def iter_slack(volume: XfsVolume) -> Iterator[Patch]:
         yield from _headers(volume, group)
         yield from _group_trees(volume, group)
     shared, ends, own = _SharedBlocks(volume), list[ByteRange](), _own_files(volume)
-    for _group, number, is_free, raw in iter_slots(volume):
-        if is_free:
-            continue
-        end = plain_end(volume, number, raw) if volume.has_crc and number not in own else None
-        if end is None or shared.has_range(end):
+    for batch in iter_batches(volume):
+        left = ~batch.is_free
+        if has_rows(volume):
+            rows = InodeRows(volume, batch)
+            left &= ~_plain_files(rows, left & ~np.isin(rows.numbers, own), shared, ends)
+        for number, _is_free, raw in slots_of(volume, batch, left):
             yield from _inode(volume, volume.parse_slot(number, raw), shared, ends)
-        elif end[1]:
-            ends.append(end)
     yield from _ends(volume, ends)
+
+
+def _plain_files(
+    rows: InodeRows, chosen: Bools, shared: _SharedBlocks, ends: list[ByteRange]
+) -> Bools:
+    """Which of the chosen inodes are files with nothing stale in their forks, and sound.
+
+    What lies behind their contents in their last blocks is added to ``ends``; a block that several
+    files share is left to the code that looks at all of them.
+    """
+    block_bytes = rows.block_bytes
+    plain = chosen & rows.is_mapped_file & rows.has_clean_forks & ~rows.has_unwritten
+    plain &= rows.is_itself
+    last = np.clip(rows.run_count - 1, 0, MOST_RUNS - 1)
+    at = np.arange(len(last)), last
+    begin = rows.logical[at] * block_bytes
+    end = begin + rows.blocks[at] * block_bytes
+    is_empty = rows.run_count == 0
+    plain &= is_empty | ((begin < rows.size) & (end - rows.size < block_bytes))
+    behind = np.flatnonzero(plain & ~is_empty & (end > rows.size))
+    starts = rows.offsets[at] + rows.size - begin
+    for index, start, length in zip(
+        behind.tolist(), starts[behind].tolist(), (end - rows.size)[behind].tolist(), strict=True
+    ):
+        if shared.has_range((start, length)):
+            plain[index] = False
+        else:
+            ends.append((start, length))
+    return plain
 
 
 class _SharedBlocks:

@@ -45,7 +45,7 @@ def iter_free_space(volume: XfsVolume) -> Iterator[ByteRange]:
 
 def iter_stale_inodes(volume: XfsVolume) -> Iterator[Patch]:
     """Yields what free inodes hold beyond what a free one needs: their numbers, and no more."""
-    for _group, number, is_free, raw in iter_slots(volume):
+    for number, is_free, raw in iter_slots(volume):
         if is_free:
             generation = volume.parse_core(raw).generation
             clean = _clean_inode(volume, number, generation)

@@ -21,7 +21,7 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
 from zeroseal.images.reach import Reach, check_output_name
-from zeroseal.progress import wait_for, watched
+from zeroseal.progress import Step, wait_for, watched
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,
@@ -108,22 +108,26 @@ class _NewFileBench(Bench[SealResult]):
         ):
             # the result is checked while it is written; nothing gets its name before all holds
             checking = pool.submit(applied.check, staged, token.progress)
+
+            def follow(step: Step) -> None:
+                if checking.done():
+                    checking.result()  # what is wrong ends the work at once
+                progress(step)
+
             disk = PaddedStore(staged, output.file.size_bytes)  # a device may be larger
-            reading = write_disk(disk, output.file, container, path.name, progress, applied.needles)
+            reading = write_disk(disk, output.file, container, path.name, follow, applied.needles)
+            digest, name = reading.digest, container.format_name
+            file_hash = read_back(output.file, digest, name, follow)
+            source_digest = digest_before(self._image, staged, digest, follow)
             checked = wait_for(checking, progress, "checking the result")
             proof = applied.prove(checked, reading.hits)
-            digest, name = reading.digest, container.format_name
-            file_hash = read_back(output.file, digest, name, progress)
-            file = SealedFile(name, output.file.size_bytes, blake3=file_hash)
             if _fingerprint(self._image) != self._before:
                 raise UnfinishedError(
                     f"{applied.request.source} was changed or removed while it was sealed: shut "
                     "the machine down, then try again"
                 )
-            lineage = replace(
-                applied.request.lineage,
-                source_digest=digest_before(self._image, staged, digest, progress),
-            )
+            file = SealedFile(name, output.file.size_bytes, blake3=file_hash)
+            lineage = replace(applied.request.lineage, source_digest=source_digest)
             text = applied.build_record(path.name, digest, proof, lineage, file)
             record.file.write(0, text)
             watched(output.file.flush, progress, "flushing")
