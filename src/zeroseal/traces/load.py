@@ -13,7 +13,7 @@ import msgspec
 
 from zeroseal.documents import Table, WrongValueError, convert, parse_toml
 from zeroseal.errors import UsageError
-from zeroseal.guests.registry.paths import CLASSES, MACHINE_HIVES, USERS
+from zeroseal.guests.registry.hive_names import CLASSES, MACHINE_HIVES, USERS
 from zeroseal.traces.key_edits import FORMATS, KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,

@@ -129,20 +129,27 @@ def pending_updates(guest: Guest) -> PendingUpdates | None:
 def _iter_offered(raw: bytes, names: Collection[str]) -> Iterator[tuple[str, str]]:
     """(name, version) of those names that a list has; a large one has seventy thousand others."""
     wanted = {name.encode(): name for name in names}
-    begin = 0 if raw.startswith(_NAME_KEY) else raw.find(b"\n" + _NAME_KEY)
-    while begin >= 0:
-        begin = raw.index(_NAME_KEY, begin) + len(_NAME_KEY)
-        following = raw.find(b"\n" + _NAME_KEY, begin)
-        name = wanted.get(raw[begin : raw.find(b"\n", begin)].rstrip())
-        if name:
-            paragraph = raw[begin : following if following >= 0 else len(raw)]
-            _before, key, rest = paragraph.partition(_VERSION_KEY)
-            if key:
-                yield name, rest.partition(b"\n")[0].strip().decode("utf-8", "replace")
-        begin = following
+    for begin in _iter_paragraphs(raw):
+        name = wanted.get(raw[begin : raw.find(b"\n", begin)])
+        if name is None:
+            continue
+        end = raw.find(b"\n\n", begin)
+        _before, found, rest = raw[begin : end if end >= 0 else len(raw)].partition(_VERSION_KEY)
+        if found:
+            yield name, rest.partition(b"\n")[0].strip().decode("utf-8", "replace")
 
 
-_NAME_KEY, _VERSION_KEY = b"Package: ", b"\nVersion: "
+def _iter_paragraphs(raw: bytes) -> Iterator[int]:
+    """Yields where the name of each package of a list begins."""
+    if raw.startswith(_NAME_KEY[1:]):
+        yield len(_NAME_KEY) - 1
+    place = raw.find(_NAME_KEY)
+    while place >= 0:
+        yield place + len(_NAME_KEY)
+        place = raw.find(_NAME_KEY, place + 1)
+
+
+_NAME_KEY, _VERSION_KEY = b"\nPackage: ", b"\nVersion: "
 _PARTS = re.compile(r"([^0-9]*)([0-9]*)")
 _TILDE, _END, _LETTER, _OTHER = -1, 0, 1, 2
 

@@ -18,11 +18,10 @@ from typing import Protocol
 from zeroseal.errors import NeedsRecoveryError
 from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.hive import Hive, Key, Value, upper
+from zeroseal.guests.registry.hive_names import CLASSES, MACHINE_HIVES, USERS
 from zeroseal.guests.registry.logs import replay_logs
 
 CONFIG_FOLDER = "/Windows/System32/config"
-MACHINE_HIVES = ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")
-USERS, CLASSES = "USERS", "CLASSES"
 DEFAULT_PROFILE = "/Users/Default"
 _PROFILES = "Microsoft\\Windows NT\\CurrentVersion\\ProfileList"
 _USER_FILES = {USERS: "NTUSER.DAT", CLASSES: "AppData/Local/Microsoft/Windows/UsrClass.dat"}

@@ -9,8 +9,9 @@ from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.registry.edit import HiveEditor
 from zeroseal.guests.registry.hive import Hive
+from zeroseal.guests.registry.hive_names import MACHINE_HIVES
 from zeroseal.guests.registry.logs import empty_log
-from zeroseal.guests.registry.paths import CONFIG_FOLDER, MACHINE_HIVES, Registry
+from zeroseal.guests.registry.paths import CONFIG_FOLDER, Registry
 
 LOG_ENDINGS = (".LOG", ".LOG1", ".LOG2")
 _MAGIC = b"regf"
