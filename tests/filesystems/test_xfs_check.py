@@ -16,14 +16,14 @@ from tests.xfs import FileStore, kernel, make_xfs
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.errors import ZeroSealError
 from zeroseal.filesystems.tree import Kind
-from zeroseal.filesystems.xfs import check, slack
+from zeroseal.filesystems.xfs import check, slack, unused
 from zeroseal.filesystems.xfs.check import check_volume
 from zeroseal.filesystems.xfs.edit import XfsEditor
 from zeroseal.filesystems.xfs.layout import INODE_CRC
 from zeroseal.filesystems.xfs.read import XfsTree
 from zeroseal.filesystems.xfs.slack import iter_slack
 from zeroseal.filesystems.xfs.slots import iter_slots
-from zeroseal.filesystems.xfs.unused import iter_free_space
+from zeroseal.filesystems.xfs.unused import iter_free_space, iter_stale_inodes
 from zeroseal.filesystems.xfs.volume import with_checksum
 
 LONGEST_SECONDS = 20
@@ -200,6 +200,7 @@ def test_tables_of_inodes_say_what_the_inodes_say_one_by_one(
 
     def answers() -> list[object]:
         found: list[object] = [sorted(check_volume(staged, "v"))]
+        found += iter_stale_inodes(XfsTree(staged).volume)
         try:
             patches = sorted(iter_slack(XfsTree(staged).volume), key=lambda one: one.offset_bytes)
             return [*found, patches]
@@ -208,6 +209,6 @@ def test_tables_of_inodes_say_what_the_inodes_say_one_by_one(
 
     monkeypatch.setattr(check, "_MOST_PROBLEMS", 10_000)  # which come first is no matter
     with_tables = answers()
-    for module in (check, slack):
+    for module in (check, slack, unused):
         monkeypatch.setattr(module, "has_rows", lambda _volume: False)
     assert with_tables == answers()

@@ -41,6 +41,8 @@ _FIELDS = {
     "runs": (Inode.SIZE, (">u8", (MOST_RUNS, 2))),
 }
 
+_OWN_FIELDS = {"generation": (92, 4), "crc": (layout.INODE_CRC, 4), "number": (152, 8)}
+
 Bools = NDArray[np.bool_]
 Numbers = NDArray[np.int64]
 
@@ -107,6 +109,15 @@ class InodeRows:
     def is_empty(self) -> Bools:
         """Whether each says that it is in use by nothing."""
         return np.asarray((self.mode == 0) & (self.links == 0), bool)
+
+    def are_but_for_their_own(self, form: bytes) -> Bools:
+        """Whether each consists of these bytes, but for its number, generation and checksum."""
+        content = np.frombuffer(self._raw, np.uint8).reshape(-1, self._bytes)
+        same = content == np.frombuffer(form, np.uint8)
+        for name in ("generation", "crc", "number"):
+            start, length = _OWN_FIELDS[name]
+            same[:, start : start + length] = True
+        return np.asarray(same.all(axis=1) & self.is_itself, bool)
 
     @cached_property
     def has_no_attributes(self) -> Bools:

@@ -8,7 +8,8 @@ from zeroseal.blocks.patches import ByteRange, Patch, differing_patches
 from zeroseal.filesystems.xfs import layout, trees
 from zeroseal.filesystems.xfs.allocate import free_inode
 from zeroseal.filesystems.xfs.log import EmptyLog, highest_cycle, is_new_log, log_range
-from zeroseal.filesystems.xfs.slots import iter_slots
+from zeroseal.filesystems.xfs.rows import InodeRows, has_rows
+from zeroseal.filesystems.xfs.slots import iter_batches, slots_of
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
 
 _PIECE_BYTES = 1 << 20
@@ -45,8 +46,12 @@ def iter_free_space(volume: XfsVolume) -> Iterator[ByteRange]:
 
 def iter_stale_inodes(volume: XfsVolume) -> Iterator[Patch]:
     """Yields what free inodes hold beyond what a free one needs: their numbers, and no more."""
-    for number, is_free, raw in iter_slots(volume):
-        if is_free:
+    form = _clean_inode(volume, 0, 0)
+    for batch in iter_batches(volume):
+        left = batch.is_free
+        if has_rows(volume):
+            left = left & ~InodeRows(volume, batch).are_but_for_their_own(form)
+        for number, _is_free, raw in slots_of(volume, batch, left):
             generation = volume.parse_core(raw).generation
             clean = _clean_inode(volume, number, generation)
             yield from differing_patches(volume.inode_offset(number), raw, clean, "free inodes")
