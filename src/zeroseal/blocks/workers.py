@@ -6,8 +6,8 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from types import TracebackType
-from typing import Generic, Self, TypeVar
+from contextlib import closing
+from typing import Generic, TypeVar
 
 ItemT = TypeVar("ItemT")
 ResultT = TypeVar("ResultT")
@@ -23,7 +23,7 @@ def worker_count() -> int:
 class OrderedWork(Generic[ItemT, ResultT]):
     """Does ``work`` on items in threads; for work that releases Python's lock.
 
-    Whoever leaves the block early does not wait for what was not begun.
+    ``close`` does not wait for what was not begun.
 
     Args:
         work: what is done with each item.
@@ -35,17 +35,6 @@ class OrderedWork(Generic[ItemT, ResultT]):
         self._most_waiting = most_waiting
         self._pool = ThreadPoolExecutor(worker_count())
         self._waiting: deque[Future[ResultT]] = deque()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
     def add(self, item: ItemT) -> Iterator[ResultT]:
         """Takes an item; yields the results that are due, in order."""
@@ -67,7 +56,7 @@ def map_ordered(
     work: Callable[[ItemT], ResultT], items: Iterable[ItemT], most_waiting: int
 ) -> Iterator[ResultT]:
     """``work`` on each of the items, in their order; see ``OrderedWork``."""
-    with OrderedWork(work, most_waiting) as pool:
+    with closing(OrderedWork(work, most_waiting)) as pool:
         for item in items:
             yield from pool.add(item)
         yield from pool.finish()
