@@ -301,6 +301,12 @@ def test_an_image_may_follow_compress(words: list[str], kind: str, images: list[
     assert (args.compress, [str(path) for path in args.images]) == (kind, images)
 
 
+def test_a_kind_of_compression_that_is_none_is_refused_by_name(zeroseal: Command) -> None:
+    answer = zeroseal("seal", "a.qcow2", "-o", "b", "--compress", "best")
+    assert answer.status == 2
+    assert "invalid choice: 'best' (choose from" in answer.err
+
+
 ACTIONS = [
     *([name] for name in COMMANDS if name not in ("yard", "shelf")),
     *(["yard", action] for action in ("list", "show", "start", "stop", "adopt")),

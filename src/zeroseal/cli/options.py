@@ -46,9 +46,15 @@ def spell_out(argv: list[str]) -> list[str]:
     """The words of a command line, with the kind after ``--compress``: an image may follow it."""
     words = []
     for word, following in pairwise([*argv, ""]):
-        is_bare = word == "--compress" and following not in _COMPRESSIONS
+        is_bare = word == "--compress" and not _may_be_kind(following)
         words.append(f"{word}={_COMPRESSIONS[0]}" if is_bare else word)
     return words
+
+
+def _may_be_kind(word: str) -> bool:
+    """Whether a word is a kind of compression, or a wrong one rather than the path of an image."""
+    is_path = not word.isalnum() or Path(word).exists()
+    return word in _COMPRESSIONS or not is_path
 
 
 def add_container(parser: argparse.ArgumentParser) -> None:
