@@ -269,10 +269,12 @@ def compare_large(table: Table, gib: int, folder: Path) -> None:
             file.write(piece)
             if number % 1024 == 0:  # a GiB at a time: the host has no room for all of it twice
                 file.flush()
-                command = f"write '{text}' /text-{number // 1024}"
+                command = f"write {text} /text-{number // 1024}"
                 measure(["debugfs", "-w", "-R", command, image])
                 file.seek(0)
     text.unlink()
+    if image.stat().st_blocks * 512 < gib << 30:
+        raise SystemExit("debugfs did not write the text")
     copy = folder / "large.copy.img"
     ours = measure(
         [*ZEROSEAL, "seal", image, "-o", sealed, "--expect-seed", "--same-size-clones", "--quiet"]

@@ -21,7 +21,7 @@ import lz4.block
 import lz4.frame
 import zstandard
 
-_PIECE_BYTES = 16 << 20
+_PIECE_BYTES = 4 << 20
 _ZSTD_FEED_BYTES = 4 << 10
 _LZ4_LEGACY_MAGIC = b"\x02!L\x18"
 _LZ4_BLOCK_BYTES = 8 << 20
