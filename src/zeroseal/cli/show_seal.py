@@ -14,7 +14,6 @@ from zeroseal.traces.finding import by_trace
 from zeroseal.traces.model import SEAL_FAMILIES
 
 if TYPE_CHECKING:
-    from zeroseal.images.facts import ImageFacts
     from zeroseal.sealing.job import PlannedSeal, SealResult
     from zeroseal.sealing.plan import Plan
     from zeroseal.sealing.policy import Policy
@@ -158,7 +157,7 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     render.facts(
         console,
         [
-            ("sealed disk", _with_size(result.output)),
+            ("sealed disk", str(result.output.path)),
             ("seal record", str(result.record)),
             ("source", _source_sentence(result)),
         ],
@@ -200,13 +199,6 @@ def secret_sentences(secrets: tuple[Residue, ...]) -> list[str]:
 
 def _is_in_place(result: SealResult) -> bool:
     return result.output.path == result.planned.source.path
-
-
-def _with_size(image: ImageFacts) -> str:
-    """A new file, and how much of the host's disk it takes."""
-    if image.path.is_block_device():
-        return str(image.path)
-    return f"{image.path}: {size_text(image.allocated_bytes)} of the host's disk"
 
 
 def _read_back_sentence(result: SealResult) -> str:
