@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import importlib.util
 import os
 import shutil
 from pathlib import Path
@@ -19,6 +20,7 @@ from zeroseal.errors import (
     UsageError,
     environment_error,
 )
+from zeroseal.images.compression import get_packer
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.detect import open_image
@@ -193,3 +195,9 @@ def test_a_copied_image_shares_its_blocks_where_the_host_can(tmp_path: Path) -> 
         os.sync()
         assert shutil.disk_usage(folder).free > before - (20 << 20)
         assert (folder / "b").read_bytes() == (folder / "a").read_bytes()
+
+
+def test_what_fast_compression_needs_is_said(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(importlib.util, "find_spec", lambda _name: None)
+    with pytest.raises(UsageError, match="needs the package isal"):
+        get_packer("fast")

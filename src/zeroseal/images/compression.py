@@ -34,7 +34,10 @@ def get_packer(compression: str, window_bits: int = zlib.MAX_WBITS) -> Packer:
     if compression == SMALL:
         return lambda block: _deflate(zlib, _SMALL_LEVEL, window_bits, block)
     if importlib.util.find_spec("isal") is None:
-        raise UsageError("--compress fast needs the isal library, and this system has none of it")
+        raise UsageError(
+            "--compress fast needs the package isal, which is not installed: use --compress alone, "
+            "or pip install isal"
+        )
     from isal import isal_zlib
 
     return lambda block: _deflate(isal_zlib, _FAST_LEVEL, window_bits, block)
