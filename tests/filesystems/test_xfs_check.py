@@ -81,6 +81,7 @@ def test_a_sound_volume_has_no_problems(sound: Path) -> None:
         ("path /deep/er", "write -d core.nlinkv2 7", "names"),
         ("path /deep/er/file", "write -d u3.bmx[0].startblock 12", "owners"),
         ("path /deep", "write -d core.size 4", "folder"),
+        ("path /deep/er/file", "write -d core.aformat 3", "impossible root"),
         ("path /block; dblock 0", "write -d bu[3].inumber 131", "leaves|another kind|names"),
         ("path /leaf; dblock 8388608", "write -d lents[4].hashval 1", "order|leaves"),
         ("path /leaf; dblock 8388608", "write -d lbests[0] 999", "free room"),
