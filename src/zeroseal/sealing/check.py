@@ -186,8 +186,8 @@ def _check_opened(
         return _quick(path, image, record)
     values = _values_of(original, record, policy) if level is Level.DEEP else None
     needles = needles_of(values) if values else []
+    hits: list[Hit] = []
     if record is None and not needles:
-        digest, hits = None, []
         found = _ask_catalogue(image, CachedStore(image), record, policy, progress)
     else:
         # the bytes are read once, for the digest and the search, while the catalogue is asked
@@ -197,15 +197,15 @@ def _check_opened(
             asking = pool.submit(_ask_catalogue, image, watched, record, policy, token.progress)
             try:
                 reading = read_disk_once(image, "reading the disk", progress, needles)
+                hits = reading.hits
+                broken = _compare(path, image, record, level, reading.digest) if record else None
+                if broken:
+                    token.cancel()  # what the catalogue finds there is of no use
+                    return broken
                 found = wait_for(asking, progress, "looking for traces")
             except BaseException:
                 token.cancel()
                 raise
-        digest, hits = reading.digest, reading.hits
-    if record and digest:
-        broken = _compare(path, image, record, level, digest)
-        if broken:
-            return broken
     if isinstance(found, ZeroSealError):
         return CheckResult(path, Verdict.UNKNOWN, level, found.message, record=record, error=found)
     inspection, findings = found
