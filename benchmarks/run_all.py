@@ -25,16 +25,11 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
+from survey_against_find import SYSTEM
+
 README = Path(__file__).with_name("README.md")
 BEGIN, END = "<!-- table -->", "<!-- end of table -->"
 ZEROSEAL: list[str | Path] = [sys.executable, "-m", "zeroseal"]
-SYSTEM = {
-    "etc/os-release": "ID=tideline\n",
-    "etc/machine-id": "5f3a9c0d7e21448b9d10c3b7a6e5f401\n",
-    "etc/passwd": "root:x:0:0:root:/root:/bin/sh\nada.brine:x:1000:1000::/home/ada.brine:/bin/sh\n",
-    "etc/hostname": "pier-ref\n",
-    "var/log/gate.log": "opened\n",
-}
 FILES_IN_A_FOLDER = 500
 
 
