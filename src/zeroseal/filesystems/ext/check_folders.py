@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from zeroseal.blocks.row_types import row_type
 from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.ext import checksums, layout
 from zeroseal.filesystems.ext.check_claims import Claims
@@ -22,7 +23,7 @@ from zeroseal.filesystems.ext.index import (
 )
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import read_mapping
-from zeroseal.filesystems.ext.rows import inode_rows, read_inode_table
+from zeroseal.filesystems.ext.rows import read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import read_inline_data
 
@@ -261,7 +262,7 @@ def find_folders_without_sums(volume: ExtVolume) -> list[int]:
         return []
     claims = Claims(volume.superblock.first_data_block, volume.block_count, volume.cluster_blocks)
     folders = FolderPass(volume, InodePass(volume, claims, _no_report), _no_report)
-    row = inode_rows({"mode": (0x0, "<u2"), "links": (0x1A, "<u2"), "flags": (0x20, "<u4")},
+    row = row_type({"mode": (0x0, "<u2"), "links": (0x1A, "<u2"), "flags": (0x20, "<u4")},
                      volume.inode_bytes)  # fmt: skip
     found = []
     for group in range(volume.group_count):

@@ -12,12 +12,13 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from zeroseal.blocks.checksums import crc32c
+from zeroseal.blocks.row_types import row_type
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.check_claims import Claims
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import Mapping, count_clusters, read_mapping
 from zeroseal.filesystems.ext.read import owns_blocks
-from zeroseal.filesystems.ext.rows import EXTENT, inode_rows, read_inode_table
+from zeroseal.filesystems.ext.rows import EXTENT, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 from zeroseal.filesystems.ext.xattrs import block_attributes, count_values, inode_attributes
 
@@ -71,7 +72,7 @@ class InodePass:
         self._has_values = bool(volume.superblock.incompat & layout.INCOMPAT_EA_INODE)
         self._volume = volume
         self._report = report
-        self._row = inode_rows(_FIELDS, volume.inode_bytes)
+        self._row = row_type(_FIELDS, volume.inode_bytes)
 
     def run(self) -> None:
         """Looks at the tables of all groups."""

@@ -11,11 +11,12 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
+from zeroseal.blocks.row_types import row_type
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.layout import Inode
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.read import owns_blocks
-from zeroseal.filesystems.ext.rows import EXTENT, inode_rows, read_inode_table
+from zeroseal.filesystems.ext.rows import EXTENT, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 
 VOLUME_ITSELF = 0
@@ -89,7 +90,7 @@ def _of_group(volume: ExtVolume, group: int) -> Iterator[NDArray[np.int64]]:
     table = read_inode_table(volume, group)
     if not table:
         return
-    rows = np.frombuffer(table, dtype=inode_rows(_FIELDS, volume.inode_bytes))
+    rows = np.frombuffer(table, dtype=row_type(_FIELDS, volume.inode_bytes))
     numbers = np.arange(len(rows)) + group * volume.superblock.inodes_per_group + 1
     used = rows["links"] > 0
     kinds = rows["mode"] & layout.MODE_TYPE_MASK

@@ -7,8 +7,9 @@ from collections.abc import Collection, Iterator
 
 import numpy as np
 
+from zeroseal.blocks.row_types import row_type
 from zeroseal.filesystems.ext import layout
-from zeroseal.filesystems.ext.rows import inode_rows, read_inode_table
+from zeroseal.filesystems.ext.rows import read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import all_attributes
 
@@ -61,7 +62,7 @@ def _iter_rows(volume: ExtVolume) -> Iterator[tuple[int, np.ndarray]]:
     fields = dict(_FIELDS)
     if volume.inode_bytes >= layout.INODE_BASE_BYTES + _USUAL_EXTRA + 4:
         fields |= _EXTRA_SIZE
-    row = inode_rows(fields, volume.inode_bytes)
+    row = row_type(fields, volume.inode_bytes)
     per_group = volume.superblock.inodes_per_group
     for group in range(volume.group_count):
         rows = np.frombuffer(read_inode_table(volume, group), dtype=row)

@@ -17,9 +17,10 @@ from typing import Literal
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
+from zeroseal.blocks.row_types import row_type
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.mapping import read_content, read_mapping
-from zeroseal.filesystems.ext.rows import inode_rows, read_inode_table
+from zeroseal.filesystems.ext.rows import read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import count_values
 
@@ -147,7 +148,7 @@ def count_usage(volume: ExtVolume) -> dict[QuotaKind, dict[int, tuple[int, int]]
     fields = dict(_FIELDS)
     if volume.inode_bytes > layout.INODE_BASE_BYTES:
         fields |= _LARGE_FIELDS
-    row = inode_rows(fields, volume.inode_bytes)
+    row = row_type(fields, volume.inode_bytes)
     totals: dict[QuotaKind, dict[int, tuple[int, int]]] = {"user": {}, "group": {}, "project": {}}
     has_values = bool(volume.superblock.incompat & layout.INCOMPAT_EA_INODE)
     for group in range(volume.group_count):

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from zeroseal.blocks.patches import Patch, differing_patches, iter_near
+from zeroseal.blocks.row_types import row_type
 from zeroseal.filesystems.ext import layout
 from zeroseal.filesystems.ext.checksums import xattr_block_checksum
 from zeroseal.filesystems.ext.index import (
@@ -27,7 +28,7 @@ from zeroseal.filesystems.ext.index import (
 from zeroseal.filesystems.ext.layout import Inode, XattrBlockHeader, XattrEntry
 from zeroseal.filesystems.ext.mapping import Mapping, read_mapping
 from zeroseal.filesystems.ext.read import is_short_link, owns_blocks
-from zeroseal.filesystems.ext.rows import EXTENT, inode_rows, read_inode_table
+from zeroseal.filesystems.ext.rows import EXTENT, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 from zeroseal.filesystems.ext.without_slack import (
     clean_extent_node,
@@ -83,7 +84,7 @@ class _Scan:
         self._volume = volume
         self._has_types = bool(volume.superblock.incompat & layout.INCOMPAT_FILETYPE)
         self._seen_xattr_blocks: set[int] = set()
-        self._row = inode_rows(_FIELDS, volume.inode_bytes)
+        self._row = row_type(_FIELDS, volume.inode_bytes)
 
     def scan_volume(self) -> Iterator[Patch]:
         """What the superblock and the block of multiple-mount protection say of the last mount."""

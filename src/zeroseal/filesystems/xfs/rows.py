@@ -2,7 +2,7 @@
 
 Nearly all inodes are those of files in a few pieces whose forks hold nothing else. Their fields are
 taken from the bytes here, some thousand inodes at a time; whatever is not as plain is left to the
-code that knows all forms. Offsets are those of ``layout.Inode``.
+code that knows all forms.
 """
 
 from __future__ import annotations
@@ -10,9 +10,10 @@ from __future__ import annotations
 from functools import cached_property
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import DTypeLike, NDArray
 
 from zeroseal.blocks.checksums import crc32c
+from zeroseal.blocks.row_types import row_type
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.forks import EXTENT_BYTES
 from zeroseal.filesystems.xfs.layout import Inode
@@ -22,26 +23,28 @@ from zeroseal.filesystems.xfs.volume import XfsVolume
 MOST_RUNS = 4
 _MIN_INODE_BYTES = 512  # of version 3
 _START = 0xFFFFFFFF
-_FIELDS = {
-    "magic": (0, "S2"),
-    "mode": (2, ">u2"),
-    "version": (4, "u1"),
-    "form": (5, "u1"),
-    "links": (16, ">u4"),
-    "big_extents": (24, ">u8"),
-    "size": (56, ">u8"),
-    "blocks": (64, ">u8"),
-    "extents": (76, ">u4"),
-    "attr_extents": (80, ">u2"),
-    "fork": (82, "u1"),
-    "attr_form": (83, "i1"),
-    "next_unlinked": (96, ">u4"),
-    "flags": (120, ">u8"),
-    "number": (152, ">u8"),
+_CODES = {
+    "magic": "S2",
+    "mode": ">u2",
+    "version": "u1",
+    "form": "u1",
+    "links": ">u4",
+    "big_extents": ">u8",
+    "size": ">u8",
+    "blocks": ">u8",
+    "extents": ">u4",
+    "attr_extents": ">u2",
+    "fork_offset": "u1",
+    "attr_form": "i1",
+    "next_unlinked": ">u4",
+    "flags2": ">u8",
+    "number": ">u8",
+}
+_FIELDS: dict[str, tuple[int, DTypeLike]] = {
+    **{name: (Inode.offset_of(name), code) for name, code in _CODES.items()},
     "runs": (Inode.SIZE, (">u8", (MOST_RUNS, 2))),
 }
-
-_OWN_FIELDS = {"generation": (92, 4), "crc": (layout.INODE_CRC, 4), "number": (152, 8)}
+_OWN_FIELDS = {"generation": 4, "crc": 4, "number": 8}  # bytes of what only one inode has
 
 Bools = NDArray[np.bool_]
 Numbers = NDArray[np.int64]
@@ -66,24 +69,19 @@ class InodeRows:
     def __init__(self, volume: XfsVolume, batch: SlotBatch) -> None:
         self._volume, self._raw = volume, batch.raw
         self._bytes, self.block_bytes = volume.superblock.inode_bytes, volume.block_bytes
-        kind = np.dtype(
-            {
-                "names": list(_FIELDS),
-                "offsets": [offset for offset, _code in _FIELDS.values()],
-                "formats": [code for _offset, code in _FIELDS.values()],
-                "itemsize": self._bytes,
-            }
-        )
+        kind = row_type(_FIELDS, self._bytes)
         self._rows = rows = np.frombuffer(batch.raw, dtype=kind)
         self.numbers, self.is_free = batch.numbers, batch.is_free
         self.mode = rows["mode"].astype(np.int64)
         self.links = rows["links"].astype(np.int64)
         self.size = rows["size"].astype(np.int64)
-        is_big = rows["flags"] & layout.FLAG2_NREXT64 != 0
+        is_big = rows["flags2"] & layout.FLAG2_NREXT64 != 0
         self.run_count = np.where(is_big, rows["big_extents"], rows["extents"]).astype(np.int64)
         self._attr_count = np.where(is_big, rows["extents"], rows["attr_extents"])
         self._attr_start = np.where(
-            rows["fork"] != 0, Inode.SIZE + rows["fork"].astype(np.int64) * 8, self._bytes
+            rows["fork_offset"] != 0,
+            Inode.SIZE + rows["fork_offset"].astype(np.int64) * 8,
+            self._bytes,
         )
         high, low = rows["runs"][:, :, 0].astype(np.int64), rows["runs"][:, :, 1].astype(np.int64)
         self.logical = high >> 9 & ((1 << 54) - 1)
@@ -114,8 +112,8 @@ class InodeRows:
         """Whether each consists of these bytes, but for its number, generation and checksum."""
         content = np.frombuffer(self._raw, np.uint8).reshape(-1, self._bytes)
         same = content == np.frombuffer(form, np.uint8)
-        for name in ("generation", "crc", "number"):
-            start, length = _OWN_FIELDS[name]
+        for name, length in _OWN_FIELDS.items():
+            start = Inode.offset_of(name)
             same[:, start : start + length] = True
         return np.asarray(same.all(axis=1) & self.is_itself, bool)
 
@@ -195,7 +193,7 @@ class InodeRows:
             return np.asarray(used[index, last].astype(np.int64) - used[index, first])
 
         behind_runs = marks(Inode.SIZE + self.run_count * EXTENT_BYTES, self._attr_start)
-        has_fork = rows["fork"] != 0
+        has_fork = rows["fork_offset"] != 0
         is_known = is_local | ((rows["attr_form"] == layout.FORM_EXTENTS) & (self._attr_count == 0))
         clean = ~has_fork | (is_known & (marks(attr_used, self._bytes) == 0))
         return np.asarray((behind_runs == 0) & clean, bool)
