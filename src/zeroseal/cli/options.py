@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from zeroseal.errors import UsageError
+from zeroseal.images.compression import COMPRESSIONS, SMALL
 
 if TYPE_CHECKING:
     from zeroseal.images.reach import Reach
@@ -25,17 +26,14 @@ def add_common(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--quiet", action="store_true", help="no progress, only the result")
 
 
-_COMPRESSIONS = ("small", "fast", "zstd")
-
-
 def add_compression(parser: argparse.ArgumentParser) -> None:
     """How a new file is compressed."""
     parser.add_argument(
         "--compress",
         nargs="?",
-        const=_COMPRESSIONS[0],
+        const=SMALL,
         default="",
-        choices=_COMPRESSIONS,
+        choices=COMPRESSIONS,
         metavar="KIND",
         help="compressed qcow2, stream-optimized VMDK. KIND is small (default), fast (about ten "
         "times as fast, a tenth larger) or zstd (qcow2 only; needs QEMU 5.1 or newer to be read)",
@@ -47,14 +45,14 @@ def spell_out(argv: list[str]) -> list[str]:
     words = []
     for word, following in pairwise([*argv, ""]):
         is_bare = word == "--compress" and not _may_be_kind(following)
-        words.append(f"{word}={_COMPRESSIONS[0]}" if is_bare else word)
+        words.append(f"{word}={SMALL}" if is_bare else word)
     return words
 
 
 def _may_be_kind(word: str) -> bool:
     """Whether a word is a kind of compression, or a wrong one rather than the path of an image."""
     is_path = not word.isalnum() or Path(word).exists()
-    return word in _COMPRESSIONS or not is_path
+    return word in COMPRESSIONS or not is_path
 
 
 def add_container(parser: argparse.ArgumentParser) -> None:

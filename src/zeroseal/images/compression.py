@@ -7,11 +7,12 @@ import threading
 import zlib
 from collections.abc import Callable
 
+from zeroseal.blocks.workers import OrderedWork
 from zeroseal.errors import UsageError
 
 SMALL, FAST, ZSTD = "small", "fast", "zstd"
 COMPRESSIONS = (SMALL, FAST, ZSTD)
-MOST_WAITING = 64  # blocks that are being compressed, or wait for their turn
+_MOST_WAITING = 64  # blocks that are being compressed, or wait for their turn
 
 _SMALL_LEVEL, _FAST_LEVEL, _ZSTD_LEVEL = 6, 2, 3
 
@@ -41,6 +42,22 @@ def get_packer(compression: str, window_bits: int = zlib.MAX_WBITS) -> Packer:
     from isal import isal_zlib
 
     return lambda block: _deflate(isal_zlib, _FAST_LEVEL, window_bits, block)
+
+
+def packing_in_order(
+    compression: str, window_bits: int = zlib.MAX_WBITS
+) -> OrderedWork[tuple[int, bytes], tuple[int, bytes, bytes]]:
+    """Takes (offset, block), gives (offset, block, packed); see ``get_packer``.
+
+    Raises:
+        UsageError: as there.
+    """
+    pack = get_packer(compression, window_bits)
+
+    def work(item: tuple[int, bytes]) -> tuple[int, bytes, bytes]:
+        return *item, pack(item[1])
+
+    return OrderedWork(work, _MOST_WAITING)
 
 
 def _deflate(library: object, level: int, window_bits: int, block: bytes) -> bytes:

@@ -6,9 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from zeroseal.blocks.workers import OrderedWork
 from zeroseal.errors import UsageError
-from zeroseal.images.compression import COMPRESSIONS, MOST_WAITING, SMALL, ZSTD, get_packer
+from zeroseal.images.compression import COMPRESSIONS, SMALL, ZSTD, packing_in_order
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.image import WritableImage
 from zeroseal.images.ova.descriptor import Appliance
@@ -137,25 +136,20 @@ class _CompressingWriter:
 
     def __init__(self, file: ContainerFile, size_bytes: int, compression: str) -> None:
         kind = qcow2_layout.ZSTD if compression == ZSTD else qcow2_layout.ZLIB
-        pack = get_packer(compression, WINDOW_BITS)
+        self._packing = packing_in_order(compression, WINDOW_BITS)
         self._image = WritableQcow2.create(file, size_bytes, compression=kind)
-
-        def deflate(item: tuple[int, bytes]) -> tuple[int, bytes, bytes]:
-            return *item, pack(item[1])
-
-        self._deflating = OrderedWork(deflate, MOST_WAITING)
 
     def write(self, offset_bytes: int, data: bytes | memoryview) -> None:
         size = self.granule_bytes
         for start in range(0, len(data), size):
             cluster = bytes(data[start : start + size]).ljust(size, b"\0")
-            for due in self._deflating.add((offset_bytes + start, cluster)):
+            for due in self._packing.add((offset_bytes + start, cluster)):
                 self._store(*due)
 
     def finish(self) -> None:
-        for due in self._deflating.finish():
+        for due in self._packing.finish():
             self._store(*due)
-        self._deflating.close()
+        self._packing.close()
         self._image.flush()
 
     def _store(self, offset: int, cluster: bytes, packed: bytes) -> None:

@@ -12,9 +12,8 @@ import struct
 from array import array
 
 from zeroseal.blocks.tables import build_table
-from zeroseal.blocks.workers import OrderedWork
 from zeroseal.errors import UnsupportedError
-from zeroseal.images.compression import MOST_WAITING, SMALL, get_packer
+from zeroseal.images.compression import SMALL, packing_in_order
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.vmdk import layout
 from zeroseal.images.vmdk.descriptor import build_descriptor
@@ -39,12 +38,7 @@ class StreamWriter:
         self._sectors = -(-size_bytes // _SECTOR)
         if self._sectors > MAX_SECTORS:
             raise UnsupportedError("a stream-optimized VMDK holds at most 2 TiB")
-        pack = get_packer(compression)
-
-        def deflate(item: tuple[int, bytes]) -> tuple[int, bytes]:
-            return item[0], pack(item[1])
-
-        self._deflating = OrderedWork(deflate, MOST_WAITING)
+        self._packing = packing_in_order(compression)
         grains = -(-self._sectors // layout.GRAIN_SECTORS)
         self._directory = array("I", bytes(4 * -(-grains // layout.TABLE_ENTRIES)))
         self._table_no = 0
@@ -71,14 +65,14 @@ class StreamWriter:
         """Takes data; offsets are multiples of a grain."""
         for start in range(0, len(data), _GRAIN_BYTES):
             grain = bytes(data[start : start + _GRAIN_BYTES]).ljust(_GRAIN_BYTES, b"\0")
-            for due in self._deflating.add((offset_bytes + start, grain)):
-                self._put_grain(*due)
+            for offset, _grain, packed in self._packing.add((offset_bytes + start, grain)):
+                self._put_grain(offset, packed)
 
     def finish(self) -> None:
         """Writes what is left: grains, tables, directory, footer."""
-        for due in self._deflating.finish():
-            self._put_grain(*due)
-        self._deflating.close()
+        for offset, _grain, packed in self._packing.finish():
+            self._put_grain(offset, packed)
+        self._packing.close()
         self._put_table()
         raw = build_table(self._directory, "<")
         sectors = -(-len(raw) // _SECTOR)
