@@ -3,13 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor, wait
 from threading import Event
 from types import TracebackType
-from typing import NamedTuple, Self, TypeVar
-
-ResultT = TypeVar("ResultT")
-_TICK_SECONDS = 0.1
+from typing import NamedTuple, Self
 
 
 class Step(NamedTuple):
@@ -67,16 +63,3 @@ class CancelToken:
 
 def quiet(_step: Step) -> None:
     """The progress callback for work that nobody watches."""
-
-
-def wait_for(future: Future[ResultT], progress: Progress, stage: str) -> ResultT:
-    """The result of work in another thread; whoever watches sees that it goes on."""
-    while not wait([future], timeout=_TICK_SECONDS).done:
-        progress(Step(stage, 0, 0))
-    return future.result()
-
-
-def watched(work: Callable[[], ResultT], progress: Progress, stage: str) -> ResultT:
-    """Does work that tells nothing of itself, such as a flush, in another thread."""
-    with ThreadPoolExecutor(1) as pool:
-        return wait_for(pool.submit(work), progress, stage)

@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore, Extent, MemoryStore, PaddedStore
-from zeroseal.blocks.workers import OrderedWork, map_ordered, worker_count
+from zeroseal.blocks.workers import OrderedWork, map_ordered, wait_for, worker_count
 from zeroseal.errors import TruncatedError
-from zeroseal.progress import Step, wait_for
+from zeroseal.progress import Step
 
 
 def test_results_keep_the_order_of_the_items_whichever_is_done_first() -> None:

@@ -14,11 +14,12 @@ from pathlib import Path
 import pytest
 
 from zeroseal.blocks.sizes import size_text
+from zeroseal.blocks.workers import watched
 from zeroseal.cli import main as main_module
 from zeroseal.cli import ui as ui_module
 from zeroseal.cli.main import main
 from zeroseal.cli.ui import Ui
-from zeroseal.progress import Step, watched
+from zeroseal.progress import Step
 
 
 class Terminal(io.StringIO):

@@ -1,16 +1,19 @@
-"""Work on all processors whose results keep the order of what went in, with bounded memory."""
+"""Work in other threads: on all processors with results in order, or beside, while it is seen."""
 
 from __future__ import annotations
 
 import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import closing
 from typing import Generic, TypeVar
 
+from zeroseal.progress import Progress, Step
+
 ItemT = TypeVar("ItemT")
 ResultT = TypeVar("ResultT")
+_TICK_SECONDS = 0.1
 
 
 def worker_count() -> int:
@@ -60,3 +63,16 @@ def map_ordered(
         for item in items:
             yield from pool.add(item)
         yield from pool.finish()
+
+
+def wait_for(future: Future[ResultT], progress: Progress, stage: str) -> ResultT:
+    """The result of work in another thread; whoever watches sees that it goes on."""
+    while not wait([future], timeout=_TICK_SECONDS).done:
+        progress(Step(stage, 0, 0))
+    return future.result()
+
+
+def watched(work: Callable[[], ResultT], progress: Progress, stage: str) -> ResultT:
+    """Does work that tells nothing of itself, such as a flush, in another thread."""
+    with ThreadPoolExecutor(1) as pool:
+        return wait_for(pool.submit(work), progress, stage)

@@ -6,9 +6,12 @@ import importlib.util
 import threading
 import zlib
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
-from zeroseal.blocks.workers import OrderedWork
 from zeroseal.errors import UsageError
+
+if TYPE_CHECKING:
+    from zeroseal.blocks.workers import OrderedWork
 
 SMALL, FAST, ZSTD = "small", "fast", "zstd"
 COMPRESSIONS = (SMALL, FAST, ZSTD)
@@ -52,6 +55,8 @@ def packing_in_order(
     Raises:
         UsageError: as there.
     """
+    from zeroseal.blocks.workers import OrderedWork  # the command line only asks for the kinds
+
     pack = get_packer(compression, window_bits)
 
     def work(item: tuple[int, bytes]) -> tuple[int, bytes, bytes]:

@@ -14,11 +14,12 @@ from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.pipeline import digest_store, read_disk_once
 from zeroseal.blocks.search import Hit
 from zeroseal.blocks.store import CachedStore, CancellableStore, Store
+from zeroseal.blocks.workers import wait_for
 from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import opened_image
 from zeroseal.images.host_file import hash_file
 from zeroseal.images.image import Image
-from zeroseal.progress import CancelToken, Progress, quiet, wait_for
+from zeroseal.progress import CancelToken, Progress, quiet
 from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy

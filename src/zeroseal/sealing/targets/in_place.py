@@ -12,13 +12,13 @@ from zeroseal.blocks.digest import digest_before
 from zeroseal.blocks.pipeline import read_disk_once
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore, TwinStore
+from zeroseal.blocks.workers import wait_for
 from zeroseal.errors import RefusedError
 from zeroseal.images.children import find_children
 from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.reach import Reach
-from zeroseal.progress import wait_for
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,

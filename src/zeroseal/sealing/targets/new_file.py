@@ -12,6 +12,7 @@ from pathlib import Path
 from zeroseal.blocks.digest import digest_before
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore, PaddedStore
+from zeroseal.blocks.workers import wait_for, watched
 from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.images.compression import SMALL
 from zeroseal.images.convert import read_back, write_disk
@@ -21,7 +22,7 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
 from zeroseal.images.reach import Reach, check_output_name
-from zeroseal.progress import Step, wait_for, watched
+from zeroseal.progress import Step
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,

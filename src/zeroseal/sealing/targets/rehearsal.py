@@ -15,9 +15,9 @@ from dataclasses import dataclass
 from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore
+from zeroseal.blocks.workers import wait_for
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
-from zeroseal.progress import wait_for
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import AppliedSeal, Bench, PlannedSeal, SealRequest, Target
 from zeroseal.sealing.place_finder import NAMES_SUFFIX
