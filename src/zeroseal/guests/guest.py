@@ -312,9 +312,10 @@ class Guest:
         if self._is_mount_point(found.path):
             children = [child.path for child in self._children(found)]
             return sum(self.remove(child) for child in children if not self.is_lost_found(child))
-        self._forget_children()
         if found.kind in (Kind.FOLDER, Kind.LINK):
             self._forget()
+        else:
+            self._forget_children()
         assert found.parent is not None  # only the root has none, and it is a mount point
         return self._editor(found.parent).remove_tree(found.parent.node, found.name)
 

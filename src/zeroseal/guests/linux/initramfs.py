@@ -152,7 +152,7 @@ def _iter_parts(raw: bytes) -> Iterator[_Part]:
         content: bytes | bytearray
         if rest.startswith(_MAGICS):
             packing, content = None, rest
-            end = _end_of_zeros(rest, _parse_end(rest))
+            end = _end_of_zeros(rest, _end_of_archive(rest))
         elif packing:
             try:
                 content, behind = unpack_first(rest, packing, room)
@@ -256,10 +256,12 @@ def _parse_entries(raw: bytes | bytearray) -> tuple[tuple[Entry, ...], int]:
     return tuple(entries), position
 
 
-def _parse_end(raw: bytes) -> int:
-    """Where the trailer of an archive begins."""
-    ends = [end for _entry, end in _iter_archive(raw, lambda _path: False)]
-    return ends[-1] if ends else 0
+def _end_of_archive(raw: bytes) -> int:
+    """Where the trailer of an archive ends."""
+    for entry, end in _iter_entries(raw, lambda _path: False):
+        if entry.name == _TRAILER:
+            return end
+    raise ValueError("it ends without a trailer")
 
 
 def _iter_archive(
@@ -300,14 +302,8 @@ def _iter_entries(
 
 
 def _end_of_zeros(raw: bytes, start: int) -> int:
-    """Where the zeros end that begin at the trailer's end, or at a packed archive's."""
-    if raw.startswith(_MAGICS):
-        for entry, end in _iter_entries(raw[start:]):
-            if entry.name == _TRAILER:
-                start += end
-                break
-    rest = raw[start:]
-    return start + len(rest) - len(rest.lstrip(b"\0"))
+    """Where the zeros end that begin at ``start``."""
+    return len(raw) - len(raw[start:].lstrip(b"\0"))
 
 
 def _aligned(position: int) -> int:
