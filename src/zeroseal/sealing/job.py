@@ -9,7 +9,9 @@ runs, and gives nothing a name before the proof holds.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from contextlib import AbstractContextManager
+from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar
@@ -18,10 +20,11 @@ from zeroseal.blocks.digest import DiskDigest
 from zeroseal.blocks.search import Hit, Needle
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CancellableStore, Store
+from zeroseal.blocks.workers import wait_for
 from zeroseal.guests.system import SystemFacts
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, facts_of
-from zeroseal.progress import CancelToken, Progress, quiet
+from zeroseal.progress import CancelToken, Progress, Step, quiet
 from zeroseal.sealing.apply import apply_plan
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
@@ -111,14 +114,17 @@ class AppliedSeal:
         """What the result's bytes are searched for; nothing where that is not wanted."""
         return needles_of(self.values) if self.planned.plan.policy.searches_values else []
 
-    def check(self, result: Store, progress: Progress = quiet) -> CheckedResult:
-        """Reads a result afresh: consistent, no treated trace.
+    @contextmanager
+    def checking(self, result: Store) -> Iterator[RunningCheck]:
+        """Reads a result afresh in another thread: consistent, no treated trace.
 
-        Raises:
-            NotProvenError: something is wrong, or still there; nothing may be written out.
+        However the block is left, the check ends with it.
         """
-        watched = CancellableStore(result, self.token)
-        return check_result(watched, self.planned.plan, self.values, progress)
+        token, planned = self.token, self.planned
+        watched = CancellableStore(result, token)
+        with ThreadPoolExecutor(1) as pool, token:
+            running = pool.submit(check_result, watched, planned.plan, self.values, token.progress)
+            yield RunningCheck(running, self.progress)
 
     def prove(self, checked: CheckedResult, hits: list[Hit]) -> Proof:
         """The proof of a result whose bytes were searched for ``needles``.
@@ -152,6 +158,28 @@ class AppliedSeal:
             sealed_at=request.now,
             extras=extras,
         )
+
+
+@dataclass(frozen=True)
+class RunningCheck:
+    """A check of a result that goes on beside other work."""
+
+    running: Future[CheckedResult]
+    progress: Progress
+
+    def follow(self, step: Step) -> None:
+        """The progress callback for the other work: what the check finds ends that at once.
+
+        Raises:
+            NotProvenError: something is wrong, or still there; nothing may be written out.
+        """
+        if self.running.done():
+            self.running.result()
+        self.progress(step)
+
+    def wait(self) -> CheckedResult:
+        """The checked result; raises as ``follow``."""
+        return wait_for(self.running, self.progress, "checking the result")
 
 
 class Bench(ABC, Generic[ResultT]):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -12,7 +11,6 @@ from zeroseal.blocks.digest import digest_before
 from zeroseal.blocks.pipeline import read_disk_once
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore, TwinStore
-from zeroseal.blocks.workers import wait_for
 from zeroseal.errors import RefusedError
 from zeroseal.images.children import find_children
 from zeroseal.images.facts import read_image_facts
@@ -77,18 +75,16 @@ class _InPlaceBench(Bench[SealResult]):
         change.take(staged)
         before, after = change.reopen_before(), change.reopen()
         with (
-            closing(before), closing(after), ThreadPoolExecutor(1) as pool, applied.token
-        ):  # fmt: skip
-            checking = pool.submit(applied.check, CachedStore(after), applied.token.progress)
+            closing(before),
+            closing(after),
+            applied.checking(CachedStore(after)) as check,
+        ):
             both = TwinStore(staged.over(before), after, f"the container of {source}")
-            reading = read_disk_once(both, "reading the disk", progress, applied.needles)
-            checked = wait_for(checking, progress, "checking the result")
-            proof = applied.prove(checked, reading.hits)
+            reading = read_disk_once(both, "reading the disk", check.follow, applied.needles)
             digest = reading.digest
-            lineage = replace(
-                applied.request.lineage,
-                source_digest=digest_before(before, staged, digest, progress),
-            )
+            source_digest = digest_before(before, staged, digest, check.follow)
+            proof = applied.prove(check.wait(), reading.hits)
+        lineage = replace(applied.request.lineage, source_digest=source_digest)
         text = applied.build_record(source.name, digest, proof, lineage)
         name = record_path(source).name
         change.commit(name, text.decode(), progress)

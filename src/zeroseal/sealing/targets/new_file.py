@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -12,7 +11,7 @@ from pathlib import Path
 from zeroseal.blocks.digest import digest_before
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore, PaddedStore
-from zeroseal.blocks.workers import wait_for, watched
+from zeroseal.blocks.workers import watched
 from zeroseal.errors import OutputExistsError, UnfinishedError
 from zeroseal.images.compression import SMALL
 from zeroseal.images.convert import read_back, write_disk
@@ -22,7 +21,6 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
 from zeroseal.images.reach import Reach, check_output_name
-from zeroseal.progress import Step
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,
@@ -100,28 +98,20 @@ class _NewFileBench(Bench[SealResult]):
 
     def deliver(self, applied: AppliedSeal) -> SealResult:
         target, container, staged = self._target, self._container, self._staged
-        progress, token, path = applied.progress, applied.token, self._target.path
+        path = target.path
         with (
-            ThreadPoolExecutor(1) as pool,
             open_output(path, target.overwrite_device, self._image.size_bytes) as output,
             OutputFile(record_path(path)) as record,
-            token,  # the first to be left: whatever ends this ends the proof too
+            applied.checking(staged) as check,
         ):
             # the result is checked while it is written; nothing gets its name before all holds
-            checking = pool.submit(applied.check, staged, token.progress)
-
-            def follow(step: Step) -> None:
-                if checking.done():
-                    checking.result()  # what is wrong ends the work at once
-                progress(step)
-
+            follow = check.follow
             disk = PaddedStore(staged, output.file.size_bytes)  # a device may be larger
             reading = write_disk(disk, output.file, container, path.name, follow, applied.needles)
             digest, name = reading.digest, container.format_name
             file_hash = read_back(output.file, digest, name, follow)
             source_digest = digest_before(self._image, staged, digest, follow)
-            checked = wait_for(checking, progress, "checking the result")
-            proof = applied.prove(checked, reading.hits)
+            proof = applied.prove(check.wait(), reading.hits)
             if _fingerprint(self._image) != self._before:
                 raise UnfinishedError(
                     f"{applied.request.source} was changed or removed while it was sealed: shut "
@@ -131,7 +121,7 @@ class _NewFileBench(Bench[SealResult]):
             lineage = replace(applied.request.lineage, source_digest=source_digest)
             text = applied.build_record(path.name, digest, proof, lineage, file)
             record.file.write(0, text)
-            watched(output.file.flush, progress, "flushing")
+            watched(output.file.flush, applied.progress, "flushing")
             output.commit()
             _commit_record(record, output)
         zeroed, rewritten = count_changes(staged)

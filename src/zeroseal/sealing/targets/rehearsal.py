@@ -8,14 +8,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 
 from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore
-from zeroseal.blocks.workers import wait_for
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
 from zeroseal.sealing.inspection import Inspection
@@ -74,11 +72,9 @@ class _RehearsalBench(Bench[Rehearsed]):
         return Inspection.read(self._staged, policy.recovers_journal, self._image)
 
     def deliver(self, applied: AppliedSeal) -> Rehearsed:
-        with ThreadPoolExecutor(1) as pool, applied.token:
-            checking = pool.submit(applied.check, self._staged, applied.token.progress)
-            hits = search_store(self._staged, applied.needles, applied.progress)
-            checked = wait_for(checking, applied.progress, "checking the result")
-            proof = prove(checked, applied.values, hits)
+        with applied.checking(self._staged) as check:
+            hits = search_store(self._staged, applied.needles, check.follow)
+            proof = prove(check.wait(), applied.values, hits)
         return Rehearsed(applied.planned, proof, left_over_of(proof, applied.planned.plan))
 
 
