@@ -35,8 +35,11 @@ SHOTS: dict[str, str] = {
     "export": "zeroseal export gangway.sealed.qcow2 --format vhdx -o gangway.vhdx; "
     "zeroseal export gangway.sealed.qcow2 --format ova -o gangway.ova --disk-size 64M; "
     "tar tvf gangway.ova; zeroseal export gangway.qcow2 --format raw --compress -o x",
-    "in-place": "cp gangway.qcow2 other.qcow2; qemu-img snapshot -c ebb other.qcow2; "
-    "zeroseal seal other.qcow2 --in-place; zeroseal seal gangway.qcow2 --in-place",
+    "progress": "cp gangway.qcow2 other.qcow2; qemu-img snapshot -c ebb other.qcow2; "
+    "zeroseal seal other.qcow2 --in-place; "
+    "zeroseal export gangway.qcow2 --format raw -o large.raw --disk-size 6G --quiet | tail -1; "
+    "head -c 5G /dev/urandom | dd of=large.raw bs=1M seek=100 conv=notrunc status=none; "
+    "zeroseal seal large.raw -o large.qcow2 --compress fast",
     "check": "zeroseal check gangway.qcow2 | head -16; "
     "zeroseal check gangway.sealed.qcow2 --deep --against gangway.qcow2; "
     "zeroseal check yard/by-accident/disk.qcow2",
@@ -67,7 +70,8 @@ SHOTS: dict[str, str] = {
     "zeroseal traces --on gangway.qcow2 --family keys --family people --family disk",
     "windows": "zeroseal seal purser-ref.qcow2 --dry-run --reissue-sid",
     "demo": "zeroseal demo",
-    "rules": f"cp {EXAMPLES}/house-rules.toml .; "
+    "config": f"cp {EXAMPLES}/house-rules.toml .; "
+    "echo 'shelf = \"all/shelf\"' > zeroseal.toml; ZEROSEAL_HOST=simulated zeroseal config --show; "
     "zeroseal survey gangway.qcow2 --show-rules --rules house-rules.toml; "
     "zeroseal seal gangway.qcow2 --dry-run --rules house-rules.toml | head -4; "
     "sed -i /^services/d house-rules.toml; "
@@ -84,6 +88,8 @@ SHOTS: dict[str, str] = {
 
 
 # pictures that a command draws: the command, to which the picture's name is added
+# pictures that are taken while the last command runs: after so many seconds of it
+WHILE = {"progress": 9.0}
 DRAWN = {"report": "zeroseal report gangway.sealed.qcow2 --against gangway.qcow2 --quiet --png"}
 
 
@@ -99,21 +105,22 @@ def take(name: str, folder: Path) -> None:
     """Runs one command in a terminal and takes its picture."""
     shown = SHOTS[name]
     subprocess.run(_PREPARE, shell=True, cwd=folder, check=True, stdout=subprocess.DEVNULL)
-    lines = "".join(f"printf '$ %s\\n' {shlex.quote(part)}; {part}\n" for part in shown.split("; "))
-    (folder / ".show").write_text(
-        f"export TERM=xterm-256color\n{lines}touch {folder}/.done\nsleep 60\n"
-    )
+    lines = [f"printf '$ %s\\n' {shlex.quote(part)}; {part}\n" for part in shown.split("; ")]
+    end = f"touch {folder}/.done\n"
+    lines.insert(len(lines) - (name in WHILE), end)
+    text = "".join(lines)
+    (folder / ".show").write_text(f"export TERM=xterm-256color\n{text}sleep 60\n")
     terminal = subprocess.Popen(
         ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x53+0+0",
          "-bg", "#10151a", "-fg", "#d8dee6", "+sb", "-e", "bash", ".show"],
         cwd=folder, env=os.environ | {"DISPLAY": DISPLAY},
     )  # fmt: skip
     try:
-        for _ in range(300):
+        for _ in range(600):
             if (folder / ".done").exists():
                 break
             time.sleep(0.1)
-        time.sleep(0.5)
+        time.sleep(WHILE.get(name, 0.5))
         picture = PICTURES / f"{name}.png"
         words = ["import", "-display", DISPLAY, "-window", "root", "-strip", str(picture)]
         subprocess.run(words, check=True)

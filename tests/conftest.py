@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import fcntl
 import io
+import json
 import os
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
+import jsonschema
 import pytest
 from hypothesis import HealthCheck, settings
 
 from tests import disks
 from tests.oracles import need
 from zeroseal.cli import ui
+from zeroseal.cli.cmd_schema import read_schema
 from zeroseal.cli.main import main
 from zeroseal.demo.scenario import SHEET, lay_out
 from zeroseal.machines.build import BuildWish, build_machine
@@ -72,6 +75,14 @@ def stop(yard: Yard, name: str, now: int) -> Run:
     return SimulatedHost(yard, now).stop(yard.get(name))
 
 
+def check_schema(text: str) -> None:
+    """Holds what a command printed as JSON against its schema."""
+    value = json.loads(text)
+    if "$schema" not in value:
+        schema = json.loads(read_schema(value["schema"].removeprefix("zeroseal.")))
+        jsonschema.validate(value, schema)
+
+
 @pytest.fixture
 def zeroseal(monkeypatch: pytest.MonkeyPatch) -> Command:
     """Runs a command line in this process, as the installed command does.
@@ -83,6 +94,8 @@ def zeroseal(monkeypatch: pytest.MonkeyPatch) -> Command:
     def run_command(*words: str | Path) -> Answer:
         out, err = io.StringIO(), io.StringIO()
         status = main([str(word) for word in words], out, err, {"COLUMNS": "120"})
+        if "--json" in words:
+            check_schema(out.getvalue())
         return Answer(status, out.getvalue(), err.getvalue())
 
     return run_command

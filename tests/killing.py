@@ -116,13 +116,23 @@ def kill_in_place(folder: Path, spec: ContainerSpec) -> int:
         was_killed = die_at(number, lambda: change(path))
         outcomes.append(finish_interrupted(path))
         content = path.read_bytes()
-        wanted = {"dropped": (before,), "carried through": (after,), "": (before, after)}
+        wanted = {
+            "dropped": (before,),
+            "carried through": (after,),
+            "": (before, after),
+        }
         assert content in wanted[outcomes[-1]]
         assert not journal_path(path).exists()
         assert was_killed == (number < len(calls))
     assert content == after
     order = [outcome for outcome in outcomes if outcome]
-    assert order == sorted(order, key=["dropped", "carried through"].index)
+    assert order == sorted(
+        order,
+        key=[
+            "dropped",
+            "carried through",
+        ].index,
+    )
     assert len(set(order)) == 2
     return len(outcomes)
 

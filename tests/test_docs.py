@@ -10,24 +10,25 @@ from pathlib import Path
 import pytest
 
 from tests.long import only_long
+from tests.messages.test_messages import IDIOM
 from zeroseal.cli.main import COMMANDS
 from zeroseal.sealing.remark import CODES
 
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
+CATALOGUE = sorted((ROOT / "src/zeroseal/traces/catalogue").glob("*.toml"))
+WORDS = [*PAGES, ROOT / "CHANGELOG.md", ROOT / "benchmarks/README.md", *CATALOGUE]
+# what it prints is for programs or shells, not to be looked at
+NOT_SHOWN = {"schema", "completion"}
 
 
 def test_generated_pages_are_current(tmp_path: Path) -> None:
-    code = (
-        "import sys; sys.path.insert(0, sys.argv[1]); import make_docs, pathlib\n"
-        "for name, make in make_docs.PAGES.items():\n"
-        "    (pathlib.Path(sys.argv[2]) / name).write_text(make())"
-    )
-    script = str(ROOT / "scripts")
-    subprocess.run([sys.executable, "-c", code, script, str(tmp_path)], check=True)
+    words = [sys.executable, "-m", "scripts.make_docs", "--to", str(tmp_path)]
+    subprocess.run(words, cwd=ROOT, check=True, stdout=subprocess.DEVNULL)
+    assert len(list(tmp_path.iterdir())) >= 7
     for page in tmp_path.iterdir():
         current = (ROOT / "docs" / page.name).read_text()
-        assert current == page.read_text(), f"run scripts/make_docs.py: {page.name} is stale"
+        assert current == page.read_text(), f"run python -m scripts.make_docs: {page.name} is stale"
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
@@ -35,6 +36,22 @@ def test_links_lead_somewhere(page: Path) -> None:
     for target in re.findall(r"\]\(([^)#]+)", page.read_text()):
         if not target.startswith("http"):
             assert (page.parent / target).exists(), f"{page.name} links to {target}"
+
+
+@pytest.mark.parametrize("page", WORDS, ids=lambda page: page.name)
+def test_pages_and_reasons_read_plainly(page: Path) -> None:
+    text = " ".join(page.read_text().split())
+    found = [text[max(0, at.start() - 40) : at.end() + 20] for at in IDIOM.finditer(text)]
+    assert found == []
+
+
+def test_the_site_builds_without_a_warning(tmp_path: Path) -> None:
+    words = [sys.executable, "-m", "mkdocs", "build", "--strict", "-d", str(tmp_path / "site")]
+    done = subprocess.run(words, cwd=ROOT, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert "WARNING" not in done.stderr
+    made = {path.stem for path in (tmp_path / "site").glob("*.html")}
+    assert made >= {page.stem for page in (ROOT / "docs").glob("*.md")}
 
 
 @pytest.mark.parametrize("page", ["architecture", "add-a-file-system", "add-a-trace"])
@@ -48,7 +65,7 @@ def test_files_that_a_page_names_are_there(page: str) -> None:
 
 def test_every_command_has_a_screenshot_that_the_readme_shows() -> None:
     readme = (ROOT / "README.md").read_text()
-    for command in COMMANDS:
+    for command in set(COMMANDS) - NOT_SHOWN:
         picture = f"docs/screenshots/{command}.png"
         assert (ROOT / picture).is_file()
         assert picture in readme
@@ -61,6 +78,11 @@ def test_every_command_has_a_screenshot_that_the_readme_shows() -> None:
         ("README.md", "## A first real seal"),
         pytest.param("docs/reference-machines.md", "# Reference machines", marks=only_long),
         ("docs/templates-and-clones.md", "# From a sealed disk"),
+        ("docs/seal-linux.md", "# Seal a Linux server"),
+        ("docs/seal-windows.md", "# Seal a Windows desktop"),
+        ("docs/prove-it.md", "# Prove it"),
+        ("docs/when-it-refuses.md", "# When it refuses"),
+        ("docs/configuration.md", "# Configuration"),
     ],
 )
 def test_the_tour_of_a_page_works(tmp_path: Path, page: str, begin: str) -> None:
@@ -69,7 +91,7 @@ def test_the_tour_of_a_page_works(tmp_path: Path, page: str, begin: str) -> None
     if page == "README.md":
         tour = tour.partition("\n## ")[0]
     lines = [line[2:] for line in re.findall(r"^\$ .*", tour, re.MULTILINE)]
-    assert len(lines) >= 5
+    assert len(lines) >= 2
     for line in lines:
         words = line.replace("zeroseal", f"{sys.executable} -m zeroseal", 1)
         done = subprocess.run(

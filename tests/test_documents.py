@@ -40,14 +40,14 @@ class Plain:
     [
         ({}, "name", "it is missing"),
         ({"name": 3}, "name", "it must be a text"),
-        ({"name": "x", "mybe": True}, "mybe", "unknown key; perhaps you mean maybe"),
+        ({"name": "x", "mybe": True}, "mybe", "unknown key; did you mean maybe?"),
         ({"name": "x", "maybe": "secret"}, "maybe", "it must be true or false"),
         ({"name": "x", "inner": {}}, "inner", "it must be a list"),
         ({"name": "x", "inner": [{"number": 0}]}, "inner.0.number", "it must be at least 1"),
         ({"name": "x", "inner": [{"number": 10}]}, "inner.0.number", "it must be at most 9"),
         ({"name": "x", "inner": [{"number": 7}]}, "inner.0.number", "it is unlucky"),
         ({"name": "x", "inner": [{"word": "secret"}]}, "inner.0.word", "one of one, two"),
-        ({"name": "x", "inner": [{}, {"pattern": "a\n"}]}, "inner.1.pattern", "the form"),
+        ({"name": "x", "inner": [{}, {"pattern": "a\n"}]}, "inner.1.pattern", "required form"),
     ],
 )
 def test_what_is_wrong_is_told_by_its_key(
@@ -75,7 +75,7 @@ def test_a_file_that_cannot_be_read_is_told(tmp_path: Path) -> None:
     with pytest.raises(UsageError, match="too large"):
         read_text(tmp_path / "large", "the sheet", 10)
     (tmp_path / "raw").write_bytes(b"\xff\xfe\xfd")
-    with pytest.raises(UsageError, match="no UTF-8"):
+    with pytest.raises(UsageError, match="not UTF-8"):
         read_text(tmp_path / "raw", "the sheet", 10)
-    with pytest.raises(UsageError, match=r"x\.toml is no valid TOML"):
+    with pytest.raises(UsageError, match=r"x\.toml is not valid TOML"):
         parse_toml("[", "x.toml")

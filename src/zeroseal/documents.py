@@ -17,6 +17,7 @@ import msgspec
 from msgspec import inspect
 
 from zeroseal.errors import MissingError, UsageError
+from zeroseal.messages import general as messages
 
 KeyPath = tuple[str | int, ...]
 T = TypeVar("T")
@@ -84,7 +85,7 @@ def parse_toml(text: str, name: str) -> dict[str, Any]:
     try:
         return tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise UsageError(f"{name} is no valid TOML: {error}") from error
+        raise UsageError(messages.NOT_VALID_TOML.format(name=name, error=error)) from error
 
 
 def read_text(path: Path, what: str, most_bytes: int) -> str:
@@ -104,13 +105,17 @@ def read_text(path: Path, what: str, most_bytes: int) -> str:
             raw = file.read(most_bytes + 1)
     except OSError as error:
         reason = (error.strerror or "").lower()
-        raise MissingError(f"cannot read {what} {path}: {reason}") from error
+        raise MissingError(
+            messages.CANNOT_READ.format(what=what, path=path, reason=reason)
+        ) from error
     if len(raw) > most_bytes:
-        raise UsageError(f"{what} {path} is too large: at most {most_bytes >> 20} MiB")
+        raise UsageError(
+            messages.DOCUMENT_TOO_LARGE.format(what=what, path=path, most_bytes=most_bytes >> 20)
+        )
     try:
         return raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise UsageError(f"{what} {path} is no UTF-8 text") from error
+        raise UsageError(messages.NOT_UTF_8_TEXT.format(what=what, path=path)) from error
 
 
 def keys_of(kind: type[msgspec.Struct]) -> tuple[str, ...]:
@@ -120,25 +125,25 @@ def keys_of(kind: type[msgspec.Struct]) -> tuple[str, ...]:
 
 def _explained(error: msgspec.ValidationError, kind: type[Any]) -> WrongValueError:
     cause = error.__cause__
-    messages, _at, place = str(error).rpartition(" - at `")
+    text, _at, place = str(error).rpartition(" - at `")
     if not _at:
-        messages, place = str(error), "$"
+        text, place = str(error), "$"
     path: KeyPath = tuple(
         int(number) if number else name for name, number in _PART.findall(place.rstrip("`"))
     )
     if isinstance(cause, WrongValueError):
         return WrongValueError((*path, *cause.path), cause.reason)
-    unknown = re.fullmatch(r"Object contains unknown field `(.*)`", messages)
+    unknown = re.fullmatch(r"Object contains unknown field `(.*)`", text)
     if unknown:
         return WrongValueError((*path, unknown[1]), _unknown_key(unknown[1], path, kind))
-    missing = re.fullmatch(r"Object missing required field `(.*)`", messages)
+    missing = re.fullmatch(r"Object missing required field `(.*)`", text)
     if missing:
-        return WrongValueError((*path, missing[1]), "it is missing")
-    if re.match(r"Expected `str` matching regex", messages):
-        return WrongValueError(path, "it does not have the form that is asked for", is_form=True)
-    if re.match(r"Invalid (enum )?value", messages):
+        return WrongValueError((*path, missing[1]), messages.VALUE_MISSING)
+    if re.match(r"Expected `str` matching regex", text):
+        return WrongValueError(path, messages.WRONG_FORM, is_form=True)
+    if re.match(r"Invalid (enum )?value", text):
         return WrongValueError(path, _one_of(_node_at(kind, path)))
-    return WrongValueError(path, _of_type(messages))
+    return WrongValueError(path, _of_type(text))
 
 
 def _check_known(value: Any, node: Any, path: KeyPath) -> None:
@@ -160,14 +165,14 @@ def _of_type(text: str) -> str:
     if wanted:
         kinds = [_KINDS.get(name.strip(), name.strip()) for name in wanted[1].split("|")]
         kinds = [name for name in kinds if name != _KINDS["null"]]
-        return f"it must be {' or '.join(kinds)}"
+        return messages.VALUE_MUST_BE.format(kinds=" or ".join(kinds))
     bound = re.fullmatch(r"Expected `(\w+)` (of length )?(>=|<=) (\d+)", text)
     if bound:
         limit = "at least" if bound[3] == ">=" else "at most"
         if bound[1] == "int":
-            return f"it must be {limit} {bound[4]}"
+            return messages.VALUE_MUST_BE_WITHIN.format(limit=limit, bound=bound[4])
         what = "entries" if bound[1] == "array" else "characters"
-        return f"it must have {limit} {bound[4]} {what}"
+        return messages.VALUE_MUST_HAVE.format(limit=limit, bound=bound[4], what=what)
     return text[:1].lower() + text[1:]
 
 
@@ -176,13 +181,17 @@ def _unknown_key(name: str, path: KeyPath, kind: type[Any]) -> str:
     keys = [item.encode_name for item in node.fields] if _is_struct(node) else []
     near = difflib.get_close_matches(name, keys, 1)
     if near:
-        return f"unknown key; perhaps you mean {near[0]}"
-    return f"unknown key; known are {', '.join(sorted(keys))}" if keys else "unknown key"
+        return messages.UNKNOWN_KEY_NEAR.format(near=near[0])
+    return messages.UNKNOWN_KEY.format(keys=", ".join(sorted(keys))) if keys else "unknown key"
 
 
 def _one_of(node: Any) -> str:
     words = [str(value) for value in getattr(node, "values", ()) if value != ""]
-    return f"it must be one of {', '.join(words)}" if len(words) > 1 else f"it must be {words[0]}"
+    return (
+        messages.VALUE_MUST_BE_ONE_OF.format(words=", ".join(words))
+        if len(words) > 1
+        else messages.VALUE_MUST_BE.format(kinds=words[0])
+    )
 
 
 def _node_at(kind: type[Any], path: KeyPath) -> Any:

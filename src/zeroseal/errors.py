@@ -11,6 +11,8 @@ import errno
 from pathlib import Path
 from typing import ClassVar
 
+from zeroseal.messages import general as messages
+
 Fact = str | int | None
 
 
@@ -145,6 +147,12 @@ class ResidueError(NotProvenError):
         self.places = places
 
 
+class MissingExtraError(UnfinishedError):
+    """A package that the plain install leaves out is needed."""
+
+    code = "missing-extra"
+
+
 class GuestError(UnfinishedError):
     """A running guest cannot be reached, or a step inside it failed."""
 
@@ -161,8 +169,10 @@ def environment_error(error: OSError, path: Path, doing: str) -> UnfinishedError
     """The project's error for a failed call to the operating system."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
         return NoSpaceError(
-            f"no space left while {doing} {path}: free some, or choose another folder",
+            messages.NO_SPACE_LEFT.format(doing=doing, path=path),
             path=str(path),
         )
     reason = (error.strerror or str(error)).lower()
-    return UnfinishedError(f"{doing} {path} failed: {reason}", path=str(path))
+    return UnfinishedError(
+        messages.OPERATION_FAILED.format(doing=doing, path=path, reason=reason), path=str(path)
+    )

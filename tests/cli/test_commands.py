@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -24,7 +25,7 @@ def test_survey_answers_first_and_ends_with_what_to_do(zeroseal: Command, demo_d
     assert answer.status == 0
     lines = answer.out.splitlines()
     assert lines[0].startswith("36 findings of 21 traces on Tideline Linux 4")
-    assert lines[1] == "Nothing stands against a seal."
+    assert lines[1] == "Ready to be sealed: nothing must be solved first."
     assert "keys.ssh-host" in answer.out
     assert lines[-1].strip().startswith(f"zeroseal seal {demo_disk} -o")
     assert answer.err == ""
@@ -44,7 +45,9 @@ def test_survey_of_a_machine_that_is_not_ready_says_why(
     assert answer.status == 1
     assert "Not ready to be sealed:" in answer.out
     assert "--retain-account" in " ".join(answer.out.split())
-    assert zeroseal("survey", bare_guest, "--expect-seed", "--plant-first-boot").status == 0
+    assert (
+        zeroseal("survey", bare_guest, "--as-if", "--expect-seed", "--plant-first-boot").status == 0
+    )
 
 
 def test_seal_check_and_check_again(zeroseal: Command, demo_disk: Path, tmp_path: Path) -> None:
@@ -75,7 +78,7 @@ def test_a_dry_run_writes_nothing_and_tells_a_refusal(
     assert answer.status == 0
     assert answer.out.startswith("Plan for ")
     assert "Skipped, and still there" in answer.out
-    assert "A partial seal is no seal" in answer.out
+    assert "A partial seal is not a seal" in answer.out
     refused = zeroseal("seal", bare_guest, "--dry-run")
     assert refused.status == 4
     assert refused.out.startswith("REFUSED")
@@ -104,7 +107,7 @@ def test_the_demo_tells_the_whole_story(zeroseal: Command, tmp_path: Path) -> No
     assert len(answer.out.splitlines()) < 90
     again = zeroseal("demo", "--to", folder)
     assert again.status == 4
-    assert "holds something already" in again.err
+    assert "is not empty" in again.err
 
 
 def test_the_line_of_work_by_hand(zeroseal: Command, tmp_path: Path, demo_disk: Path) -> None:
@@ -122,7 +125,10 @@ def test_the_line_of_work_by_hand(zeroseal: Command, tmp_path: Path, demo_disk: 
     assert made.status == 0
     assert "2 full clones of gate@1" in made.out
     again = zeroseal(*words)
-    assert (again.status, "exists already" in again.err) == (4, True)
+    assert (
+        again.status,
+        "already exists" in again.err,
+    ) == (4, True)
     disks = [yard / name / "disk.qcow2" for name in ("a", "b")]
     assert zeroseal("compare", *disks).out.startswith("UNIQUE")
     for name in ("a", "b"):
@@ -147,13 +153,13 @@ def test_the_line_of_work_by_hand(zeroseal: Command, tmp_path: Path, demo_disk: 
     [
         (["build", "none.toml"], 3, "cannot read the build sheet"),
         (["shelf", "add", "DISK", "--name", "x", "--version", "1"], 4, "is UNSEALED"),
-        (["shelf", "show", "x"], 3, "has no template x; it has none"),
+        (["shelf", "show", "x"], 3, "has no template x; its templates are none"),
         (["clone", "x", "--name", "a", "--to", "y"], 3, "has no template x"),
         (["clone", "DISK", "--name", "a", "--to", "y"], 4, "only a sealed template"),
         (["clone", "DISK", "--to", "y"], 2, "at least one clone"),
         (["clone", "DISK", "--name", "a", "--to", "y", "--public-key", "no"], 3, "public key"),
         (["compare", "DISK"], 2, "at least two images"),
-        (["compare", "DISK", "DISK"], 2, "named twice"),
+        (["compare", "DISK", "DISK"], 2, "given twice"),
         (["yard", "adopt", "none", "--name", "a"], 3, "cannot open"),
         (["yard", "stop", "a"], 3, "no machine 'a'"),
     ],
@@ -181,7 +187,7 @@ def test_traces_lists_all_and_explains_one(zeroseal: Command) -> None:
     assert "wire.clock-drift" in some
     assert "identity.machine-id" not in some
     wrong = zeroseal("traces", "--family", "kees")
-    assert (wrong.status, "there are identity, keys" in wrong.err) == (2, True)
+    assert (wrong.status, "the families are identity, keys" in wrong.err) == (2, True)
     answer = zeroseal("traces", "keys.ssh-host")
     assert "whoever holds one clone's keys" in answer.out
     assert "/etc/ssh/ssh_host_*key" in answer.out
@@ -207,7 +213,7 @@ def test_every_command_speaks_json(
     real = {"DISK": str(demo_disk), "OUT": str(tmp_path / "out"), "NOTHING": str(tmp_path / "no")}
     answer = zeroseal(*(real.get(word, word) for word in words), "--json", "--quiet")
     value = json.loads(answer.out)
-    assert (value["schema"], value["version"]) == (schema, 1)
+    assert (value["schema"], value["version"]) == (schema, 2)
 
 
 def test_json_of_a_survey_carries_places_and_numbers(zeroseal: Command, demo_disk: Path) -> None:
@@ -223,25 +229,29 @@ def test_json_of_a_survey_carries_places_and_numbers(zeroseal: Command, demo_dis
     ("words", "status", "told"),
     [
         (["survey", "text"], 3, "no partition table and no file system"),
-        (["survey", "empty"], 3, "is empty: it holds no disk image"),
-        (["survey", "truncated"], 3, "is truncated or damaged: it ends at byte"),
-        (["survey", "random"], 3, "is this a disk image"),
-        (["survey", "no-guest"], 3, "no operating system that is supported"),
+        (["survey", "empty"], 3, "is empty: it has no disk image"),
+        (["survey", "truncated"], 3, "is truncated or damaged: the file ends at byte"),
+        (["survey", "random"], 3, "is the disk image"),
+        (["survey", "no-guest"], 3, "no supported operating system"),
         (["survey", "no-backing"], 3, "needs its backing file"),
         (["survey", "gone"], 3, "cannot open"),
         (["survey", "/"], 3, "has no disk image"),
-        (["survey", "vmdk"], 3, "VMDK of version 0"),
-        (["survey", "vhd"], 3, "VHD whose footer fails its checksum"),
+        (["survey", "vmdk"], 3, "VMDK version 0"),
+        (["survey", "vhd"], 3, "VHD with a footer that fails its checksum"),
         (["check", "text"], 3, ""),
         (["seal", "DISK"], 2, "name the new image with -o"),
-        (["seal", "DISK", "-o", "text"], 4, "exists already"),
-        (["seal", "DISK", "-o", "nowhere/x"], 5, "there is no folder"),
+        (
+            ["seal", "DISK", "-o", "text"],
+            4,
+            "already exists",
+        ),
+        (["seal", "DISK", "-o", "nowhere/x"], 5, "the folder"),
         (["seal", "DISK", "-o", "/proc/x"], 5, "writing /proc/x failed"),
-        (["seal", "DISK", "-o", "x", "--skip", "keys.nonsense"], 2, "there is no trace"),
+        (["seal", "DISK", "-o", "x", "--skip", "keys.nonsense"], 2, "the trace"),
         (["seal", "DISK", "-o", "x", "--retain-account", "bob"], 2, "no account 'bob'"),
         (["seal", "DISK", "-o", "x", "--compress", "--format", "raw"], 2, "cannot be compressed"),
-        (["traces", "nonsense"], 2, "there is no trace 'nonsense'"),
-        (["seal", "no-guest", "-o", "x"], 3, "no operating system"),
+        (["traces", "nonsense"], 2, "is not known"),
+        (["seal", "no-guest", "-o", "x"], 3, "no supported operating system"),
     ],
     ids=lambda value: " ".join(value) if isinstance(value, list) else "",
 )
@@ -283,7 +293,7 @@ def test_bad_input_gets_one_sentence_and_leaves_nothing(
 def test_words_that_make_no_sense_end_with_two(zeroseal: Command, words: list[str]) -> None:
     answer = zeroseal(*words)
     assert answer.status == 2
-    assert "usage: zeroseal" in answer.err
+    assert re.search(r"See zeroseal( \w+)? --help\.", answer.err)
 
 
 @pytest.mark.parametrize(
@@ -304,7 +314,7 @@ def test_an_image_may_follow_compress(words: list[str], kind: str, images: list[
 def test_a_kind_of_compression_that_is_none_is_refused_by_name(zeroseal: Command) -> None:
     answer = zeroseal("seal", "a.qcow2", "-o", "b", "--compress", "best")
     assert answer.status == 2
-    assert "invalid choice: 'best' (choose from" in answer.err
+    assert "'best' is not valid: choose from small, fast, zstd" in answer.err
 
 
 ACTIONS = [

@@ -68,7 +68,7 @@ def test_an_image_is_sealed_in_place(
     assert image.read_bytes() == before
     answer = zeroseal("seal", image, "--in-place")
     assert answer.status == 0, answer.err
-    assert "sealed in place: what it held is gone" in answer.out
+    assert "sealed in place: its former contents are gone" in answer.out
     assert find_texts(image, secrets_of) == set()
     assert zeroseal("check", image).out.startswith("SEALED")
     raw = tmp_path / "x.raw.judged"
@@ -92,7 +92,7 @@ def test_in_place_is_refused_where_something_keeps_the_old_bytes(
     top = tmp_path / "clones" / "top.qcow2"
     top.parent.mkdir()
     run("qemu-img", "create", "-f", "qcow2", "-b", "../d.qcow2", "-F", "qcow2", top)
-    refused(disk, "top.qcow2 is made over it")
+    refused(disk, "top.qcow2 is based on it")
     refused(top, "backing file")
     top.unlink()
     disk.chmod(0o444)
@@ -127,7 +127,7 @@ def test_the_next_command_finishes_what_was_killed_and_says_so(
     assert journal_path(disk).exists()
     assert find_texts(to_raw(disk, tmp_path / "r.raw"), secrets_of) == set(secrets_of)
     answer = zeroseal("check", disk)
-    assert "was carried through" in answer.err
+    assert "was completed" in answer.err
     assert answer.out.startswith("SEALED")
     assert not journal_path(disk).exists()
     assert find_texts(to_raw(disk, tmp_path / "r.raw"), secrets_of) == set()
@@ -141,12 +141,12 @@ def test_a_larger_disk_has_its_table_at_its_end(
     for name, size in (("raw", "40M"), ("vhdx", "1G")):
         target = tmp_path / f"big.{name}"
         answer = zeroseal("export", disk, "--format", name, "-o", target, "--disk-size", size)
-        assert "partition table's backup went to the end" in answer.out
+        assert "partition table was moved to the end" in answer.out
         raw = to_raw(target, tmp_path / "b.raw")
         assert "No problems found" in run("sgdisk", "-v", raw)
         judge_ext(cut_partition(raw, 2, tmp_path / "root.img"))
     answer = zeroseal("export", disk, "--format", "raw", "-o", tmp_path / "n", "--disk-size", "1M")
-    assert (answer.status, "never made smaller" in answer.err) == (2, True)
+    assert (answer.status, "cannot be made smaller" in answer.err) == (2, True)
 
 
 @pytest.mark.parametrize(
@@ -155,11 +155,11 @@ def test_a_larger_disk_has_its_table_at_its_end(
         (("--format", "raw", "--compress"), "cannot be compressed"),
         (("--format", "qcow2", "--fixed"), "no fixed form"),
         (("--format", "vmdk", "--preallocate"), "--preallocate"),
-        (("--format", "raw", "--disk-size", "big"), "no size"),
+        (("--format", "raw", "--disk-size", "big"), "not a valid size"),
         (("--format", "raw", "--sign-key", "k"), "for --format ova"),
-        (("--format", "ova", "--sign-key", "k"), "go together"),
+        (("--format", "ova", "--sign-key", "k"), "must be given together"),
         (("--format", "ova", "--cpus", "0"), "at least 1 CPU"),
-        (("--format", "ova", "--name", "a/b"), "cannot be the name"),
+        (("--format", "ova", "--name", "a/b"), "is not a valid machine name"),
     ],
     ids=str,
 )
@@ -177,7 +177,7 @@ def test_in_place_goes_with_no_wish_for_a_new_file(
     disk: Path, zeroseal: Command, option: str
 ) -> None:
     answer = zeroseal("seal", disk, "--in-place", *option.split("="))
-    assert (answer.status, "does not go with" in answer.err) == (2, True)
+    assert (answer.status, "cannot be combined with" in answer.err) == (2, True)
 
 
 def test_a_failing_export_leaves_nothing(

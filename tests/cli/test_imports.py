@@ -34,9 +34,9 @@ def modules_of(*words: str | Path) -> set[str]:
 @pytest.mark.parametrize(
     ("words", "may_be_there", "most"),
     [
-        (["--help"], set(), 36),
-        (["traces"], {"rich", "msgspec"}, 62),
-        (["shelf", "list", "--shelf", "SHELF"], {"rich", "msgspec", "sqlite3"}, 90),
+        (["--help"], set(), 48),
+        (["traces"], {"rich", "msgspec"}, 92),
+        (["shelf", "list", "--shelf", "SHELF"], {"rich", "msgspec", "sqlite3"}, 113),
     ],
     ids=lambda value: value[0] if isinstance(value, list) else "",
 )

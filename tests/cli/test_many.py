@@ -47,7 +47,10 @@ def test_each_image_has_its_line_and_the_worst_status_counts(
         "tests": "3", "failures": "1", "errors": "1", "skipped": "0",
     }  # fmt: skip
     again = zeroseal("survey", images, "--junit", junit)
-    assert (again.status, "exists already" in again.err) == (4, True)
+    assert (
+        again.status,
+        "already exists" in again.err,
+    ) == (4, True)
 
 
 def test_sealed_into_a_folder_and_checked_line_by_line(
@@ -83,12 +86,12 @@ def test_none_is_begun_after_the_first_that_failed_on_request(
     ("words", "told"),
     [
         (("survey",), "name at least one image"),
-        (("survey", "IMAGES/a.qcow2", "IMAGES/a.qcow2"), "is named twice"),
+        (("survey", "IMAGES/a.qcow2", "IMAGES/a.qcow2"), "is given twice"),
         (("survey", "EMPTY"), "has no disk image"),
         (("seal", "IMAGES"), "with --to DIR"),
         (("seal", "IMAGES", "-o", "x"), "-o names one file"),
-        (("seal", "IMAGES", "--to", "/no/such"), "there is no folder"),
-        (("check", "IMAGES", "--against", "x"), "--against goes with --deep"),
+        (("seal", "IMAGES", "--to", "/no/such"), "the folder"),
+        (("check", "IMAGES", "--against", "x"), "--against needs --deep"),
     ],
 )
 def test_what_does_not_go_together_fails_before_any_work(

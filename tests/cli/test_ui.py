@@ -158,7 +158,9 @@ def test_an_interrupt_is_one_sentence_and_130(monkeypatch: pytest.MonkeyPatch) -
     )
     out, err = io.StringIO(), io.StringIO()
     assert main(["traces"], out, err, {}) == 130
-    assert err.getvalue() == "zeroseal: interrupted: nothing lost, and nothing left behind\n"
+    assert (
+        err.getvalue() == "zeroseal: interrupted: nothing was lost, and nothing was left behind\n"
+    )
 
 
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
@@ -179,7 +181,9 @@ def test_the_installed_command_ends_with_130_on_signals(
         cwd=tmp_path, capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 130
-    assert done.stderr.endswith("zeroseal: interrupted: nothing lost, and nothing left behind\n")
+    assert done.stderr.endswith(
+        "zeroseal: interrupted: nothing was lost, and nothing was left behind\n"
+    )
     assert list(tmp_path.iterdir()) == []
 
 

@@ -42,7 +42,7 @@ def test_a_sound_volume_has_no_problems(tmp_path: Path, options: list[str]) -> N
 @pytest.mark.parametrize(
     ("commands", "told"),
     [
-        (["set_inode_field g/h/i links_count 3"], "links"),
+        (["set_inode_field g/h/i links_count 3"], "link count"),
         (["clri g/h/i"], "free inode"),
         (["unlink g/h"], "no name"),
         (["freeb 1200 3"], "bitmap"),
@@ -54,7 +54,7 @@ def test_a_sound_volume_has_no_problems(tmp_path: Path, options: list[str]) -> N
         (["set_bg 0 used_dirs_count 9", "set_bg 0 checksum calc"], "folders"),
         (["set_bg 0 checksum 1"], "checksum"),
         (["set_inode_field f/name-9 mode 040755"], "type"),
-        (["ln f/name-3 g/another"], "links"),
+        (["ln f/name-3 g/another"], "link count"),
         (["set_inode_field f size 9216"], "bytes"),
     ],
     ids=lambda value: value[0] if isinstance(value, list) else "",

@@ -122,7 +122,7 @@ def test_hashing_many_names_at_once_gives_what_one_by_one_gives(
         ("encrypt", "encrypt"),
         ("FEATURE_I12", "dirdata"),
         ("FEATURE_I29", "unknown feature 0x20000000"),
-        ("journal_dev", "journal on another device"),
+        ("journal_dev", "is on another device"),
     ],
 )
 def test_a_feature_that_we_do_not_know_is_refused_by_name(
@@ -145,7 +145,7 @@ def test_a_feature_that_can_be_read_but_not_changed_says_so(tmp_path: Path) -> N
 @pytest.mark.parametrize(
     ("commands", "error", "told"),
     [
-        (["feature needs_recovery"], NeedsRecoveryError, "shut it down properly"),
+        (["feature needs_recovery"], NeedsRecoveryError, "shut it down cleanly and"),
         (["set_super_value state 2"], DamagedError, "errors"),
         (["set_super_value last_orphan 12"], NeedsRecoveryError, "not shut down cleanly"),
         (["set_super_value inodes_count 5"], DamagedError, "number of inodes"),

@@ -100,7 +100,7 @@ def test_what_a_kernel_left_running_is_recovered_as_e2fsck_does(
     tmp_path: Path, options: list[str]
 ) -> None:
     path = leave_running(tmp_path, options, random.Random(options[-1]))
-    with pytest.raises(NeedsRecoveryError, match="recover it themselves"):
+    with pytest.raises(NeedsRecoveryError, match="recover the journal with"):
         ExtTree(open_image(path))
     expected = content_of(repaired(path))
     assert b"last" in expected["/last"]

@@ -187,7 +187,7 @@ def test_a_volume_without_room_refuses_and_lets_things_go(tmp_path: Path, option
         os.system(f"dd if=/dev/zero of={point}/more bs=4k status=none 2>/dev/null")
     store = FileStore(volume)
     editor = XfsEditor(StagedStore(store), NOW)
-    with pytest.raises(NoSpaceError, match="has no room for"):
+    with pytest.raises(NoSpaceError, match="is full:"):
         editor.create_file(editor.root, b"too-large", bytes(200 << 20), 0o644)
     editor = XfsEditor(store, NOW)
     keep = editor.find_child(editor.root, b"keep")
@@ -230,7 +230,7 @@ def test_a_shared_block_is_copied_before_its_end_is_cut(tmp_path: Path) -> None:
     editor = XfsEditor(store, NOW)
     one = editor.find_child(editor.root, b"one")
     assert one is not None
-    with pytest.raises(UnsupportedError, match="shares blocks with others"):
+    with pytest.raises(UnsupportedError, match="shares blocks with other files"):
         editor.zero_content(one.node, 0)
     editor.truncate(one.node, 50_001)
     editor.finish()
@@ -247,7 +247,7 @@ def test_a_log_that_is_not_empty_is_refused_with_the_way_out(tmp_path: Path) -> 
         (point / "b").write_bytes(b"b")
         copy = tmp_path / "copy"
         os.system(f"xfs_io -c 'syncfs' {point}; cp --sparse=always {volume} {copy}")
-    with pytest.raises(NeedsRecoveryError, match="mount it once and unmount it"):
+    with pytest.raises(NeedsRecoveryError, match="mount the volume once and unmount it"):
         XfsTree(FileStore(copy))
     assert (b"b",) in dump(XfsTree(FileStore(volume)))
 

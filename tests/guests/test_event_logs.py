@@ -114,7 +114,7 @@ def test_the_sample_is_one_that_others_read(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     ("place", "told"),
-    [(0, "no event log"), (25, "header fails"), (4100, ""), (4096 + 600, "chunk")],
+    [(0, "not an event log"), (25, "header fails"), (4100, ""), (4096 + 600, "chunk")],
 )
 def test_damage_is_named(place: int, told: str) -> None:
     raw = bytearray(_sample())

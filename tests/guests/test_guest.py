@@ -63,7 +63,7 @@ def test_links_are_resolved_inside_the_guest_only(tmp_path: Path) -> None:
     assert not guest.exists("/broken")
     assert guest.find("/broken", follow_last=False)
     assert guest.find("/etc/hostname/x") is None
-    with pytest.raises(DamagedError, match="too many links"):
+    with pytest.raises(DamagedError, match="too many symbolic links"):
         guest.find("/loop")
 
 
@@ -146,7 +146,7 @@ def test_a_home_on_its_own_volume_is_emptied_and_one_with_a_mount_in_it_refused(
     fstab = fstab.replace("/home/ada.brine ", "/home/ada.brine/deep ")
     root = make_guest_volume(tmp_path, tree | {"/etc/fstab": fstab, "/home/ada.brine/deep/": ""})
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", own))
-    with pytest.raises(RefusedError, match=r"is mounted beneath it on /home/ada\.brine/deep"):
+    with pytest.raises(RefusedError, match="is mounted below it on"):
         seal(SealRequest(disk, NewFile(tmp_path / "p.raw"), policy, 1_800_000_000))
 
 
@@ -289,7 +289,7 @@ def test_openrc_and_system_v_start_the_scripts_of_their_runlevels(tmp_path: Path
             False,
             "/etc/default/grub",
         ),
-        ({"/usr/bin/cloud-init": ""}, False, False, "no service"),
+        ({"/usr/bin/cloud-init": ""}, False, False, "none of its services"),
         (
             SEEDING | {"/etc/cloud/cloud.cfg.d/99.cfg": "datasource_list: [None]\n"},
             False,
@@ -348,7 +348,7 @@ def test_an_encrypted_volume_is_refused(tmp_path: Path) -> None:
     root = make_guest_volume(tmp_path, BARE_GUEST)
     (tmp_path / "luks.img").write_bytes(b"LUKS\xba\xbe\0\2".ljust(1 << 20, b"\0"))
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8309", tmp_path / "luks.img"))
-    with pytest.raises(UnsupportedError, match="partition 2 cannot be handled: it is encrypted"):
+    with pytest.raises(UnsupportedError, match="partition 2 is not supported: it is encrypted"):
         open_guest(read_disk(open_image(disk)), VolumeTrees())
 
 
@@ -361,7 +361,7 @@ def test_a_volume_without_a_folder_to_mount_it_on_is_a_blocker(
     disk = make_disk(tmp_path / "d.raw", ("8300", root), ("8300", tmp_path / "data"))
     answer = zeroseal("seal", disk, "-o", tmp_path / "o", "--expect-seed", "--plant-first-boot")
     assert answer.status == 4
-    assert "/srv/none (partition 2, but there is no such folder)" in answer.err
+    assert "/srv/none (partition 2, but that folder was not found)" in answer.err
 
 
 def test_a_file_that_takes_the_node_of_another_reads_as_itself(tmp_path: Path) -> None:

@@ -336,9 +336,9 @@ def test_logs_that_grow_the_hive_and_old_ones_are_replayed(tmp_path: Path) -> No
 
 def test_logs_of_another_time_are_refused() -> None:
     first, second, third = _two_states()
-    with pytest.raises(DamagedError, match="do not go on"):
+    with pytest.raises(DamagedError, match="do not continue"):
         replay_logs(hives.dirty(third), [hives.new_log(first, second)])
-    with pytest.raises(DamagedError, match="do not go on"):
+    with pytest.raises(DamagedError, match="do not continue"):
         replay_logs(hives.dirty(first), [])
 
 
@@ -420,9 +420,11 @@ def test_half_a_letter_in_a_name_is_damage() -> None:
     place = raw.index(b"vk")
     raw[place + 2] = 3
     hive = Hive(bytes(raw))
-    with pytest.raises(DamagedError, match="half a letter"):
+    with pytest.raises(DamagedError, match="ends in the middle of a character"):
         list(hive.values(hive.root))
-    assert any("half a letter" in problem.what for problem in check_hive(bytes(raw)))
+    assert any(
+        "ends in the middle of a character" in problem.what for problem in check_hive(bytes(raw))
+    )
 
 
 @pytest.mark.parametrize("cut", [0, 100, 4095, 4096, 6000])
@@ -518,7 +520,7 @@ def test_keys_are_found_by_pattern_over_control_sets_and_profiles() -> None:
     assert value_types.typed(quay[1]) == ["one", "two"]
     assert quay[0].file == "/Users/ada/NTUSER.DAT"
     assert list(registry.find("SECURITY\\Policy")) == []
-    with pytest.raises(ValueError, match="no hive"):
+    with pytest.raises(ValueError, match="the hive"):
         list(registry.find("HKLM\\Software"))
 
 

@@ -141,14 +141,14 @@ def test_in_place_on_a_device_says_what_it_needs(
     words = ("--in-place", "--journal-to", tmp_path)
     with device(guest) as path:
         missing = zeroseal("seal", path, "--in-place", "--journal-to", tmp_path / "no", *SEALING)
-        assert (missing.status, "make it first" in missing.err) == (3, True)
+        assert (missing.status, "create it first" in missing.err) == (3, True)
         alone = zeroseal("seal", path, "-o", tmp_path / "x.raw", "--journal-to", tmp_path)
         assert (alone.status, "--in-place" in alone.err) == (2, True)
         with mounted(tmp_path / "m", path):
             told = zeroseal("seal", path, *words, *SEALING)
             assert (told.status, f"{path} is mounted" in told.err) == (4, True)
     file = zeroseal("seal", guest, *words, *SEALING)
-    assert (file.status, "leave --journal-to out" in file.err) == (2, True)
+    assert (file.status, "leave out --journal-to" in file.err) == (2, True)
     assert guest.read_bytes()[2048:] == before[2048:]  # the kernel wrote when it was mounted
     inside = tmp_path / "inside"
     run("qemu-img", "convert", "-f", "raw", "-O", "qcow2", guest, inside)
@@ -176,11 +176,17 @@ def test_a_change_of_a_device_is_carried_through_or_dropped(tmp_path: Path) -> N
             )
             assert was_killed == (number < len(calls))
             outcome = finish_interrupted(path, folder)
-            wanted = {"dropped": (pattern(size=DISK),), "carried through": (after,)}
+            wanted = {
+                "dropped": (pattern(size=DISK),),
+                "carried through": (after,),
+            }
             assert read_device(path) in wanted.get(outcome, (pattern(size=DISK), after))
             assert not list(folder.glob("*.redo"))
             outcomes.append(outcome)
-        assert {"dropped", "carried through"} <= set(outcomes)
+        assert {
+            "dropped",
+            "carried through",
+        } <= set(outcomes)
 
 
 def test_a_journal_is_not_laid_over_another_disk_of_that_path(
@@ -200,7 +206,7 @@ def test_a_journal_is_not_laid_over_another_disk_of_that_path(
         assert read_device(path) == other
         path.write_bytes(kept)
         told = zeroseal("survey", path)
-        assert "was carried through" in told.err
+        assert "was completed" in told.err
         assert read_device(path) != kept
 
 

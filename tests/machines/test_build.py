@@ -79,18 +79,18 @@ def test_two_builds_of_one_sheet_are_two_machines(sheet: Path, tmp_path: Path) -
     ("before", "after", "error", "told"),
     [
         ('sha256 = "', 'sha256 = "f', UsageError, "origin.sha256"),
-        (f'"{BASE_DISK}"', '"missing.qcow2"', MissingError, "missing.qcow2 is not there"),
+        (f'"{BASE_DISK}"', '"missing.qcow2"', MissingError, "missing.qcow2 was not found"),
         (
             "cpus = 1",
             "cpu = 1",
             UsageError,
-            "line 6: machine.cpu is wrong: unknown key; perhaps you mean cpus",
+            "unknown key; did you mean",
         ),
         ("cpus = 1", "cpus = 0", UsageError, "machine.cpus"),
         ("version = 1", "version = 2", UsageError, "line 2: version is wrong"),
         ("[seed]", "[sead]", UsageError, "line 19: sead is wrong: unknown key"),
         ('name = "gangway-ref"', 'name = "../up"', UsageError, "machine.name"),
-        ("[machine]", "[machine", UsageError, "no valid TOML"),
+        ("[machine]", "[machine", UsageError, "not valid TOML"),
         (
             'mac = "02:5a:17:00:00:01"',
             'mac = "zz"',
@@ -112,7 +112,7 @@ def test_a_wrong_sheet_is_told_and_nothing_half_made_is_left(
 def test_a_base_disk_with_another_checksum_is_refused(sheet: Path, yard: Yard) -> None:
     with (sheet.parent / BASE_DISK).open("ab") as disk:
         disk.write(b"\0")
-    with pytest.raises(DamagedError, match="is not the one that the sheet names"):
+    with pytest.raises(DamagedError, match="is not the disk that the sheet names"):
         build(sheet, yard)
     assert yard.machines() == []
 
@@ -168,7 +168,7 @@ def test_a_machine_keeps_its_identity_over_starts_and_stops(sheet: Path, yard: Y
 
     before = identity()
     assert start(yard, NAME, DEMO_TIME + 10).messages == ()
-    with pytest.raises(RefusedError, match="running already"):
+    with pytest.raises(RefusedError, match="is already running"):
         start(yard, NAME, DEMO_TIME + 20)
     assert yard.get(NAME).state.running
     stop(yard, NAME, DEMO_TIME + 30)
@@ -196,7 +196,7 @@ def test_an_empty_yard_is_an_ordinary_case(zeroseal: Command, tmp_path: Path) ->
     assert json.loads(zeroseal("yard", "list", "--yard", tmp_path, "--json").out)["machines"] == []
     missing = zeroseal("yard", "start", "ghost", "--yard", tmp_path)
     assert missing.status == 3
-    assert "has no machine 'ghost'; it has none" in missing.err
+    assert "has no machine 'ghost'; its machines are none" in missing.err
 
 
 @pytest.mark.parametrize(
@@ -210,7 +210,7 @@ def test_a_damaged_machine_file_is_told(yard: Yard, text: str) -> None:
     )
     assert read_definition(folder).disk == 'disk "x".raw'
     (folder / "machine.toml").write_text(text)
-    with pytest.raises(DamagedError, match="no machine file"):
+    with pytest.raises(DamagedError, match="not a readable machine file"):
         yard.machines()
 
 
@@ -219,7 +219,7 @@ def test_the_network_runs_out_of_addresses_with_a_word(yard: Yard) -> None:
     given = {yard.lease(f"client {number}") for number in range(214)}
     assert len(given) == 214
     assert yard.lease("client 3") in given
-    with pytest.raises(NoSpaceError, match="no address left"):
+    with pytest.raises(NoSpaceError, match="no free address"):
         yard.lease("one more")
     (yard.folder / NETWORK_FILE).write_text("[]")
     with pytest.raises(DamagedError):

@@ -120,7 +120,7 @@ def test_what_is_no_definition_is_told_by_its_file(tmp_path: Path, text: str) ->
     (tmp_path / "m.xml").write_text(text)
     with pytest.raises(DamagedError, match=r"m\.xml"):
         read_definition_file(tmp_path / "m.xml")
-    with pytest.raises(MissingError, match="is not there"):
+    with pytest.raises(MissingError, match="was not found"):
         read_definition_file(tmp_path / "none.xml")
 
 
@@ -175,5 +175,5 @@ def test_media_are_read_by_others_as_they_were_meant(tmp_path: Path) -> None:
     assert read_medium(tmp_path / "answers.iso") == files
     assert "Volume id: ANSWERS" in run("isoinfo", "-d", "-i", tmp_path / "answers.iso")
     (tmp_path / "no.iso").write_bytes(b"no medium" * 9999)
-    with pytest.raises(DamagedError, match="is no medium"):
+    with pytest.raises(DamagedError, match="is not a readable medium"):
         read_medium(tmp_path / "no.iso")

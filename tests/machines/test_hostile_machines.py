@@ -95,7 +95,7 @@ def test_damaged_seeds_raise_only_our_errors(raw: bytes, name: str) -> None:
         try:
             parse_seed(SEEDS | {name: text})
         except ZeroSealError as error:
-            assert "no seed" in error.message
+            assert "no readable seed" in error.message
 
 
 def test_no_bytes_are_a_seed_medium(tmp_path: Path) -> None:
@@ -103,7 +103,7 @@ def test_no_bytes_are_a_seed_medium(tmp_path: Path) -> None:
     for number in range(20):
         path = tmp_path / str(number)
         path.write_bytes(chance.randbytes(chance.randrange(90_000)))
-        with pytest.raises(ZeroSealError, match="is no medium"):
+        with pytest.raises(ZeroSealError, match="is not a readable medium"):
             read_seed_medium(path)
 
 
@@ -124,7 +124,7 @@ def test_a_build_killed_at_any_moment_is_unfinished_or_whole(tmp_path: Path) -> 
             seen.add("nothing")
     assert seen <= {"nothing", "unfinished", "whole"}
     for machine in Yard(tmp_path / "yard").machines():  # as a kill in the middle leaves it
-        state = replace(machine.state, running=True, unfinished="it did not come to its end")
+        state = replace(machine.state, running=True, unfinished="it did not finish")
         Yard(tmp_path / "yard").set_state(machine.definition.name, state)
     build(tmp_path / "sheet" / SHEET, Yard(tmp_path / "yard"))
     assert not Yard(tmp_path / "yard").get("gangway-ref").state.unfinished

@@ -53,17 +53,17 @@ def test_a_list_without_the_disk_or_with_another_sum_is_refused(
     sheet: Path, tmp_path: Path
 ) -> None:
     with_checksum(sheet, 'checksums = "SUMS"')
-    with pytest.raises(MissingError, match=r"SUMS is not there: correct origin\.checksums"):
+    with pytest.raises(MissingError, match="was not found: correct"):
         built(sheet, tmp_path)
     (sheet.parent / "SUMS").write_text(f"{'0' * 64}  another.qcow2\n")
     with pytest.raises(UsageError, match="has no SHA-256 or SHA-512 line for tideline"):
         built(sheet, tmp_path)
     (sheet.parent / "SUMS").write_text(f"{'0' * 64}  {BASE_DISK}\n")
-    with pytest.raises(DamagedError, match="is not the one that the sheet names: its SHA256 is"):
+    with pytest.raises(DamagedError, match="is not the disk that the sheet names: its"):
         built(sheet, tmp_path)
     with_checksum(sheet, f'sha512 = "{"0" * 128}"')
     assert Yard(tmp_path / "yard").machines() == []
-    with pytest.raises(MissingError, match="is not there"):
+    with pytest.raises(MissingError, match="was not found"):
         verify_checksum(tmp_path / "none", "0" * 64)
 
 
@@ -80,7 +80,7 @@ def test_a_disk_grows_with_its_partition_table(sheet: Path, tmp_path: Path) -> N
         sizes.append(image.size_bytes // MEBIBYTE)
         image.close()
     assert sizes == [8, 16]
-    with pytest.raises(UsageError, match="a disk is never made smaller here"):
+    with pytest.raises(UsageError, match="a disk cannot be made smaller"):
         built(sheet, tmp_path / "b", "machine.disk_mib=16")
     assert Yard(tmp_path / "b" / "yard").machines() == []
 
@@ -101,7 +101,7 @@ def test_a_base_disk_that_hangs_on_another_is_refused(sheet: Path, tmp_path: Pat
     run("qemu-img", "create", "-q", "-f", "qcow2", "-F", "qcow2", "-b", BASE_DISK, child)
     sheet.write_text(sheet.read_text().replace(f'"{BASE_DISK}"', '"child.qcow2"'))
     with_checksum(sheet, f'sha256 = "{hashlib.sha256(child.read_bytes()).hexdigest()}"')
-    with pytest.raises(UsageError, match="needs other files too: give a whole disk"):
+    with pytest.raises(UsageError, match="needs other files too: give a disk"):
         built(sheet, tmp_path)
 
 
@@ -109,8 +109,8 @@ def test_the_simulated_host_installs_nothing(sheet: Path, tmp_path: Path) -> Non
     lines = sheet.read_text().splitlines()
     text = "\n".join(line for line in lines if not line.startswith(("base_disk", "sha256")))
     sheet.write_text(text.replace("[origin]", '[origin]\ninstall = { path = "a.iso" }'))
-    with pytest.raises(MissingError, match=r"a\.iso is not there"):
+    with pytest.raises(MissingError, match="iso was not found"):
         built(sheet, tmp_path)
     (sheet.parent / "a.iso").write_bytes(b"no installer")
-    with pytest.raises(ZeroSealError, match="the simulated host installs nothing"):
+    with pytest.raises(ZeroSealError, match="the simulated host cannot install a system"):
         built(sheet, tmp_path)

@@ -70,14 +70,14 @@ def with_secret(**values: object) -> Wishes:
         ("throwaway = true\n", "", "tasks over SSH need one account"),
         ("wait_seconds = 5", "", "line 26: task.1 is wrong: give exactly one of run, script"),
         ("wait_seconds = 5", "until = { at_most = 3 }", "task.1.until is wrong: give output or"),
-        ("wait_seconds = 5", 'run = "a"\nuntil = { output = "(" }', "no regular expression"),
+        ("wait_seconds = 5", 'run = "a"\nuntil = { output = "(" }', "not a valid regular"),
         ('base_disk = "base.qcow2"\n', "", "line 6: origin is wrong: give either a base_disk"),
         ('sha256 = "', 'sha512 = "', "line 8: origin.sha512 is wrong"),
         ('name = "pier"', "", "line 2: machine is wrong: give either a name or numbers"),
         ("[machine]", "[machine]\nnetwork.vlan = 5000", "line 3: machine.network.vlan is wrong"),
         ('[[seed.users]]\nname = "s', '[seed.network]\naddresses = ["192.0.2.9"]\n'
          '[[seed.users]]\nname = "s', "line 11: seed.network.addresses.0 is wrong: write the addr"),
-        ("[machine]", "[machine", "is no valid TOML"),
+        ("[machine]", "[machine", "is not valid TOML"),
     ],
 )  # fmt: skip
 def test_a_wrong_key_is_told_with_its_file_and_line(
@@ -112,7 +112,7 @@ def test_includes_settings_and_words_are_laid_over_each_other_in_order(
     with pytest.raises(UsageError, match=r"--set machine.cpus=0: machine.cpus is wrong"):
         load_sheet(sheet, with_secret(sets=("machine.cpus=0",)))
     for word in ("machine.cpus", "= 3", "a b=3"):
-        with pytest.raises(UsageError, match="is not understood"):
+        with pytest.raises(UsageError, match="is not valid"):
             load_sheet(sheet, with_secret(sets=(word,)))
     assert load_sheet(sheet, with_secret(sets=("machine.notes=pier 4", "machine.cpus=1")))
     (tmp_path / "all.toml").write_text('include = ["pier.toml"]\n')
@@ -132,7 +132,7 @@ def test_variants_are_machines_of_their_own(sheet: Path) -> None:
     assert load_sheet(sheet, with_secret(variants=("south",))).variant == "south"
     with pytest.raises(UsageError, match="several variants"):
         load_sheet(sheet, with_secret())
-    with pytest.raises(UsageError, match="no variant 'east'; it has north, south"):
+    with pytest.raises(UsageError, match="no variant 'east'; its variants are north, south"):
         load_sheets(sheet, with_secret(variants=("east",)))
     sheet.write_text(SHEET + more.replace("'south'", "5"))
     line = SHEET.count("\n") + 5
@@ -160,7 +160,7 @@ def test_secrets_come_from_a_private_file_or_the_environment_and_are_redacted(
     other = load_sheet(sheet, Wishes(secrets=Secrets({"ada": "x"})))
     assert other.digest == loaded.digest  # a new password is no new machine
     file.write_text("ada = 5\n")
-    with pytest.raises(UsageError, match=r"the secret 'ada' in .* is no text"):
+    with pytest.raises(UsageError, match=r"the secret 'ada' in .* is not a text"):
         read_secrets(file, {})
 
 

@@ -59,7 +59,9 @@ def test_a_disk_that_was_started_is_known_by_what_grew(sealed: Path, tmp_path: P
     adopt_image(yard, sealed, "by-accident")
     started = start(yard, "by-accident", NOW + 60).machine.disk
     for level in (Level.QUICK, Level.FULL):
-        assert story(started, level).startswith("it was started: it has a machine ID, journal, SSH")
+        assert story(started, level).startswith(
+            "the machine was started: it has its own machine ID, journal, SSH"
+        )
 
 
 def test_an_edited_file_is_named(sealed: Path) -> None:
@@ -85,7 +87,7 @@ def test_a_byte_that_was_flipped_is_located_by_the_file_that_it_lies_in(
     content = bytearray(raw.read_bytes())
     content[place] ^= 0x20
     raw.write_bytes(content)
-    assert "beneath the file system" in story(raw)
+    assert "below the file system" in story(raw)
     broken = check_image(raw, Level.FULL).broken
     assert broken
     assert "/usr/sbin/sshd" in {item for chunk in broken.located for item in chunk.places}
@@ -94,7 +96,7 @@ def test_a_byte_that_was_flipped_is_located_by_the_file_that_it_lies_in(
 def test_a_container_that_was_written_anew_is_still_sealed(sealed: Path, tmp_path: Path) -> None:
     for words, told in (
         (["-O", "qcow2", "-o", "cluster_size=128k"], ""),
-        (["-O", "vmdk"], "it was sealed as qcow2 and is vmdk now"),
+        (["-O", "vmdk"], "it was sealed as qcow2 but is vmdk now"),
     ):
         other = tmp_path / f"other.{words[1]}"
         run("qemu-img", "convert", *words, sealed, other)
@@ -138,7 +140,7 @@ def test_the_record_of_another_machine_is_no_broken_seal(tmp_path: Path, zerosea
         answer = zeroseal("check", disks[0], "--level", level)
         assert answer.status == 1
         assert answer.out.startswith("UNKNOWN")
-        assert "is of another disk" in " ".join(answer.out.split())
+        assert "belongs to another disk" in " ".join(answer.out.split())
 
 
 # -- records

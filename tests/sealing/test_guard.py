@@ -48,14 +48,18 @@ def survey(folder: Path, tree: dict[str, str | None], **policy: object) -> Surve
         (
             SEEDING,
             {},
-            ["creates the accounts of the seed", "when the clone gets its seed", "10-pier.network"],
+            [
+                "creates the accounts of the clone's seed",
+                "when the clone gets its seed",
+                "10-pier.network",
+            ],
             [],
         ),
         (
             SEEDING,
             {"keep_root_login": True},
-            ["root stays, with its password", "10-pier.network"],
-            ["clones that get no seed would have no SSH host keys"],
+            ["root stays and can log in with its password", "10-pier.network"],
+            ["clones without a seed would have no SSH host keys"],
         ),
         (
             SEEDING | {"/etc/cloud/cloud-init.disabled": ""},
@@ -72,13 +76,17 @@ def survey(folder: Path, tree: dict[str, str | None], **policy: object) -> Surve
         (
             KEY_UNIT | {"/etc/shadow": "root:!:1::::::\nada.brine:!:1::::::\n"},
             {"retained_accounts": ("ada.brine",), "same_size_clones": True},
-            ["ada.brine stays, with its login key"],
+            ["ada.brine stays and can log in with its login key"],
             [],
         ),
         (
             {"/etc/shadow": "root:!:1::::::\nada.brine:!:1::::::\n"},
             {"keep_root_login": True, "plant_first_boot": True},
-            ["planted first-boot script creates", "script makes new ones", "script lets the root"],
+            [
+                "planted first-boot script creates the accounts",
+                "script creates new ones",
+                "script grows the root",
+            ],
             [],
         ),
         (
@@ -102,7 +110,7 @@ def survey(folder: Path, tree: dict[str, str | None], **policy: object) -> Surve
         (
             {"/etc/systemd/network/10-pier.network": None},
             {"expect_seed": True, "plant_first_boot": True},
-            ["configured from the seed"],
+            ["configured from the clone's seed"],
             [],
         ),
         (
@@ -139,7 +147,7 @@ def survey(folder: Path, tree: dict[str, str | None], **policy: object) -> Surve
                 "/etc/network/interfaces": "auto lo\niface lo inet loopback\n",
             },
             {"plant_first_boot": True},
-            ["asks for an address (ifupdown)"],
+            ["requests an address (ifupdown)"],
             [],
         ),
         (
@@ -150,7 +158,7 @@ def survey(folder: Path, tree: dict[str, str | None], **policy: object) -> Surve
             | SEEDING,
             {},
             [],
-            ["99-no.cfg keeps cloud-init from it"],
+            ["99-no.cfg prevents cloud-init from configuring it"],
         ),
         (
             {},
@@ -198,7 +206,7 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
     for words in (
         "/boot/efi (partition 2 (FAT) was not unmounted cleanly",
         "partition 3 (ext4) is not mounted by the guest",
-        "keeps an internal snapshot",
+        "has an internal snapshot",
         "has a backing file",
     ):
         assert words in advice
@@ -208,7 +216,9 @@ def test_advice_names_what_a_seal_does_not_see(tmp_path: Path) -> None:
 
 def test_a_nearly_full_volume_is_told(tmp_path: Path) -> None:
     found = survey(tmp_path, {"/srv/big": "x" * 6_400_000})
-    assert any("% full: clones will soon have no room" in text for text in found.readiness.advice)
+    assert any(
+        "% full: clones will soon run out of space" in text for text in found.readiness.advice
+    )
 
 
 BROKEN_GUESTS: dict[str, dict[str, str]] = {
@@ -281,7 +291,7 @@ def test_folders_that_the_kernel_would_not_write_to_are_told_before_the_work(
     run("e2fsck", "-fp", volume)
     run("tune2fs", "-O", "metadata_csum", volume)
     told = zeroseal("seal", volume, "-o", tmp_path / "o.raw", "--expect-seed")
-    assert (told.status, "On whole disk 1 folder lacks" in told.err) == (4, True)
+    assert (told.status, "On whole disk, 1 folder lacks" in told.err) == (4, True)
     assert "e2fsck -fD" in told.err
     run("e2fsck", "-fDy", volume, status=1)
     done = zeroseal("seal", volume, "-o", tmp_path / "o.raw", "--expect-seed")

@@ -131,7 +131,7 @@ def test_a_broken_seal_that_no_file_tells_of_says_so(
     out.write_bytes(raw)
     answer = zeroseal("check", out)
     assert answer.out.startswith("BROKEN SEAL")
-    assert "Its files could not be looked at" in answer.out
+    assert "Its files could not be read" in answer.out
 
 
 def test_the_address_of_a_user_network_is_reported_and_shared_by_design(

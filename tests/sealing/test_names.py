@@ -72,7 +72,7 @@ def test_a_short_name_that_stands_everywhere_is_a_common_word(
     volume = make_guest_volume(tmp_path, BARE_GUEST | SEEDING | own | many)
     answer = zeroseal("seal", volume, "-o", tmp_path / "o.raw", *SEALING)
     assert answer.status == 0, answer.err
-    assert "The host name (mail) is a common word too" in " ".join(answer.out.split())
+    assert "The host name (mail) is also a common word" in " ".join(answer.out.split())
 
 
 def test_all_names_that_a_machine_has_had_are_names_of_the_machine(
@@ -107,7 +107,7 @@ def test_longer_names_that_hold_the_machines_own_are_told(
     answer = zeroseal("seal", volume, "-o", tmp_path / "o.raw", *SEALING)
     assert answer.status == 0, answer.err
     told = " ".join(answer.out.split())
-    assert "The host name (pier-ref) as a part of longer names stands in" in told
+    assert "as part of longer names" in told
     assert "/opt/agent.conf" in told
     assert "/opt/broker" in told
 
@@ -118,7 +118,7 @@ def test_a_log_that_is_named_after_the_host_is_removed_with_its_name(
     tree = {"/var/log/broker/rabbit@pier-ref.log": "up\n", "/var/log/broker/other.log": "up\n"}
     volume = make_guest_volume(tmp_path, BARE_GUEST | SEEDING | tree)
     plan = zeroseal("seal", volume, "--dry-run", "--places", *SEALING).out
-    assert "rabbit@pier-ref.log  (its name holds the host's)" in plan
+    assert "rabbit@pier-ref.log  (its name contains the host name)" in plan
     out = tmp_path / "o.raw"
     done = zeroseal("seal", volume, "-o", out, *SEALING)
     assert done.status == 0, done.err

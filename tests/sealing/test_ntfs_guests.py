@@ -23,8 +23,8 @@ SERIAL = "4A5A6A7A8A9AAABA"
 @pytest.mark.parametrize(
     ("name", "content", "told"),
     [
-        ("hiberfil.sys", b"HIBR" + bytes(4092), "Partition 2: Windows hibernates on it"),
-        ("other", b"", "It starts plainly"),
+        ("hiberfil.sys", b"HIBR" + bytes(4092), "Windows is hibernated on"),
+        ("other", b"", "The system is not resealed"),
     ],
 )
 def test_a_sleeping_windows_is_told(
@@ -107,9 +107,9 @@ def test_ntfs_is_sealed_in_place_only_when_asked_twice(
     copy = tmp_path / "copy.raw"
     shutil.copy(dual, copy)
     alone = zeroseal("seal", copy, "--ntfs-in-place", "-o", tmp_path / "x")
-    assert (alone.status, "goes with --in-place" in alone.err) == (2, True)
+    assert (alone.status, "needs --in-place" in alone.err) == (2, True)
     refused = zeroseal("seal", copy, "--in-place", "--plant-first-boot")
-    assert (refused.status, "say --ntfs-in-place as well" in refused.err) == (4, True)
+    assert (refused.status, "give --ntfs-in-place as well" in refused.err) == (4, True)
     assert copy.read_bytes() == dual.read_bytes()
     done = zeroseal("seal", copy, "--in-place", "--ntfs-in-place", "--plant-first-boot")
     assert done.status == 0, done.err

@@ -47,7 +47,7 @@ def test_everything_that_would_stop_a_seal_is_listed_at_once(
     assert "--rehearse --draft-rules" in refused.err
     assert len(json.loads(refused.out)["places"]) == len(left)
     shown = zeroseal("seal", volume, "--rehearse", "--expect-seed").out
-    assert "would stop in the end, at 7 places" in shown
+    assert "would be stopped at the end by 7 places" in shown
 
 
 @pytest.mark.parametrize("way", ["allow", "search no more", "treat"])
@@ -108,7 +108,7 @@ def test_values_that_nobody_accepted_are_an_answer_with_advice_that_helps(
 def test_words_that_do_not_go_together(zeroseal: Command, volume: Path, tmp_path: Path) -> None:
     rules = tmp_path / "rules.toml"
     alone = zeroseal("seal", volume, "-o", tmp_path / "o.raw", "--draft-rules", rules)
-    assert (alone.status, "goes with --rehearse" in alone.err) == (2, True)
+    assert (alone.status, "needs --rehearse" in alone.err) == (2, True)
     rules.write_text("precious")
     taken = zeroseal("seal", volume, "--rehearse", "--expect-seed", "--draft-rules", rules)
     assert (taken.status, rules.read_text()) == (4, "precious")

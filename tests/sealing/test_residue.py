@@ -144,7 +144,7 @@ def test_a_deep_check_of_a_sealed_disk_finds_nothing_in_any_container(
         assert zeroseal("export", sealed, "--format", name, "-o", copy).status == 0
         told = zeroseal("check", copy, "--deep", "--against", demo_disk)
         assert told.out.startswith("SEALED")
-        assert "none was found" in told.out
+        assert "no removed value was found" in " ".join(told.out.split())
 
 
 def test_a_value_on_a_logical_volume_is_traced_to_its_file(
@@ -234,7 +234,7 @@ def test_a_damaged_compressed_file_is_told_and_stops_nothing(
     run("debugfs", "-w", "-f", "-", image, feed=commands)
     answer = zeroseal("seal", image, "-o", tmp_path / "o.img", *CHOICES)
     assert answer.status == 0, answer.err
-    assert answer.out.count("could not be opened to search inside it") >= 3
+    assert answer.out.count("could not be opened, so its contents were not searched") >= 3
 
 
 def test_a_common_word_may_stand_in_what_packages_brought_and_nowhere_else(
@@ -255,7 +255,7 @@ def test_a_common_word_may_stand_in_what_packages_brought_and_nowhere_else(
     good = zeroseal("seal", image, "-o", tmp_path / "o.img", *CHOICES)
     assert good.status == 0, good.err
     told = " ".join(good.out.split())
-    assert "account name builder is a common word too: it stands in 2 files that packages" in told
+    assert "is also a common word: it occurs in" in told
     for number, (path, text) in enumerate(
         {"/etc/tide.conf": shipped + "# builder\n", "/usr/local/etc/a": "builder\n"}.items()
     ):
@@ -339,7 +339,7 @@ def test_secrets_are_known_by_their_look_where_nobody_knows_their_value(
     out = tmp_path / "o.img"
     answer = zeroseal("seal", image, "-o", out, *CHOICES)
     assert answer.status == 0, answer.err
-    assert f"a {label} stays in /opt/app/kept" in " ".join(answer.out.split())
+    assert f"A {label} may stay in /opt/app/kept" in " ".join(answer.out.split())
     proof = json.loads(record_path(out).read_text())["predicate"]["proof"]
     assert proof["secretsInFiles"] == [{"kind": label, "place": "/opt/app/kept", "count": 1}]
     answer = zeroseal("check", out, "--deep")

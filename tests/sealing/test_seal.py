@@ -168,7 +168,7 @@ def test_a_seal_that_locks_everybody_out_is_refused_with_the_way_out(
         ),
         (
             resolve(SealOptions(keep_root_login=True, plant_first_boot=True)),
-            "root stays, with its password",
+            "root stays and can log in",
         ),
         (SEEDED, "the planted first-boot script creates"),
     ],
@@ -293,8 +293,8 @@ def test_a_skipped_trace_that_makes_no_machine_itself_leaves_it_sealed(
     ("policy", "told"),
     [
         ({"skip": ("keys.sshhost",)}, "did you mean keys.ssh-host"),
-        ({"only": ("nonsense",)}, "no trace 'nonsense'"),
-        ({"only": ("keys",), "skip": ("keys",)}, "--only and by --skip"),
+        ({"only": ("nonsense",)}, "the trace 'nonsense' is not known"),
+        ({"only": ("keys",), "skip": ("keys",)}, "--only and --skip"),
     ],
 )
 def test_choices_that_make_no_sense_are_refused(
@@ -488,7 +488,7 @@ def test_an_unclean_volume_is_refused_with_the_way_out(
     run("debugfs", "-w", "-R", "feature needs_recovery", bare_guest)
     answer = zeroseal("seal", bare_guest, "-o", tmp_path / "o")
     assert answer.status == 4
-    assert "shut it down properly" in answer.err
+    assert "shut it down cleanly and" in answer.err
 
 
 def test_a_hibernated_guest_is_refused(tmp_path: Path, demo_disk: Path, zeroseal: Command) -> None:
@@ -520,8 +520,10 @@ def test_a_machine_that_was_switched_off_is_recovered_on_request_only(
     refused = zeroseal("seal", image, "-o", tmp_path / "s.img", "--expect-seed")
     assert refused.status == 4
     assert "--recover-journal" in refused.err
-    told = zeroseal("survey", image, "--recover-journal", "--places", "--expect-seed").out
-    assert "its journal was recovered" in told
+    told = zeroseal(
+        "survey", image, "--recover-journal", "--places", "--as-if", "--expect-seed"
+    ).out
+    assert "Its journal was recovered" in told
     assert "ssh_host_rsa_key" in told
     words = ("--recover-journal", "--expect-seed", "--plant-first-boot")
     done = zeroseal("seal", image, "-o", tmp_path / "s.img", *words)
@@ -573,7 +575,7 @@ def test_a_log_under_another_name_is_emptied_there_too_and_the_plan_says_so(
     commands = ["ln /var/log/pump.log /srv/kept/pump", "sif /var/log/pump.log links_count 2"]
     run("debugfs", "-w", "-f", "-", volume, feed="\n".join(commands))
     plan = zeroseal("seal", volume, "--dry-run", "--places", "--plant-first-boot").out
-    assert "/var/log/pump.log  (emptied under its other names too: /srv/kept/pump)" in plan
+    assert "also emptied under its other names" in plan
     sealed = tmp_path / "o.raw"
     done = zeroseal("seal", volume, "-o", sealed, "--plant-first-boot")
     assert done.status == 0, done.err

@@ -144,11 +144,11 @@ def hostile(path: Path, *members: tuple[str, bytes, str]) -> Path:
 @pytest.mark.parametrize(
     ("members", "told"),
     [
-        ([("../etc/passwd", tarfile.REGTYPE, "")], "leads out of the archive"),
-        ([("etc", tarfile.SYMTYPE, "/"), ("etc/x", tarfile.REGTYPE, "")], "which is no folder"),
+        ([("../etc/passwd", tarfile.REGTYPE, "")], "leads outside the archive"),
+        ([("etc", tarfile.SYMTYPE, "/"), ("etc/x", tarfile.REGTYPE, "")], "which is not a folder"),
         ([("a", b"Z", "")], "is not supported"),
-        ([("etc/x", tarfile.REGTYPE, "")], "no root file system"),
-        ([], "no root file system"),
+        ([("etc/x", tarfile.REGTYPE, "")], "is not the root file system"),
+        ([], "is not the root file system"),
     ],
 )
 def test_hostile_archives_are_refused_in_a_sentence(
@@ -161,11 +161,14 @@ def test_hostile_archives_are_refused_in_a_sentence(
 @pytest.mark.parametrize(
     ("words", "told"),
     [
-        (("survey", "--root", "none"), "none is not there"),
-        (("survey", "--root", "ROOT", "x.img"), "does not go with IMAGE"),
+        (("survey", "--root", "none"), "none was not found"),
+        (("survey", "--root", "ROOT", "x.img"), "cannot be combined with IMAGE"),
         (("seal", "--root", "ROOT"), "-o OUT.tar"),
-        (("seal", "--root", "ROOT/etc/hosts", "-o", "x.tar"), "no tar archive"),
-        (("seal", "--root", "ROOT", "-o", "x.tar", "--format", "raw"), "does not go with --format"),
+        (("seal", "--root", "ROOT/etc/hosts", "-o", "x.tar"), "not a readable tar archive"),
+        (
+            ("seal", "--root", "ROOT", "-o", "x.tar", "--format", "raw"),
+            "cannot be combined with --format",
+        ),
         (("check", "--root", "ROOT", "--deep"), "level full only"),
     ],
 )

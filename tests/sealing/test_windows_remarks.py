@@ -88,11 +88,11 @@ def talkative(tmp_path_factory: pytest.TempPathFactory) -> Inspection:
 def test_a_machine_that_starts_plainly(quiet: Inspection) -> None:
     told = _remarks(quiet, DEFAULT_POLICY)
     assert set(told) == {
-        "offline-only", "first-start-told", "shared-identifier", "card-guids", "hosts-file",
+        "offline-only", "start-mode", "shared-identifier", "card-guids", "hosts-file",
         "kept-secrets", "disk-drivers", "remote-desktop", "time-zone", "licensing",
         "one-user-applications",
     }  # fmt: skip
-    assert told["remote-desktop"] == "Remote Desktop is on, as here."
+    assert told["remote-desktop"] == "Clones keep Remote Desktop switched on, as on this machine."
     assert "virtio-blk" in told["disk-drivers"]
     assert ADA_SID in told["one-user-applications"]
     assert "The GUID of a network card stays" in told["card-guids"]
@@ -106,7 +106,7 @@ def test_a_new_identifier_is_told_with_what_it_breaks(quiet: Inspection) -> None
                   "unless each gets its own"):  # fmt: skip
         assert words in told["broken-by-reissue"]
     alone = _remarks(quiet, resolve(SealOptions(reissue_sid=True)))
-    assert "nothing that was found here" in alone["broken-by-reissue"]
+    assert "nothing that was found on this machine" in alone["broken-by-reissue"]
 
 
 def test_a_machine_with_a_reason_for_nearly_everything(talkative: Inspection) -> None:
@@ -122,13 +122,13 @@ def test_a_machine_with_a_reason_for_nearly_everything(talkative: Inspection) ->
         assert place in told["password-in-settings"]
     assert "not-a-real-one" not in told["password-in-settings"]
     assert "SkipRearm is set" in told["licensing"]
-    assert "A new security identifier is not needed here" in told["first-start-told"]
+    assert "A new security identifier is not needed" in told["start-mode"]
     assert told["server-role"].count("The machine is") == 2
     assert "a servicing plan" in told["work-pending"]
-    assert "an upgrade that is under way" in told["work-pending"]
-    assert told["remote-desktop"] == "Remote Desktop is off, as here."
+    assert "an upgrade in progress" in told["work-pending"]
+    assert told["remote-desktop"] == "Clones keep Remote Desktop switched off, as on this machine."
     assert "viostor is not started at boot" in told["disk-drivers"]
-    assert "holds 2 passwords" in told["answer-passwords"]
+    assert "contains 2 passwords" in told["answer-passwords"]
     assert "Zabbix" in told["review-agents"]
     assert told["one-user-applications"].startswith("2 applications are installed")
 
@@ -151,10 +151,10 @@ def test_the_guard_says_who_can_log_in_and_what_is_closed(
 ) -> None:
     sure = guard(quiet, [], DEFAULT_POLICY)
     assert sure.lock_outs == ()
-    assert any("Administrator stays, with its password" in text_ for text_ in sure.assured)
-    assert any("counts as public" in hint for hint in sure.hints)
+    assert any("Administrator stays and can log in" in text_ for text_ in sure.assured)
+    assert any("is treated as public" in hint for hint in sure.hints)
     open_still = guard(quiet, [], resolve(SealOptions(skip=("wire.network-lists",))))
-    assert not any("counts as public" in hint for hint in open_still.hints)
+    assert not any("is treated as public" in hint for hint in open_still.hints)
     small = guard(quiet, [], resolve(SealOptions(same_size_clones=True)))
     assert not any("larger disk" in hint for hint in small.hints)
     rules = parse_house_rules("version = 1\n[windows]\ndisable-administrator = true\n", "rules")

@@ -95,7 +95,7 @@ def test_clones_of_a_plain_start_differ_in_every_identity_value(
             assert policy[8:].decode("utf-16-le") == f"desk-0{judged.index(item) + 1}"
             assert policy[:2] == len(policy[8:]).to_bytes(2, "little")
         started = zeroseal("yard", "start", "desk-01", "--yard", place)
-        assert "sshd made new SSH host keys" in started.out
+        assert "sshd created new SSH host keys" in started.out
         zeroseal("yard", "stop", "desk-01", "--yard", place)
         used = zeroseal("check", place / "desk-01/disk.qcow2")
         assert (used.status, "diary.event-logs" in used.out) == (1, True)
@@ -115,7 +115,7 @@ def test_a_sheet_is_told_to_set_up_and_its_passwords_go_again(
     assert made.status == 0, made.err
     assert not any(word in made.out + made.err for word in SECRETS.values())
     told = " ".join(made.out.split())
-    assert "takes the place of the template's /Windows/Panther/unattend.xml" in told
+    assert "replaces the template's /Windows/Panther/unattend.xml" in told
     disk = yard / "desk-01/disk.qcow2"
     judged = Judged(to_raw(disk, tmp_path / "one.raw"), tmp_path / "one")
     root = ET.fromstring(judged.files[ANSWERS])
@@ -136,14 +136,14 @@ def test_a_sheet_is_told_to_set_up_and_its_passwords_go_again(
     assert "Panther\\unattend.xml" in lines[-1]
     assert not any(disk.parent.glob("*.iso"))
     started = zeroseal("yard", "start", "desk-01", "--yard", yard)
-    assert "set-up gave the machine the security identifier" in started.out
+    assert "setup gave the machine the security identifier" in started.out
     assert "named the computer desk-01" in " ".join(started.out.split())
     after = Judged(to_raw(disk, tmp_path / "two.raw"), tmp_path / "two")
     assert ANSWERS not in after.files
     assert after.machine_sid() != RAW_SID
     answers = zeroseal("check", disk, "--as", sheet, "--secrets", secrets, "--json")
     assert answers.status == 1  # the simulated set-up makes no accounts and joins no domain
-    good = {item["what"]: item["is_good"] for item in json.loads(answers.out)["answers"]}
+    good = {item["what"]: item["isGood"] for item in json.loads(answers.out)["answers"]}
     assert (good["computer name"], good["account"], good["domain"]) == (True, False, False)
     template = Judged(to_raw(sealed, tmp_path / "t.raw"), tmp_path / "t")
     forms: dict[str, bytes] = {}
@@ -155,11 +155,11 @@ def test_a_sheet_is_told_to_set_up_and_its_passwords_go_again(
 @pytest.mark.parametrize(
     ("more", "told"),
     [
-        ('root_password = "x-y-z-1234"', "a password, which only set-up gives"),
-        ('packages = ["x"]', "packages, which a Windows is not told"),
-        ('addresses = ["192.0.2.4/24"]', "addresses, which a Windows is not told"),
-        ('host_name = "a-name-of-seventeen"', "too long for the name of a Windows"),
-        ('windows = { join_domain = "saltmarsh.example" }', "takes a join_account"),
+        ('root_password = "x-y-z-1234"', "a password, which only setup can do"),
+        ('packages = ["x"]', "packages, which cannot be set"),
+        ('addresses = ["192.0.2.4/24"]', "addresses, which cannot be set"),
+        ('host_name = "a-name-of-seventeen"', "too long for a Windows"),
+        ('windows = { join_domain = "saltmarsh.example" }', "needs a join_account"),
         ('windows = { product_key = "no" }', "product_key"),
     ],
 )
@@ -182,7 +182,7 @@ def test_a_resealed_template_needs_no_identifier_and_no_blank_password(
     assert zeroseal("seal", resealed, "-o", sealed).status == 0
     words = ("--name", "desk-01", "--to", tmp_path / "yard")
     refused = zeroseal("clone", sealed, *words, "--reissue-sid")
-    assert (refused.status, "leave --reissue-sid out" in refused.err) == (4, True)
+    assert (refused.status, "leave out --reissue-sid" in refused.err) == (4, True)
     key = tmp_path / "key.pub"
     key.write_text("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ ada\n")
     refused = zeroseal("clone", sealed, *words, "--public-key", key)
@@ -198,8 +198,8 @@ def test_two_trial_machines_of_a_windows_become_themselves(
         tried = zeroseal("trial", sealed, "--host", "simulated")
         assert tried.status == 0, tried.out
         words = " ".join(tried.out.split())
-        assert "security identifier grew again and differs" in words
-        assert "SSH host key grew again and differs" in words
+        assert "security identifier was created again and differs" in words
+        assert "SSH host key was created again and differs" in words
     refused = zeroseal("trial", sealed, "--host", "qemu")
     assert (refused.status, "tried on the simulated host only" in refused.err) == (4, True)
 
@@ -216,4 +216,4 @@ def test_a_sealed_windows_that_was_started_says_so(
     broken = zeroseal("check", yard / "oops/disk.raw")
     words = " ".join(broken.out.split())
     assert broken.status == 1
-    assert "it was started: it has event logs, page file, registry, SSH host keys" in words
+    assert "the machine was started: it has event logs, page file, registry, SSH host keys" in words

@@ -167,13 +167,19 @@ def test_lines_of_removed_people_go() -> None:
 @pytest.mark.parametrize(
     ("entry", "told"),
     [
-        ('treatment = "rewrite"', "have an edit"),
-        ('treatment = "remove"\nedit = { format = "ini", drop = ["a"] }', "have an edit"),
-        ('treatment = "rename"', "needs another kind of place"),
+        (
+            'treatment = "rewrite"',
+            "an edit is required for paths",
+        ),
+        (
+            'treatment = "remove"\nedit = { format = "ini", drop = ["a"] }',
+            "an edit is required for paths",
+        ),
+        ('treatment = "rename"', "does not fit this kind of place"),
         ('treatment = "rewrite"\nedit = { format = "csv", drop = ["a"] }', "edit.format must be"),
         ('treatment = "rewrite"\nedit = { format = "ini" }', "drops keys or replaces"),
         ('treatment = "rewrite"\nedit = { format = "ini", key = "a" }', "edit.key: unknown key"),
-        ('treatment = "remove"\ncontains = "("', "no regular expression"),
+        ('treatment = "remove"\ncontains = "("', "not a valid regular expression"),
     ],
 )
 def test_a_wrong_edit_in_a_catalogue_is_told(entry: str, told: str) -> None:

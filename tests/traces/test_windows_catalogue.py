@@ -162,13 +162,25 @@ def test_there_are_sixty_traces_of_windows_and_each_says_what_it_must() -> None:
 @pytest.mark.parametrize(
     ("entry", "told"),
     [
-        ("guest = 'linux'\nkeys = ['SYSTEM\\a']\ntreatment = 'remove'", "only guest = .windows"),
-        ("guest = 'any'\npaths = ['%ProgramData%/a']\ntreatment = 'remove'", "only guest"),
+        ("guest = 'linux'\nkeys = ['SYSTEM\\a']\ntreatment = 'remove'", "for guest = .windows"),
+        (
+            "guest = 'any'\npaths = ['%ProgramData%/a']\ntreatment = 'remove'",
+            'keys, event logs and %FOLDERS% are for guest = "windows" only',
+        ),
         ("guest = 'windows'\nkeys = ['HKLM\\a']\ntreatment = 'remove'", "the name of a hive"),
-        ("guest = 'windows'\nkeys = ['SYSTEM\\a']\ntreatment = 'blank'", "another kind of place"),
+        (
+            "guest = 'windows'\nkeys = ['SYSTEM\\a']\ntreatment = 'blank'",
+            "does not fit this kind",
+        ),
         ("guest = 'windows'\nvalues = ['SYSTEM\\a']\ntreatment = 'remove'", "must be KEY : NAME"),
-        ("guest = 'windows'\nvalues = ['SYSTEM\\a : b']\ntreatment = 'empty'", "another kind"),
-        ("guest = 'windows'\nevent_logs = ['*']\ntreatment = 'empty'", "another kind of place"),
+        (
+            "guest = 'windows'\nvalues = ['SYSTEM\\a : b']\ntreatment = 'empty'",
+            "does not fit this kind",
+        ),
+        (
+            "guest = 'windows'\nevent_logs = ['*']\ntreatment = 'empty'",
+            "does not fit this kind",
+        ),
         ("guest = 'beos'\npaths = ['/a']\ntreatment = 'remove'", "guest must be one of"),
     ],
 )

@@ -110,7 +110,7 @@ def test_volumes_of_other_kinds_are_refused_by_name(tmp_path: Path, kind: str) -
     parsed = parse_text(changed.encode(), "a text")
     assert parsed.keys() >= {"tide-vg", "contents", "version"}
     volume = read_physical_volume("partition 1", MemoryStore(raw.read_bytes()[1 << 20 : 17 << 20]))
-    with pytest.raises(UnsupportedError, match=f"root is or hangs on a {kind} volume"):
+    with pytest.raises(UnsupportedError, match=f"root is a {kind} volume"):
         read_logical_volumes([replace(volume, text=parsed)])
 
 
@@ -152,7 +152,7 @@ def test_a_guest_on_lvm_is_sealed(tmp_path: Path, zeroseal: Command) -> None:
     for name, content in (("root-lv", root), ("var", var), ("swap", swap)):
         put(raw, places[name], content.read_bytes())
     policy = ("--expect-seed", "--plant-first-boot")
-    told = zeroseal("survey", raw, *policy).out
+    told = zeroseal("survey", raw, "--as-if", *policy).out
     assert "tide-vg/root-lv on /, tide-vg/var on /var" in told
     sealed = tmp_path / "s.raw"
     answer = zeroseal("seal", raw, "-o", sealed, *policy)
@@ -241,7 +241,7 @@ def test_a_group_named_after_the_host_is_told_before_the_work(
     sealed, rules = tmp_path / "sealed.raw", tmp_path / "rules.toml"
     done = zeroseal("seal", raw, "-o", sealed, "--expect-seed")
     assert done.status == 4
-    assert "volume group pier-ref-vg has the host's name in its own" in done.err
+    assert "volume group pier-ref-vg has the host name in its own" in done.err
     rules.write_text('version = 1\n[allow]\nresidue = ["LVM metadata of partition 1"]\n')
     done = zeroseal("seal", raw, "-o", sealed, "--expect-seed", "--rules", rules)
     assert done.status == 0, done.err

@@ -18,6 +18,7 @@ from collections.abc import Callable
 from typing import Any, ClassVar, NamedTuple, Self, TypeVar, dataclass_transform
 
 from zeroseal.errors import TruncatedError
+from zeroseal.messages import general as messages
 
 
 class _Field(NamedTuple):
@@ -56,7 +57,7 @@ class Record:
         """
         if len(raw) != cls.SIZE:
             raise TruncatedError(
-                f"{cls.__name__} needs {cls.SIZE} bytes, got {len(raw)}",
+                messages.RECORD_TOO_SHORT.format(record=cls.__name__, size=cls.SIZE, raw=len(raw)),
                 structure=cls.__name__,
                 expected=cls.SIZE,
                 got=len(raw),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from zeroseal.errors import UsageError
+from zeroseal.messages import general as messages
 
 _UNITS = ("KiB", "MiB", "GiB", "TiB", "PiB")
 _WRITTEN = re.compile(r"(\d+)\s*(?:([KMGT])(?:iB)?|B)?", re.I)
@@ -18,7 +19,7 @@ def parse_size(text: str) -> int:
     """
     found = _WRITTEN.fullmatch(text.strip())
     if found is None or len(found[1]) > 18:
-        raise UsageError(f"{text!r} is no size: write it like 40G or 512M")
+        raise UsageError(messages.NOT_VALID_SIZE.format(text=text))
     power = " KMGT".index((found[2] or " ").upper())
     return int(found[1]) << 10 * power
 

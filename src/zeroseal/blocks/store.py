@@ -12,6 +12,7 @@ from threading import Lock
 from typing import NamedTuple, NoReturn
 
 from zeroseal.errors import NotProvenError, TruncatedError
+from zeroseal.messages import general as messages
 from zeroseal.progress import CancelToken
 
 
@@ -55,8 +56,11 @@ class Store(ABC):
         """Raises TruncatedError unless the range lies inside the store."""
         if offset_bytes < 0 or length < 0 or offset_bytes + length > self.size_bytes:
             raise TruncatedError(
-                f"bytes {offset_bytes} to {offset_bytes + length} are needed, but only "
-                f"{self.size_bytes} bytes are there",
+                messages.BYTES_MISSING.format(
+                    offset_bytes=offset_bytes,
+                    end_bytes=offset_bytes + length,
+                    size_bytes=self.size_bytes,
+                ),
                 offset=offset_bytes,
                 expected=length,
                 got=self.size_bytes,
@@ -214,8 +218,7 @@ class TwinStore(Store):
 
     def _differ(self, offset: int) -> NoReturn:
         raise NotProvenError(
-            f"{self._what} would not hold what it should, at byte {offset} of the disk or behind "
-            "it: nothing was written; please report this with the output of --debug",
+            messages.WOULD_BE_WRONG_AT_OR_AFTER.format(what=self._what, offset=offset),
             offset=offset,
         )
 

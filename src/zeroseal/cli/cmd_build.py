@@ -8,9 +8,12 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.options import Subparsers, add_common, add_secrets, add_yard
+from zeroseal.cli.options import add_secrets, add_yard
+from zeroseal.cli.parser import SHEET, Parser, Subparsers
+from zeroseal.cli.settings import HOSTS
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
     from zeroseal.machines.sheet.load import Wishes
@@ -20,51 +23,65 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "build",
-        help="make reference machines from build sheets",
-        description="Takes the base disk or the installation medium that a sheet names, verifies "
-        "it, starts a machine, runs the sheet's tasks in it, shuts it down and leaves it as the "
-        "sheet says, on QEMU or on the simulated host. A machine that is what its sheet asks for "
-        "is not built again.",
+        usage="zeroseal build SHEET ... [OPTION ...]",
+        help="build reference machines from build sheets",
+        description=(
+            "Takes the base disk or the installation medium that a sheet names, verifies it, "
+            "starts a machine, runs the sheet's tasks in it, shuts it down and leaves it as "
+            "the sheet says, on QEMU or on the simulated host. A machine that already matches "
+            "its sheet is not built again."
+        ),
+        examples=(
+            ("build gate.toml", "build the machine of a sheet, or do nothing if it is up to date"),
+            (
+                "build gate.toml --set machine.memory_mib=4096 --console",
+                "with more memory, and its console shown",
+            ),
+            ("build gate.toml --host simulated", "for practice, without running anything"),
+        ),
     )
     parser.add_argument(
         "sheets", type=Path, nargs="+", metavar="SHEET", help="a build sheet (TOML)"
     )
-    add_sheet_options(parser)
     parser.add_argument("--again", action="store_true", help="build even what is up to date")
-    parser.add_argument("--host", choices=("qemu", "simulated"), help="instead of the sheet's host")
+    parser.add_argument(
+        "--host", dest="other_host", choices=HOSTS, help="instead of the sheet's host"
+    )
     parser.add_argument(
         "--console", action="store_true", help="show the machine's console while it is built"
     )
     add_yard(parser)
-    add_common(parser)
+    add_sheet_options(parser)
+    parser.add_general()
 
 
-def add_sheet_options(parser: argparse.ArgumentParser) -> None:
-    """What is laid over a sheet."""
-    parser.add_argument(
+def add_sheet_options(parser: Parser) -> None:
+    """What overrides the keys of a sheet."""
+    sheet = parser.group(SHEET)
+    sheet.add_argument(
         "--settings",
         type=Path,
         action="append",
         default=[],
         metavar="FILE",
-        help="a file of the same form, laid over the sheet; may be repeated",
+        help="a file of the same format whose keys override the sheet's; may be repeated",
     )
-    parser.add_argument(
+    sheet.add_argument(
         "--set",
         dest="sets",
         action="append",
         default=[],
         metavar="KEY=VALUE",
-        help="one key laid over the sheet, such as machine.memory_mib=2048; may be repeated",
+        help="override one key of the sheet, such as machine.memory_mib=2048; may be repeated",
     )
-    parser.add_argument(
+    sheet.add_argument(
         "--variant",
         action="append",
         default=[],
         metavar="NAME",
         help="only this variant of the sheet; may be repeated",
     )
-    add_secrets(parser)
+    add_secrets(parser, SHEET)
 
 
 def wishes_from(args: argparse.Namespace) -> Wishes:
@@ -95,7 +112,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     _check_names([item.sheet.machine.name for item in loaded])
     yard, done = Yard(args.yard), []
     for item in loaded:
-        wish = BuildWish(int(time.time()), args.host or "", args.again)
+        wish = BuildWish(int(time.time()), args.other_host or "", args.again)
         with showing_console(args.yard, item.sheet.machine.name, ui, wanted=args.console):
             try:
                 result = build_machine(item, yard, wish, ui.progress)
@@ -113,10 +130,12 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 def _tell_what_is_kept(yard: Path, name: str, ui: Ui) -> None:
     ui.end_progress()
     if name and (yard / name).is_dir():
-        ui.tell(f"the machine {name} is kept, switched off and unfinished; build it again to go on")
+        ui.tell(
+            f"the machine {name} is kept, switched off and unfinished; build it again to continue"
+        )
 
 
 def _check_names(names: list[str]) -> None:
     twice = next((name for name in names if name and names.count(name) > 1), None)
     if twice:
-        raise UsageError(f"two of the sheets or variants make the machine {twice}: name them apart")
+        raise UsageError(messages.SAME_MACHINE_FROM_TWO_SHEETS.format(twice=twice))

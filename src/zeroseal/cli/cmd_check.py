@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
 from pathlib import Path
 
-from zeroseal.cli.image_arguments import add_images, are_many, get_image
+from zeroseal import api
+from zeroseal.cli.image_arguments import add_images, add_many, are_many, get_image
 from zeroseal.cli.options import (
-    Subparsers,
-    add_common,
+    add_places,
     add_reach,
     add_root,
     add_rules,
@@ -17,29 +16,45 @@ from zeroseal.cli.options import (
     add_trusted,
     check_root,
     policy_of_site,
+    trusted_from,
 )
+from zeroseal.cli.parser import PROOF, Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+from zeroseal.messages import cli as messages
 
 
 def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "check",
-        help="is this image sealed",
-        description="Gives one of five verdicts: SEALED (no trace, and the disk is what its seal "
-        "record says), CLEAN (no trace, no record), UNSEALED, BROKEN SEAL (changed since it was "
-        "sealed), UNKNOWN. Nothing is written. Ends with 0 for SEALED and CLEAN, with 1 otherwise; "
-        "UNKNOWN ends with 3 or 4 where the disk cannot be read.",
+        usage="zeroseal check IMAGE ... [OPTION ...]",
+        help="check whether an image is sealed",
+        description=(
+            "Gives one of five verdicts: SEALED (no trace, and the disk matches its seal "
+            "record), CLEAN (no trace, no record), UNSEALED, BROKEN SEAL (changed since it "
+            "was sealed), UNKNOWN. Nothing is written. The exit status is 0 for SEALED and "
+            "CLEAN and 1 otherwise; for UNKNOWN it is 3 or 4 where the disk cannot be read."
+        ),
+        examples=(
+            ("check sealed.qcow2", "is this disk sealed"),
+            (
+                "check sealed.qcow2 --deep --against gate.qcow2",
+                "search its bytes for every value of the original",
+            ),
+            ("check sealed.qcow2 --trusted ops.pub --require-record", "accept signed seals only"),
+            ("check yard/north/disk.qcow2 --as gates.toml", "did this clone become what it should"),
+        ),
     )
     add_images(parser)
-    add_root(parser)
     parser.add_argument(
         "--level",
         choices=("quick", "full", "deep"),
         default="full",
-        help="quick: compare with the record only; full: look for traces too (default); deep: "
-        "search the bytes too",
+        help=(
+            "quick: compare with the record only; full: also look for traces (default); deep: "
+            "also search the bytes"
+        ),
     )
     parser.add_argument(
         "--deep", dest="level", action="store_const", const="deep", help="the same as --level deep"
@@ -50,44 +65,48 @@ def add_parser(subparsers: Subparsers) -> None:
         metavar="ORIGINAL",
         help="with --deep: the unsealed image, whose values are searched for",
     )
-    parser.add_argument(
-        "--file",
-        action="store_true",
-        help="tell too whether this is the very file that was sealed, or another with the same "
-        "disk: reads all of it once more",
-    )
-    parser.add_argument(
-        "--require-record", action="store_true", help="without a seal record the answer is no"
-    )
-    add_trusted(parser)
-    parser.add_argument(
+    add_places(parser)
+    clone = parser.group("a clone instead of a template")
+    clone.add_argument(
         "--as",
         dest="clone_sheet",
         type=Path,
         metavar="SHEET",
-        help="instead: did this clone become what its clone sheet asks for",
+        help="check whether this clone became what its clone sheet asks for",
     )
-    add_secrets(parser)
-    parser.add_argument(
-        "--places", action="store_true", help="of every trace: why, what regrows it, every place"
-    )
+    add_secrets(parser, clone.title)
+    add_root(parser)
     add_reach(parser)
+    add_trusted(parser)
+    proof = parser.group(PROOF)
+    proof.add_argument(
+        "--require-record", action="store_true", help="without a seal record, exit with status 1"
+    )
+    proof.add_argument(
+        "--file",
+        action="store_true",
+        help=(
+            "also report whether this is the very file that was sealed, or another file with "
+            "the same disk"
+        ),
+    )
+    add_many(parser)
     add_rules(parser)
-    add_common(parser)
+    parser.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     if args.against and args.level != "deep":
-        raise UsageError("--against goes with --deep: only then are values searched for")
+        raise UsageError(messages.AGAINST_NEEDS_DEEP)
     if args.file and (args.root or args.level == "quick"):
-        raise UsageError("--file goes with levels full and deep of an image: only they read it all")
+        raise UsageError(messages.FILE_NEEDS_LEVEL_FULL_OR_DEEP)
     if args.clone_sheet:
         return _check_as(args, ui)
     if args.root:
         check_root(args)
         if args.level != "full":
-            raise UsageError("a tree is checked at level full only: leave --level out")
+            raise UsageError(messages.TREE_HAS_ONE_LEVEL)
     elif are_many(args):
         from zeroseal.cli.many import run_each
 
@@ -96,30 +115,27 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         args.image = get_image(args)
     from zeroseal.cli.show_check import show_check
     from zeroseal.reports.as_json import check_to_json
-    from zeroseal.sealing.check import check_image, compare_file
-    from zeroseal.sealing.verdict import Level, Verdict
 
-    policy = policy_of_site(args)
+    policy, trusted = policy_of_site(args), trusted_from(args)
     if args.root:
-        from zeroseal.sealing.check import check_tree
-
-        result = check_tree(args.root, ui.progress, policy)
+        result = api.check_tree(args.root, policy, trusted=trusted, progress=ui.progress)
     else:
-        result = check_image(args.image, Level(args.level), ui.progress, args.against, policy)
-    if args.file:
-        result = replace(result, file_answer=compare_file(result, ui.progress))
-    if args.trusted:
-        from zeroseal.cli.options import trusted_from
-        from zeroseal.sealing.trust import require_signature
-
-        result = require_signature(result, trusted_from(args))
+        result = api.check(
+            args.image,
+            api.Level(args.level),
+            policy,
+            original=args.against,
+            trusted=trusted,
+            with_file=args.file,
+            progress=ui.progress,
+        )
     ui.show(
         lambda: check_to_json(result), lambda out: show_check(result, out, every_place=args.places)
     )
-    if result.verdict is Verdict.UNKNOWN and result.error:
+    if result.verdict is api.Verdict.UNKNOWN and result.error:
         return result.error.exit_status
-    passes = result.verdict is Verdict.SEALED or (
-        result.verdict is Verdict.CLEAN and not args.require_record
+    passes = result.verdict is api.Verdict.SEALED or (
+        result.verdict is api.Verdict.CLEAN and not args.require_record
     )
     return 0 if passes else 1
 
@@ -127,12 +143,11 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 def _check_as(args: argparse.Namespace, ui: Ui) -> int:
     """Compares a clone's disk with what its sheet asks for."""
     import os
-    from dataclasses import asdict
 
     from zeroseal.cli.options import definition_from
     from zeroseal.cli.show_clones import show_answers
     from zeroseal.machines.sheet.secret_values import read_secrets
-    from zeroseal.reports.as_json import head
+    from zeroseal.reports.as_json import head, table_of
     from zeroseal.templates.clone_check import check_clone, find_wish
     from zeroseal.templates.clone_sheet.load import load_clone_sheet
 
@@ -149,7 +164,7 @@ def _check_as(args: argparse.Namespace, ui: Ui) -> int:
                 "clone": name,
                 "asAsked": good,
                 "seedAttached": bool(definition and definition.seed),
-                "answers": [asdict(item) for item in answers],
+                "answers": [table_of(item) for item in answers],
             }
         ),
         lambda out: show_answers(name, args.image, answers, definition, out),

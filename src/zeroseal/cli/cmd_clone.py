@@ -9,15 +9,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zeroseal.cli.options import (
-    Subparsers,
-    add_common,
+    add_host,
     add_reach,
     add_secrets,
     add_shelf,
     reach_from,
 )
+from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
     from zeroseal.machines.sheet.secret_values import Secrets
@@ -30,11 +31,26 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "clone",
-        help="make machines from a sealed template",
-        description="Makes one machine a name, or a row of a clone sheet: a full copy of the "
-        "template's disk, or with --linked an overlay that hangs on it; a machine file with a new "
-        "MAC and UUID; and who it is, on a seed medium or with --into-disk in its disk. All of "
-        "them, or none.",
+        usage="zeroseal clone TEMPLATE (--name NAME ... | --sheet SHEET) [OPTION ...]",
+        help="create machines from a sealed template",
+        description=(
+            "Creates one machine for each name, or for each row of a clone sheet: a full copy "
+            "of the template's disk, or with --linked an overlay that depends on it; a "
+            "machine file with a new MAC address and UUID; and its name and settings, on a "
+            "seed medium or with --into-disk in its disk. Either all machines are created or "
+            "none."
+        ),
+        examples=(
+            (
+                "clone gangway --name north --name south --to yard",
+                "two full clones of the current version",
+            ),
+            (
+                "clone gangway --sheet gates.toml --to yard --linked",
+                "small clones of all rows of a sheet",
+            ),
+            ("clone --make-full yard/north --to yard", "make a clone independent of its template"),
+        ),
     )
     parser.add_argument(
         "template",
@@ -43,76 +59,92 @@ def add_parser(subparsers: Subparsers) -> None:
         metavar="TEMPLATE",
         help="a sealed image, or NAME[@VERSION] on the shelf (default: as the sheet says)",
     )
-    who = parser.add_argument_group("who")
+    who = parser.group("name and settings")
     who.add_argument(
         "--name", action="append", default=[], metavar="NAME", help="a clone; may be repeated"
     )
     who.add_argument(
-        "--sheet", type=Path, metavar="SHEET", help="a clone sheet, TOML or CSV: a row a machine"
+        "--sheet",
+        type=Path,
+        metavar="SHEET",
+        help="a clone sheet, TOML or CSV: one row for each machine",
     )
     who.add_argument("--domain", default="", metavar="DOMAIN", help="domain of the host names")
     who.add_argument("--user", default="admin", metavar="NAME", help="an account (default: admin)")
     who.add_argument(
-        "--public-key", type=Path, metavar="FILE", help="the SSH public key that opens it"
+        "--public-key", type=Path, metavar="FILE", help="the SSH public key for that account"
     )
     who.add_argument(
         "--password",
         dest="password_name",
         default="",
         metavar="SECRET",
-        help="the name of a secret that is the account's password; see --secrets",
+        help="the name of a secret that holds the account's password; see --secrets",
     )
     who.add_argument(
         "--into-disk",
         action="store_true",
-        help="write it into the disk, for guests that read no seed medium",
+        help="write name and settings into the disk, for guests that read no seed medium",
     )
     who.add_argument(
         "--reissue-sid",
         action="store_true",
-        help="Windows: give each clone a security identifier of its own",
+        help="Windows: give each clone its own security identifier",
     )
-    add_secrets(who)
-    disk = parser.add_argument_group("disk")
+    add_secrets(parser, who.title)
+    disk = parser.group("disk")
     disk.add_argument(
-        "--linked", action="store_true", help="overlays: small, but lost with the template"
+        "--linked",
+        action="store_true",
+        help="create overlays: small, but they depend on the template",
     )
     disk.add_argument(
         "--absolute", action="store_true", help="linked: name the template by its absolute path"
     )
     disk.add_argument(
-        "--disk-size", default="", metavar="SIZE", help="final size, as 40G (default: as expected "
-        "by the template)"
-    )  # fmt: skip
+        "--disk-size",
+        default="",
+        metavar="SIZE",
+        help="disk size, such as 40G (default: set by the template)",
+    )
     disk.add_argument(
-        "--grow-last", action="store_true", help="give new room to the last partition right away"
+        "--grow-last", action="store_true", help="extend the last partition to the end of the disk"
     )
-    disk.add_argument("--format", default="", metavar="FORMAT", help="of full clones' disks")
-    where = parser.add_argument_group("where")
+    disk.add_argument("--format", default="", metavar="FORMAT", help="disk format of full clones")
+    where = parser.group("yard and host")
     where.add_argument(
-        "--to", type=Path, required=True, metavar="DIR", help="the yard to put them in"
+        "--to",
+        dest="yard",
+        type=Path,
+        metavar="DIR",
+        help="the yard for the new machines (default: as configured, else yard)",
     )
-    where.add_argument("--host", choices=("qemu", "simulated"), default="simulated")
+    add_host(parser, "simulated", where.title)
     where.add_argument(
         "--definition",
         action="append",
         default=[],
         choices=_DEFINITIONS,
-        help="write this beside each disk too: libvirt's domain, OVF, or a script for QEMU",
+        help="also write this beside each disk: a libvirt domain, OVF, or a script for QEMU",
     )
     where.add_argument(
-        "--table", action="store_true", help="print only name, MAC and address, for a DHCP server"
+        "--table",
+        action="store_true",
+        help="print only name, MAC address and IP address, for a DHCP server",
     )
     where.add_argument(
         "--make-full",
         action="append",
         default=[],
         metavar="CLONE",
-        help="instead: make a linked clone of DIR whole, so that it needs its template no more",
+        help=(
+            "instead: turn the linked clone in DIR into a full clone, which no longer needs "
+            "its template"
+        ),
     )
     add_reach(parser)
     add_shelf(parser)
-    add_common(parser)
+    parser.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
@@ -126,10 +158,10 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
     if args.make_full:
         return _make_full(args, ui)
-    shelf, yard = Shelf(args.shelf), Yard(args.to)
+    shelf, yard = Shelf(args.shelf), Yard(args.yard)
     title, wishes = _wishes(args, read_secrets(args.secrets, os.environ))
     if not title:
-        raise UsageError("name the template: an image, or NAME[@VERSION] on the shelf")
+        raise UsageError(messages.TEMPLATE_REQUIRED)
     batch = CloneBatch(
         source=CloneSource.find(title, shelf, reach_from(args)),
         wishes=wishes,
@@ -137,13 +169,13 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         format_name=args.format,
         absolute=args.absolute,
         grow_last=args.grow_last,
-        host=args.host,
+        host=args.host or "simulated",
         forms=tuple(dict.fromkeys(args.definition)),
         reissue_sid=args.reissue_sid,
     )
     clones = make_clones(batch, yard, shelf, ui.progress)
     draw = show_table if args.table else show_clones
-    ui.show(lambda: clones_to_json(clones), lambda out: draw(clones, args.to, out))
+    ui.show(lambda: clones_to_json(clones), lambda out: draw(clones, args.yard, out))
     return 0
 
 
@@ -155,7 +187,7 @@ def _wishes(args: argparse.Namespace, secrets: Secrets) -> tuple[str, tuple[Clon
         given = [name for name in ("name", "public_key", "domain") if getattr(args, name)]
         if given:
             word = given[0].replace("_", "-")
-            raise UsageError(f"--{word} stands in the clone sheet: leave it out, or the sheet")
+            raise UsageError(messages.GIVEN_IN_CLONE_SHEET.format(word=word))
         common = {
             key: value
             for key, value in (
@@ -195,8 +227,8 @@ def _make_full(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.templates.clone_disk import flatten
 
     if args.template or args.name or args.sheet:
-        raise UsageError("--make-full makes no new clones: leave TEMPLATE, --name and --sheet out")
-    yard = Yard(args.to)
+        raise UsageError(messages.MAKE_FULL_ALONE)
+    yard = Yard(args.yard)
     machines = [yard.get(name) for name in args.make_full]
     for machine in machines:
         yard.check_stopped(machine)
@@ -205,6 +237,6 @@ def _make_full(args: argparse.Namespace, ui: Ui) -> int:
             flatten(machine.disk, ui.progress)
             write_definition(machine.folder, replace(machine.definition, linked=False))
     done = [yard.get(name) for name in args.make_full]
-    text = f" {', '.join(args.make_full)}: nothing is needed of the template any more."
+    text = f" {', '.join(args.make_full)}: it no longer depends on its template."
     ui.show(lambda: yard_to_json(done), lambda out: render.headline(out, "Whole", "bold", text))
     return 0

@@ -7,7 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.options import Subparsers, add_common
+from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.ui import Ui
 
 if TYPE_CHECKING:
@@ -20,11 +20,19 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "demo",
-        help="see the whole line of work on a small machine that ships with the tool",
-        description="Builds two made-up machines, seals them in two versions, puts them on a "
-        "shelf, makes four clones, compares them and checks them against their sheets; does the "
-        "same with a Windows; then shows a broken seal. Everything happens in one new folder, "
-        "which is left for you to explore. Ends with 0 if every step went as told.",
+        usage="zeroseal demo [--to DIR] [OPTION ...]",
+        help="run the whole workflow on small machines that ship with the tool",
+        description=(
+            "Builds two made-up machines, seals them in two versions, puts them on a shelf, "
+            "creates four clones, compares them and checks them against their sheets; does "
+            "the same with a Windows guest; then shows a broken seal. Everything happens in "
+            "one new folder, which is kept for you to explore. The exit status is 0 if every "
+            "step gave the expected result."
+        ),
+        examples=(
+            ("demo", "run it in the folder zeroseal-demo"),
+            ("demo --to ferry --quiet", "only create its files, to try the commands on them"),
+        ),
     )
     parser.add_argument(
         "--to",
@@ -33,7 +41,7 @@ def add_parser(subparsers: Subparsers) -> None:
         metavar="DIR",
         help=f"an empty or new folder (default: {_DEFAULT_FOLDER})",
     )
-    add_common(parser)
+    parser.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:

@@ -6,9 +6,10 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.options import Subparsers, add_common, add_reach, reach_from
+from zeroseal.cli.options import add_reach, reach_from
+from zeroseal.cli.parser import Subparsers
+from zeroseal.cli.pictures import add_pictures, write_pictures
 from zeroseal.cli.ui import Ui
-from zeroseal.errors import UsageError
 
 if TYPE_CHECKING:
     from zeroseal.images.reach import Reach
@@ -19,35 +20,36 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "report",
-        help="draw where a disk holds what, before and after its seal",
-        description="Draws the disk as a strip (data that stays, content where none belongs, "
-        "nothing) and counts what the catalogue finds, by family; with --against the original "
-        "above it. Nothing is written but the report.",
+        usage="zeroseal report IMAGE [--html FILE] [--svg FILE] [--png FILE] [OPTION ...]",
+        help="draw what a disk holds, before and after its seal",
+        description=(
+            "Draws the disk as a strip (data that stays, content where none belongs, empty "
+            "areas) and counts what the catalogue finds, by family; with --against, the "
+            "original is drawn above it. The strips are always shown in the terminal; the options "
+            "write the whole report into files."
+        ),
+        examples=(
+            ("report gate.qcow2", "in the terminal"),
+            (
+                "report sealed.qcow2 --against gate.qcow2 --html report.html",
+                "before and after, on one page",
+            ),
+        ),
     )
     parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image")
     parser.add_argument("--against", type=Path, metavar="ORIGINAL", help="the disk before its seal")
-    parser.add_argument("--png", type=Path, metavar="FILE", help="a picture of 1280 by 800")
-    parser.add_argument("--html", type=Path, metavar="FILE", help="a page that stands by itself")
+    add_pictures(parser, "the report")
     add_reach(parser)
-    add_common(parser)
+    parser.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     from zeroseal.cli.show_report import show_report
-    from zeroseal.images.output import write_small_file
-    from zeroseal.reports.disk_report import build_html, build_png, report_to_json
+    from zeroseal.reports.disk_report import build_html, draw_report, report_to_json
 
-    if not args.png and not args.html:
-        raise UsageError("name what to write: --png FILE, --html FILE or both")
     disks = [_read(path, reach_from(args), ui) for path in (args.against, args.image) if path]
-    written = []
-    if args.png:
-        write_small_file(args.png, build_png(disks))
-        written.append(args.png)
-    if args.html:
-        write_small_file(args.html, build_html(disks).encode())
-        written.append(args.html)
+    written = write_pictures(args, lambda: draw_report(disks), lambda: build_html(disks))
     ui.show(
         lambda: report_to_json(disks, written),
         lambda out: show_report(disks, written, out),

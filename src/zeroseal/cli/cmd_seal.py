@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import argparse
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.image_arguments import add_images, are_many, get_image, output_in
+from zeroseal import api
+from zeroseal.cli.image_arguments import (
+    add_images,
+    add_many,
+    are_many,
+    format_of_name,
+    get_image,
+    output_in,
+)
 from zeroseal.cli.options import (
-    Subparsers,
     add_choices,
-    add_common,
     add_container,
     add_machine_file,
     add_overwrite_device,
+    add_places,
     add_reach,
     add_recovery,
     add_root,
@@ -24,9 +30,11 @@ from zeroseal.cli.options import (
     check_root,
     policy_from,
 )
+from zeroseal.cli.parser import OUTPUT, POLICY, Parser, Subparsers
 from zeroseal.cli.signing_options import add_signing, signer_from
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, OutputExistsError, UsageError
+from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
     from zeroseal.sealing.job import SealResult, Target
@@ -36,73 +44,95 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "seal",
+        usage="zeroseal seal IMAGE ... (-o OUT | --to DIR | --in-place | --dry-run) [OPTION ...]",
         help="write a sealed copy of an image",
-        description="Removes and zeroes every trace that the catalogue knows, verifies the result, "
-        "and writes it to a new file with a seal record beside it. The source never changes, but "
-        "for --in-place: that is staged and proven first, and happens whole or not at all. Ends "
-        "with 0 if the new image is sealed, with 1 if traces that make a machine itself were "
-        "skipped, with 4 if the seal was refused.",
+        description=(
+            "Removes and zeroes every trace in the catalogue, verifies the result, and writes "
+            "it to a new file with a seal record beside it. The source never changes, except "
+            "with --in-place: there the change is prepared and proven first, and applied "
+            "completely or not at all. The exit status is 0 if the new image is sealed, 1 if "
+            "traces that identify the machine were skipped, and 4 if the seal was refused."
+        ),
+        examples=(
+            ("seal gate.qcow2 --dry-run --places", "see the plan, with every place"),
+            ("seal gate.qcow2 -o sealed.qcow2", "seal a disk into a new file"),
+            ("seal gate.qcow2 --rehearse", "list everything that would stop the seal"),
+            (
+                "seal gate.qcow2 -o sealed.qcow2 --plant-first-boot",
+                "seal a machine whose system does not create its own host keys",
+            ),
+            (
+                "seal desk.qcow2 -o sealed.qcow2 --reissue-sid",
+                "seal a Windows guest that was not resealed by its own generalize pass",
+            ),
+            ("seal images/ --to sealed/", "seal all images of a folder"),
+        ),
     )
     add_images(parser)
+    parser.add_argument("-o", dest="output", type=Path, metavar="OUT", help="the new image file")
     parser.add_argument(
         "--to",
         type=Path,
         metavar="DIR",
-        help="the folder of the new images, which keep their names",
+        help="the folder for the new images, which keep their names",
     )
-    parser.add_argument("-o", dest="output", type=Path, metavar="OUT", help="the new image file")
-    add_overwrite_device(parser)
     parser.add_argument(
         "--in-place",
         action="store_true",
-        help="seal IMAGE itself instead of a new file: what it held is gone afterwards",
+        help="seal IMAGE itself instead of a new file: its former contents are lost",
     )
     parser.add_argument(
-        "--journal-to",
-        type=Path,
-        metavar="DIR",
-        help="with --in-place, where IMAGE is a block device: the folder of the redo journal and "
-        "of the record; run from there, any command on the device finishes an interrupted seal",
-    )
-    parser.add_argument(
-        "--ntfs-in-place",
-        action="store_true",
-        help="with --in-place: also where the guest has a volume of NTFS, which no chkdsk can "
-        "judge before it is written",
-    )
-    parser.add_argument(
-        "--format",
-        choices=("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi"),
-        help="container of the new file (default: as IMAGE)",
-    )
-    add_root(parser)
-    add_container(parser)
-    add_snapshot(parser)
-    parser.add_argument(
-        "--dry-run", action="store_true", help="print the plan, exactly as it would be carried out"
+        "--dry-run", action="store_true", help="show the plan exactly as it would be carried out"
     )
     parser.add_argument(
         "--rehearse",
         action="store_true",
-        help="do all but the output, and list at once what would stop the seal in the end",
+        help="do everything except the output, and list what would stop the seal at the end",
     )
-    parser.add_argument(
+    add_places(parser)
+    add_choices(parser)
+    parser.group(OUTPUT).add_argument(
+        "--format",
+        choices=("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi"),
+        help="format of the new file (default: by the suffix of OUT, else that of IMAGE)",
+    )
+    add_container(parser)
+    add_overwrite_device(parser)
+    _add_in_place(parser)
+    add_root(parser)
+    add_snapshot(parser)
+    add_machine_file(parser)
+    add_recovery(parser)
+    add_reach(parser)
+    add_search(parser)
+    add_signing(parser)
+    add_many(parser)
+    add_rules(parser)
+    parser.group(POLICY).add_argument(
         "--draft-rules",
         type=Path,
         metavar="FILE",
-        help="with --rehearse: write house rules in which each of these places is a choice",
+        help="with --rehearse: write house rules that list each place with its choices",
     )
-    parser.add_argument(
-        "--places", action="store_true", help="of every trace: why, what regrows it, every place"
+    parser.add_general()
+
+
+def _add_in_place(parser: Parser) -> None:
+    in_place = parser.group("with --in-place")
+    in_place.add_argument(
+        "--journal-to",
+        type=Path,
+        metavar="DIR",
+        help=(
+            "where IMAGE is a block device: the folder for the redo journal and the record; "
+            "any command run there on the device finishes an interrupted seal"
+        ),
     )
-    add_machine_file(parser)
-    add_choices(parser)
-    add_recovery(parser)
-    add_search(parser)
-    add_signing(parser)
-    add_reach(parser)
-    add_rules(parser)
-    add_common(parser)
+    in_place.add_argument(
+        "--ntfs-in-place",
+        action="store_true",
+        help="also allow NTFS volumes, which no chkdsk can check before they are written",
+    )
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
@@ -123,9 +153,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         if args.to:
             args.output = args.output or output_in(args.to, args.image, args.format or "")
     if args.ntfs_in_place and not args.in_place:
-        raise UsageError("--ntfs-in-place goes with --in-place only")
+        raise UsageError(messages.NTFS_IN_PLACE_NEEDS_IN_PLACE)
     if args.journal_to and not args.in_place:
-        raise UsageError("--journal-to goes with --in-place only")
+        raise UsageError(messages.JOURNAL_TO_NEEDS_IN_PLACE)
     if args.rehearse:
         return _rehearse(args, ui)
     if args.dry_run:
@@ -138,42 +168,34 @@ def _check_output(args: argparse.Namespace) -> None:
     if args.output is not None or args.in_place:
         return
     if args.root:
-        raise UsageError(
-            "name the new archive with -o OUT.tar, or change the folder itself with --in-place"
-        )
-    raise UsageError(
-        "name the new image with -o OUT, seal the image itself with --in-place, or look at the "
-        "plan with --dry-run"
-    )
+        raise UsageError(messages.TREE_SEAL_NEEDS_OUTPUT)
+    raise UsageError(messages.SEAL_NEEDS_OUTPUT)
 
 
 def _check_rehearsal(args: argparse.Namespace) -> None:
     if args.draft_rules and not args.rehearse:
-        raise UsageError("--draft-rules goes with --rehearse")
+        raise UsageError(messages.DRAFT_RULES_NEEDS_REHEARSE)
     if args.rehearse:
         given = {"--dry-run": args.dry_run, "--root": args.root, "several images": are_many(args)}
         wrong = [name for name, value in given.items() if value]
         if wrong:
-            raise UsageError(f"--rehearse rehearses the seal of one image, without {wrong[0]}")
+            raise UsageError(messages.NOT_WITH_REHEARSE.format(wrong=wrong[0]))
     if args.draft_rules and args.draft_rules.exists():
         raise OutputExistsError(
-            f"{args.draft_rules} exists already: choose another name, or remove it first",
+            messages.ALREADY_EXISTS.format(path=args.draft_rules),
             path=str(args.draft_rules),
         )
 
 
 def _check_many(args: argparse.Namespace) -> None:
     if args.output:
-        raise UsageError("-o names one file: with several images name a folder with --to DIR")
+        raise UsageError(messages.SEVERAL_IMAGES_ONE_OUTPUT)
     if args.machine:
-        raise UsageError("--machine describes one machine: seal its image by itself")
+        raise UsageError(messages.SEVERAL_IMAGES_ONE_MACHINE)
     if not args.to and not args.in_place and not args.dry_run:
-        raise UsageError(
-            "name the folder of the new images with --to DIR, or seal the images themselves with "
-            "--in-place"
-        )
+        raise UsageError(messages.SEVERAL_IMAGES_NEED_FOLDER)
     if args.to and not args.to.is_dir():
-        raise MissingError(f"there is no folder {args.to}: make it first")
+        raise MissingError(messages.FOLDER_NOT_FOUND.format(to=args.to))
 
 
 def _check_in_place(args: argparse.Namespace) -> None:
@@ -188,19 +210,17 @@ def _check_in_place(args: argparse.Namespace) -> None:
     }
     wrong = [name for name, value in given.items() if value]
     if wrong:
-        raise UsageError(f"--in-place seals IMAGE as it is, and does not go with {wrong[0]}")
+        raise UsageError(messages.NOT_WITH_IN_PLACE.format(wrong=wrong[0]))
 
 
 def _rehearse(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_seal import show_rehearsal
     from zeroseal.images.output import write_small_file
     from zeroseal.reports.as_json import rehearsal_to_json
-    from zeroseal.sealing.job import SealRequest, seal
-    from zeroseal.sealing.targets.rehearsal import Rehearsal, draft_rules
+    from zeroseal.sealing.targets.rehearsal import draft_rules
 
-    target = Rehearsal(args.snapshot)
-    request = SealRequest(args.image, target, policy_from(args), int(time.time()))
-    rehearsed = seal(request, ui.progress)
+    target = api.Rehearsal(args.snapshot)
+    rehearsed = api.seal(args.image, target, policy_from(args), progress=ui.progress)
     if args.draft_rules:
         write_small_file(args.draft_rules, draft_rules(rehearsed).encode())
     ui.show(
@@ -214,15 +234,13 @@ def _plan(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_seal import show_plan
     from zeroseal.errors import RefusedError
     from zeroseal.reports.as_json import plan_to_json
-    from zeroseal.sealing.job import plan_image
     from zeroseal.sealing.plan import check_allowed
 
+    policy = policy_from(args)
     if args.root:
-        from zeroseal.sealing.targets.tree import plan_tree
-
-        planned = plan_tree(args.root, policy_from(args), ui.progress)
+        planned = api.plan_tree(args.root, policy, progress=ui.progress)
     else:
-        planned = plan_image(args.image, policy_from(args), ui.progress, args.snapshot)
+        planned = api.plan(args.image, policy, snapshot=args.snapshot, progress=ui.progress)
     ui.show(
         lambda: plan_to_json(planned),
         lambda out: show_plan(
@@ -239,11 +257,9 @@ def _plan(args: argparse.Namespace, ui: Ui) -> int:
 def _seal(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_seal import show_result
     from zeroseal.reports.as_json import seal_to_json
-    from zeroseal.sealing.job import SealRequest, seal
 
-    now, signer = int(time.time()), signer_from(args)
-    request = SealRequest(args.image, _target_of(args), policy_from(args), now, signer)
-    result = seal(request, ui.progress)
+    signer, target = signer_from(args), _target_of(args)
+    result = api.seal(args.image, target, policy_from(args), signer=signer, progress=ui.progress)
     ui.show(
         lambda: seal_to_json(result), lambda out: show_result(result, out, every_place=args.places)
     )
@@ -253,18 +269,12 @@ def _seal(args: argparse.Namespace, ui: Ui) -> int:
 def _target_of(args: argparse.Namespace) -> Target[SealResult]:
     """Where the words say that the result goes."""
     if args.root:
-        from zeroseal.sealing.targets.tree import SealedTree
-
-        return SealedTree(args.output)
+        return api.SealedTree(args.output)
     if args.in_place:
-        from zeroseal.sealing.targets.in_place import InPlace
-
-        return InPlace(also_unjudged=args.ntfs_in_place, journal_to=args.journal_to)
-    from zeroseal.sealing.targets.new_file import NewFile
-
-    return NewFile(
+        return api.InPlace(also_unjudged=args.ntfs_in_place, journal_to=args.journal_to)
+    return api.NewFile(
         args.output,
-        args.format or "",
+        args.format or format_of_name(args.output),
         compress=args.compress,
         fixed=args.fixed,
         preallocate=args.preallocate,

@@ -8,16 +8,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zeroseal.cli.options import (
-    Subparsers,
-    add_common,
     add_compression,
     add_reach,
     add_rules,
     add_shelf,
     add_trusted,
 )
+from zeroseal.cli.parser import GENERAL, Parser, Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+from zeroseal.messages import cli as messages
 from zeroseal.sentences import capitalised, counted
 
 if TYPE_CHECKING:
@@ -31,45 +31,62 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "shelf",
-        help="keep, find, compare and hand on sealed templates",
-        description="The shelf is the folder of sealed templates, by name and version. It takes "
-        "only an image that checks SEALED, as a read-only copy. NAME without a version is the "
-        "current one: the last added that is not retired.",
+        usage="zeroseal shelf ACTION [OPTION ...]",
+        help="keep, find, compare and distribute sealed templates",
+        description=(
+            "The shelf is the folder of sealed templates, by name and version. It accepts "
+            "only images with the verdict SEALED, as read-only copies. NAME without a version "
+            "means the current version: the last one added that is not retired."
+        ),
+        examples=(
+            ("shelf add sealed.qcow2 --name gangway --version 2026-12", "add a sealed disk"),
+            ("shelf list", "what is on the shelf"),
+            ("shelf diff gangway@2026-11 gangway@2026-12", "what changed between two versions"),
+            ("shelf verify", "is every byte as it was sealed"),
+        ),
     )
-    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    actions = parser.add_subparsers(
+        prog="zeroseal shelf",
+        dest="action",
+        metavar="ACTION",
+        required=True,
+        title="actions",
+        help="what to do; its own help has its options",
+    )
+    parser.add_help_option(parser.group(GENERAL))
     _add_adding(actions)
     _add_looking(actions)
     _add_changing(actions)
     _add_handing_on(actions)
 
 
-def _action(actions: Any, name: str, text: str, *, one: str = "") -> argparse.ArgumentParser:
-    action: argparse.ArgumentParser = actions.add_parser(
-        name, help=text, description=f"{capitalised(text)}."
-    )
+def _action(actions: Any, name: str, text: str, *, one: str = "") -> Parser:
+    action: Parser = actions.add_parser(name, help=text, description=f"{capitalised(text)}.")
     if one:
         action.add_argument("template", metavar=one, help="a template of the shelf")
     add_shelf(action)
-    add_common(action)
+    action.add_general()
     return action
 
 
 def _add_adding(actions: Any) -> None:
-    add = _action(actions, "add", "take a sealed image in")
-    add.add_argument("image", type=Path, metavar="IMAGE")
-    add.add_argument("--name", required=True, metavar="NAME", help="what it is")
+    add = _action(actions, "add", "add a sealed image")
+    add.add_argument("image", type=Path, metavar="IMAGE", help="a sealed disk image")
+    add.add_argument("--name", required=True, metavar="NAME", help="name of the template")
     add.add_argument("--version", required=True, metavar="VERSION", help="such as 2026-11")
-    add.add_argument("--notes", default="", metavar="TEXT", help="a line for people")
+    add.add_argument("--notes", default="", metavar="TEXT", help="a note for people")
     add.add_argument("--tag", action="append", default=[], metavar="TAG", help="may be repeated")
     add.add_argument(
         "--machine",
         type=Path,
         metavar="FILE",
-        help="the definition of its machine, whose hardware clones get: libvirt domain XML, OVF or "
-        "machine.toml (default: what the seal record says)",
+        help=(
+            "the machine definition, whose hardware clones get: libvirt domain XML, OVF or "
+            "machine.toml (default: from the seal record)"
+        ),
     )
     add.add_argument(
-        "--disk-size", default="", metavar="SIZE", help="how large clones' disks are to be, as 40G"
+        "--disk-size", default="", metavar="SIZE", help="disk size of clones, such as 40G"
     )
     add.add_argument("--move", action="store_true", help="move the file instead of copying it")
     add_trusted(add)
@@ -79,33 +96,37 @@ def _add_adding(actions: Any) -> None:
 
 def _add_looking(actions: Any) -> None:
     listing = _action(actions, "list", "list the templates")
-    listing.add_argument("--name", default="", metavar="NAME", help="only this one's versions")
+    listing.add_argument(
+        "--name", default="", metavar="NAME", help="only the versions of this template"
+    )
     listing.add_argument("--state", choices=("current", "previous", "retired"), help="only these")
-    listing.add_argument("--tag", action="append", default=[], metavar="TAG", help="only with it")
+    listing.add_argument(
+        "--tag", action="append", default=[], metavar="TAG", help="only templates with this tag"
+    )
     listing.add_argument(
         "--sort", choices=("name", "date", "size"), default="name", help="(default: name)"
     )
-    _action(actions, "show", "show one template, and who hangs on it", one=_TEMPLATE)
+    _action(actions, "show", "show one template and the clones that depend on it", one=_TEMPLATE)
     verify = _action(actions, "verify", "read every byte and compare it with the seal records")
     verify.add_argument("templates", nargs="*", metavar=_TEMPLATE, help="(default: all)")
     add_trusted(verify)
-    diff = _action(actions, "diff", "tell what differs between two templates", one="BEFORE")
+    diff = _action(actions, "diff", "report the differences between two templates", one="BEFORE")
     diff.add_argument("other", metavar="AFTER", help="a template of the shelf")
-    diff.add_argument("--all", action="store_true", help="name every file")
+    diff.add_argument("--all", action="store_true", help="list every file")
 
 
 def _add_changing(actions: Any) -> None:
-    note = _action(actions, "note", "give a template another note", one=_TEMPLATE)
-    note.add_argument("notes", metavar="TEXT", help="a line for people; empty for none")
-    tag = _action(actions, "tag", "give a template tags, or take them away", one=_TEMPLATE)
-    tag.add_argument("tags", nargs="+", metavar="TAG", help="TAG to give, -TAG is with --drop")
-    tag.add_argument("--drop", action="store_true", help="take these tags away")
-    rename = _action(actions, "rename", "give all versions of a template another name")
-    rename.add_argument("name", metavar="NAME")
-    rename.add_argument("new_name", metavar="NEW_NAME")
+    note = _action(actions, "note", "set the note of a template", one=_TEMPLATE)
+    note.add_argument("notes", metavar="TEXT", help="a note for people; empty removes it")
+    tag = _action(actions, "tag", "add or remove tags of a template", one=_TEMPLATE)
+    tag.add_argument("tags", nargs="+", metavar="TAG", help="a tag to add; with --drop, to remove")
+    tag.add_argument("--drop", action="store_true", help="remove these tags")
+    rename = _action(actions, "rename", "rename all versions of a template")
+    rename.add_argument("name", metavar="NAME", help="its name now")
+    rename.add_argument("new_name", metavar="NEW_NAME", help="its new name")
     for name, text in (
-        ("retire", "take a template out of use; it stays where it is"),
-        ("remove", "remove a template for good"),
+        ("retire", "retire a template: it is kept but no longer cloned"),
+        ("remove", "delete a template permanently"),
     ):
         action = _action(actions, name, text, one="NAME@VERSION")
         action.add_argument(
@@ -113,31 +134,43 @@ def _add_changing(actions: Any) -> None:
             action="append",
             default=[],
             metavar="CLONE",
-            help="a linked clone that hangs on it, and is lost; name every one",
+            help="a linked clone that depends on it and will be lost; name each one",
         )
         if name == "retire":
-            action.add_argument("--undo", action="store_true", help="take it into use again")
+            action.add_argument("--undo", action="store_true", help="bring it back into use")
         else:
-            action.add_argument("--yes", action="store_true", help="do not ask")
-    forget = _action(actions, "forget", "forget a clone that is gone, or lives elsewhere")
+            action.add_argument("--yes", action="store_true", help="do not ask for confirmation")
+    forget = _action(
+        actions, "forget", "remove the record of a clone that was deleted or is stored elsewhere"
+    )
     forget.add_argument("clone", metavar="CLONE", help="its name or UUID")
-    _action(actions, "rebuild", "build the shelf's index again from what lies on the shelf")
+    _action(actions, "rebuild", "build the shelf's index again from the files on the shelf")
 
 
 def _add_handing_on(actions: Any) -> None:
     export = _action(actions, "export", "write a template into one file", one=_TEMPLATE)
-    export.add_argument("-o", dest="output", type=Path, required=True, metavar="OUT")
+    export.add_argument(
+        "-o", dest="output", type=Path, required=True, metavar="OUT", help="the new file"
+    )
     export.add_argument(
         "--format",
         default=_BUNDLE,
         metavar="FORMAT",
-        help="bundle: one file with entry, record and disk, for another shelf (default); ova, or a "
-        "disk format, with the record beside it",
+        help=(
+            "bundle: one file with entry, record and disk, for another shelf (default); ova "
+            "or a disk format: the record is written beside it"
+        ),
     )
     add_compression(export)
-    bring = _action(actions, "import", "take in a file that export wrote")
-    bring.add_argument("file", type=Path, metavar="FILE")
-    bring.add_argument("--as", dest="title", default="", metavar="NAME@VERSION")
+    bring = _action(actions, "import", "add a file that export wrote")
+    bring.add_argument("file", type=Path, metavar="FILE", help="a bundle, or a sealed disk")
+    bring.add_argument(
+        "--as",
+        dest="title",
+        default="",
+        metavar="NAME@VERSION",
+        help="its name on this shelf (default: as in the bundle)",
+    )
     add_trusted(bring)
     add_rules(bring)
 
@@ -248,10 +281,7 @@ def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     if args.action == "import":
         name, at, version = args.title.partition("@")
         if not at:
-            raise UsageError(
-                f"{args.file} is not what shelf export writes as a bundle: if it is a sealed disk, "
-                "say what it is with --as NAME@VERSION"
-            )
+            raise UsageError(messages.NOT_A_BUNDLE.format(file=args.file))
         new = NewTemplate(name, version, policy=policy, trusted=trusted)
         return _show(ui, shelf, take_in(shelf, args.file, new, now, ui.progress).entry.title)
     definition = None
@@ -280,7 +310,9 @@ def _export(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
 
     if args.format not in (_BUNDLE, *FORMATS):
         raise UsageError(
-            f"there is no format {args.format!r}: choose from {', '.join((_BUNDLE, *FORMATS))}"
+            messages.FORMAT_NOT_KNOWN.format(
+                format=args.format, formats=", ".join((_BUNDLE, *FORMATS))
+            )
         )
     template = shelf.get(args.template)
     if args.format == _BUNDLE:
@@ -302,7 +334,7 @@ def _export(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
                 ),
             )
         export_image(template.disk, ExportRequest(args.output, container), ui.progress)
-    return _done(ui, f"{template.entry.title} is in {args.output} now.", [str(args.output)])
+    return _done(ui, f"{template.entry.title} was written to {args.output}.", [str(args.output)])
 
 
 def _change(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
@@ -322,17 +354,20 @@ def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
         case "rename":
             found = shelf.rename(args.name, args.new_name)
             names = [item.entry.title for item in found]
-            return _done(ui, f"{args.name} is {', '.join(names)} now.", names)
+            return _done(ui, f"{args.name} was renamed to {', '.join(names)}.", names)
         case "forget":
             template, clone = find_noted(shelf.templates(), args.clone)
             forget_clone(template, clone.uuid)
-            text = f"{clone.name} is forgotten; {template.entry.title} waits for it no more."
+            text = (
+                f"The record of {clone.name} was removed; {template.entry.title} no "
+                "longer waits for it."
+            )
             return _done(ui, text, [clone.name])
         case "rebuild":
             count = counted(len(shelf.index.rebuild()), "entry", "entries")
             return _done(ui, f"The shelf's index was built again; it has {count}.", [])
     if "@" not in args.template:
-        raise UsageError(f"name the version too: {args.template}@VERSION")
+        raise UsageError(messages.VERSION_REQUIRED.format(template=args.template))
     template = shelf.get(args.template)
     title = template.entry.title
     if args.action == "retire":
@@ -341,9 +376,9 @@ def _let_go(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
         else:
             shelf.retire(template, args.despite, int(time.time()))
         return _show(ui, shelf, title)
-    ui.ask(args.yes, f"The template {title} will be removed for good.", title)
+    ui.ask(args.yes, f"The template {title} will be deleted permanently.", title)
     shelf.remove(template, args.despite)
-    return _done(ui, f"{title} is removed.", [title])
+    return _done(ui, f"{title} was removed.", [title])
 
 
 def _done(ui: Ui, text: str, names: list[str]) -> int:

@@ -5,12 +5,11 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from zeroseal.cli.image_arguments import add_images, are_many, get_image
+from zeroseal import api
+from zeroseal.cli.image_arguments import add_images, add_many, are_many, get_image
 from zeroseal.cli.options import (
-    Subparsers,
-    add_choices,
-    add_common,
     add_machine_file,
+    add_places,
     add_reach,
     add_recovery,
     add_root,
@@ -18,7 +17,9 @@ from zeroseal.cli.options import (
     add_snapshot,
     check_root,
     policy_from,
+    take_choices,
 )
+from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.ui import Ui
 
 if TYPE_CHECKING:
@@ -30,26 +31,48 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "survey",
-        help="what is this disk, what identity is on it, is it fit to be sealed",
-        description="Reads an image and tells what is on it. Nothing is written. Ends with 0 if "
-        "the machine is fit to be sealed, with 1 if something stands against it.",
+        usage="zeroseal survey IMAGE ... [OPTION ...] [--as-if OPTION_OF_SEAL ...]",
+        help="report what is on a disk and whether it is ready to be sealed",
+        description=(
+            "Reads an image and reports its system, its identity and whether it is ready to "
+            "be sealed. Nothing is written. The exit status is 0 if the machine is ready and "
+            "1 if something must be solved first."
+        ),
+        examples=(
+            ("survey gate.qcow2", "what is on this disk, and is it ready"),
+            ("survey gate.qcow2 --places", "name every place that a seal would change"),
+            (
+                "survey gate.qcow2 --as-if --retain-account ops --plant-first-boot",
+                "is it ready for a seal with these options",
+            ),
+            ("survey images/ --junit answers.xml", "all images of a folder, for a pipeline"),
+        ),
     )
     add_images(parser)
+    add_places(parser)
+    parser.add_argument(
+        "--as-if",
+        nargs=argparse.REMAINDER,
+        default=[],
+        metavar="OPTION",
+        help=(
+            "judge the machine for a seal with the options that follow; last on the line "
+            "(see zeroseal seal --help: what is treated, what clones get)"
+        ),
+    )
     add_root(parser)
     add_snapshot(parser)
-    parser.add_argument(
-        "--places", action="store_true", help="of every trace: why, what regrows it, every place"
-    )
     add_machine_file(parser)
-    add_choices(parser)
     add_recovery(parser)
     add_reach(parser)
+    add_many(parser)
     add_rules(parser)
-    add_common(parser)
+    parser.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
+    take_choices(args)
     if args.root:
         check_root(args)
     elif are_many(args):
@@ -59,15 +82,13 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     else:
         args.image = get_image(args)
     from zeroseal.cli.show_survey import show_survey
-    from zeroseal.sealing.survey import DataSurvey, survey_any
 
+    policy = policy_from(args)
     if args.root:
-        from zeroseal.sealing.survey import survey_tree
-
-        survey = survey_tree(args.root, policy_from(args), ui.progress)
+        survey = api.survey_tree(args.root, policy, progress=ui.progress)
     else:
-        found = survey_any(args.image, policy_from(args), ui.progress, args.snapshot)
-        if isinstance(found, DataSurvey):
+        found = api.survey(args.image, policy, snapshot=args.snapshot, progress=ui.progress)
+        if isinstance(found, api.DataSurvey):
             from zeroseal.cli.show_ntfs import show_data_survey
 
             ui.show(lambda: _to_json(found), lambda out: show_data_survey(found, out))

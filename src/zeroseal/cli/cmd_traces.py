@@ -7,15 +7,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zeroseal.cli.options import (
-    Subparsers,
-    add_common,
     add_reach,
     add_rules,
     policy_of_site,
     rules_from,
 )
+from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
     from zeroseal.sealing.policy import Policy
@@ -26,8 +26,14 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "traces",
-        help="what is looked for, why, and what regrows it",
+        usage="zeroseal traces [ID] [OPTION ...]",
+        help="list what is searched for, why, and what regrows it",
         description="Lists the catalogue of traces, or explains one.",
+        examples=(
+            ("traces --family keys", "all traces of keys"),
+            ("traces keys.ssh-host", "explain one"),
+            ("traces --on gate.qcow2", "what is found on this image"),
+        ),
     )
     parser.add_argument("trace", nargs="?", metavar="ID", help="a trace to explain")
     parser.add_argument(
@@ -40,7 +46,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument(
         "--guest",
         choices=("linux", "windows"),
-        help="list only what applies to guests of this family",
+        help="list only traces for guests of this system",
     )
     parser.add_argument(
         "--on",
@@ -51,7 +57,7 @@ def add_parser(subparsers: Subparsers) -> None:
     parser.add_argument("--markdown", action="store_true", help="print the list as Markdown")
     add_reach(parser)
     add_rules(parser)
-    add_common(parser)
+    parser.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
@@ -63,9 +69,11 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
     for family in args.family:
         if family not in FAMILIES:
-            raise UsageError(f"there is no family {family!r}: there are {', '.join(FAMILIES)}")
+            raise UsageError(
+                messages.FAMILY_NOT_KNOWN.format(family=family, families=", ".join(FAMILIES))
+            )
     if args.markdown and (args.json or args.on):
-        raise UsageError("--markdown prints the catalogue: it goes with neither --json nor --on")
+        raise UsageError(messages.NOT_WITH_MARKDOWN)
     rules = rules_from(args)
     traces = (*load_catalogue(), *rules.traces)
     if args.trace:

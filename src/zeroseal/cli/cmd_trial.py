@@ -6,7 +6,8 @@ import argparse
 import time
 from pathlib import Path
 
-from zeroseal.cli.options import Subparsers, add_common, add_machine_file, add_reach, reach_from
+from zeroseal.cli.options import add_host, add_machine_file, add_reach, reach_from
+from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.ui import Ui
 
 
@@ -14,25 +15,39 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "trial",
-        help="boot two throwaway machines of a sealed image and see what they become",
-        description="Boots two throwaway overlays of a sealed image, waits until their first boot "
-        "has come to its end, shuts them down, and reads from their disks whether each identity "
-        "grew again and differs, and which services failed. The image is only read.",
+        usage="zeroseal trial IMAGE [OPTION ...]",
+        help="start two throwaway machines from a sealed image and check that they differ",
+        description=(
+            "Starts two throwaway overlays of a sealed image, waits until their first boot is "
+            "complete, shuts them down, and reads from their disks whether each identity was "
+            "created again and differs, and which services failed. The image is only read."
+        ),
+        examples=(
+            ("trial sealed.qcow2", "on QEMU"),
+            ("trial sealed.qcow2 --host simulated", "for practice, without running anything"),
+        ),
     )
     parser.add_argument("image", type=Path, metavar="IMAGE", help="a sealed disk image")
-    parser.add_argument("--host", choices=("qemu", "simulated"), default="qemu")
+    add_host(parser, "qemu")
     parser.add_argument(
-        "--no-seed", action="store_true", help="give them no seed: nobody can log in then"
+        "--no-seed", action="store_true", help="give them no seed: then nobody can log in"
     )
     parser.add_argument(
-        "--sheet", type=Path, metavar="SHEET", help="a build sheet whose [accept] must hold on both"
+        "--sheet",
+        type=Path,
+        metavar="SHEET",
+        help="a build sheet whose [accept] conditions must hold on both",
     )
     parser.add_argument(
-        "--within", type=int, default=900, metavar="SECONDS", help="for each boot (default: 900)"
+        "--within",
+        type=int,
+        default=900,
+        metavar="SECONDS",
+        help="time for each boot in seconds (default: 900)",
     )
     add_machine_file(parser)
     add_reach(parser)
-    add_common(parser)
+    parser.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
@@ -47,7 +62,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     accept = load_sheets(args.sheet, Wishes())[0].sheet.accept if args.sheet else Accept()
     wish = TrialWish(
         now=int(time.time()),
-        host=args.host,
+        host=args.host or "qemu",
         with_seed=not args.no_seed,
         within_seconds=args.within,
         accept=accept,

@@ -7,9 +7,12 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zeroseal.cli.options import Subparsers, add_common, add_reach, add_shelf, add_yard, reach_from
+from zeroseal.cli.options import add_host, add_reach, add_shelf, add_yard, reach_from
+from zeroseal.cli.parser import GENERAL, Parser, Subparsers
+from zeroseal.cli.settings import HOSTS
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, RefusedError, UsageError
+from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
     from zeroseal.machines.yard import Yard, YardMachine
@@ -21,72 +24,101 @@ def add_parser(subparsers: Subparsers) -> None:
     """Declares the command's arguments."""
     parser = subparsers.add_parser(
         "yard",
-        help="list, show, start, stop, keep, adopt and remove machines",
-        description="The yard is the folder where machines live. A machine is started on the host "
-        "that its machine file names: QEMU runs it; the simulated host does to its disk what a "
-        "boot would do, and runs nothing.",
+        usage="zeroseal yard ACTION [OPTION ...]",
+        help="manage machines: list, show, start, stop, snapshot, adopt, remove",
+        description=(
+            "The yard is the folder where machines are kept. A machine is started on the host "
+            "that its machine file names: QEMU runs it; the simulated host changes its disk "
+            "as a boot would, and runs nothing."
+        ),
+        examples=(
+            ("yard list", "the machines and their states"),
+            ("yard start north", "start one"),
+            ("yard adopt old.qcow2 --name old", "add an existing machine"),
+        ),
     )
-    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    actions = parser.add_subparsers(
+        prog="zeroseal yard",
+        dest="action",
+        metavar="ACTION",
+        required=True,
+        title="actions",
+        help="what to do; its own help has its options",
+    )
+    parser.add_help_option(parser.group(GENERAL))
     _add(actions, "list", "list the machines", named=False)
-    _add(actions, "show", "show one machine, its snapshots and whether it is fit to be sealed")
+    _add(actions, "show", "show one machine, its snapshots and whether it is ready to be sealed")
     start = _add(actions, "start", "start a machine")
-    start.add_argument("--host", choices=("qemu", "simulated"), help="instead of the machine's own")
+    start.add_argument(
+        "--host",
+        dest="other_host",
+        choices=HOSTS,
+        help="instead of the machine's own host",
+    )
     stop = _add(actions, "stop", "shut a machine down")
     stop.add_argument(
         "--within",
         type=int,
         default=_STOP_SECONDS,
         metavar="SECONDS",
-        help=f"cut its power after that long (default: {_STOP_SECONDS})",
+        help=f"cut its power after this many seconds (default: {_STOP_SECONDS})",
     )
     _add(actions, "console", "show a machine's serial console until you press Ctrl-C")
-    _add(actions, "detach", "take off a seed medium that has done its work")
-    snapshot = _add(actions, "snapshot", "keep the disk as it is, to come back to")
-    snapshot.add_argument("snapshot", metavar="SNAPSHOT", help="what it is called")
-    snapshot.add_argument("--purpose", default="", metavar="TEXT", help="what it is for")
-    snapshot.add_argument("--drop", action="store_true", help="drop that snapshot instead")
-    revert = _add(actions, "revert", "bring the disk back to a snapshot; what came after is lost")
+    _add(actions, "detach", "detach a seed medium that has been applied")
+    snapshot = _add(actions, "snapshot", "take a snapshot of the disk")
+    snapshot.add_argument("snapshot", metavar="SNAPSHOT", help="name of the snapshot")
+    snapshot.add_argument("--purpose", default="", metavar="TEXT", help="purpose of the snapshot")
+    snapshot.add_argument("--drop", action="store_true", help="delete that snapshot instead")
+    revert = _add(actions, "revert", "return the disk to a snapshot; later changes are lost")
     revert.add_argument("snapshot", metavar="SNAPSHOT", help="one of the machine's snapshots")
-    revert.add_argument("--yes", action="store_true", help="do not ask")
+    revert.add_argument("--yes", action="store_true", help="do not ask for confirmation")
     describe = _add(actions, "describe", "print a machine's definition for another host")
     describe.add_argument(
         "--as",
         dest="form",
         choices=("domain", "ovf", "qemu"),
         default="domain",
-        help="libvirt's domain XML (default), OVF, or a script that starts QEMU",
+        help="a libvirt domain (default), OVF, or a script that starts QEMU",
     )
-    describe.add_argument("-o", dest="output", type=Path, metavar="OUT", help="into a new file")
+    describe.add_argument("-o", dest="output", type=Path, metavar="OUT", help="write to a new file")
     remove = _add(actions, "remove", "remove machines; their disks stay", named=False)
     remove.add_argument("names", nargs="*", metavar="NAME", help="machines of the yard")
     remove.add_argument(
-        "--batch", default="", metavar="BATCH", help="all that were cloned together; see yard show"
+        "--batch",
+        default="",
+        metavar="BATCH",
+        help="all machines that were cloned together; see yard show",
     )
-    remove.add_argument("--with-disk", action="store_true", help="remove their disks too")
-    remove.add_argument("--yes", action="store_true", help="do not ask")
+    remove.add_argument("--with-disk", action="store_true", help="also remove their disks")
+    remove.add_argument("--yes", action="store_true", help="do not ask for confirmation")
     _add_adopt(actions)
 
 
-def _add(actions: Any, name: str, text: str, named: bool = True) -> argparse.ArgumentParser:
-    action: argparse.ArgumentParser = actions.add_parser(
-        name, help=text, description=text.capitalize() + "."
-    )
+def _add(actions: Any, name: str, text: str, named: bool = True) -> Parser:
+    action: Parser = actions.add_parser(name, help=text, description=text.capitalize() + ".")
     if named:
         action.add_argument("name", metavar="NAME", help="a machine of the yard")
     add_yard(action)
-    add_common(action)
+    action.add_general()
     return action
 
 
 def _add_adopt(actions: Any) -> None:
     adopt = actions.add_parser(
         "adopt",
-        help="take in a machine that exists: a disk image, or a template of the shelf",
-        description="Take a disk in as a machine, with its seal record if it has one, and with its "
-        "definition where one is given. NAME@VERSION makes a machine of a template again, to be "
-        "patched and put back as a new version.",
+        help="add an existing machine: a disk image, or a template on the shelf",
+        description=(
+            "Adds a disk as a machine, with its seal record if it has one, and with its "
+            "definition where one is given. NAME@VERSION turns a template into a machine "
+            "again, to be patched and put back as a new version."
+        ),
     )
-    adopt.add_argument("image", type=Path, metavar="IMAGE|NAME@VERSION")
+    adopt.add_argument(
+        "image",
+        type=Path,
+        metavar="IMAGE|NAME@VERSION",
+        help="a disk image, or a template on the shelf",
+    )
     adopt.add_argument("--name", metavar="NAME", help="the machine's name (default: as defined)")
     adopt.add_argument(
         "--machine",
@@ -95,13 +127,13 @@ def _add_adopt(actions: Any) -> None:
         help="its definition: libvirt domain XML, OVF, or a machine.toml",
     )
     adopt.add_argument(
-        "--in-place", action="store_true", help="leave the disk where it is instead of copying it"
+        "--in-place", action="store_true", help="keep the disk where it is instead of copying it"
     )
-    adopt.add_argument("--host", choices=("qemu", "simulated"), default="simulated")
+    add_host(adopt, "simulated")
     add_reach(adopt)
     add_yard(adopt)
     add_shelf(adopt)
-    add_common(adopt)
+    adopt.add_general()
 
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
@@ -171,11 +203,13 @@ def _start_or_stop(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
 
     machine = yard.get(args.name)
     with yard.claimed(args.name):
-        wanted = getattr(args, "host", None)
+        wanted = getattr(args, "other_host", None)
         if wanted and wanted != machine.definition.host:
             if machine.state.running:
                 raise RefusedError(
-                    f"{args.name} runs on the host {machine.definition.host} already"
+                    messages.ALREADY_RUNNING_ON_HOST.format(
+                        name=args.name, host=machine.definition.host
+                    )
                 )
             write_definition(machine.folder, replace(machine.definition, host=wanted))
             machine = yard.get(args.name)
@@ -192,11 +226,11 @@ def _console(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
 
     machine = yard.get(args.name)
     if machine.definition.host != "qemu":
-        raise UsageError(f"{args.name} is on the simulated host, which has no console to show")
+        raise UsageError(messages.NO_CONSOLE_ON_SIMULATED_HOST.format(name=args.name))
     with showing_console(args.yard, args.name, ui, wanted=True):
         while yard.get(args.name).state.running and _is_alive(args, yard):
             time.sleep(1.0)
-    ui.tell(f"{args.name} is off; its console ends here")
+    ui.tell(f"{args.name} is off; its console output ends here")
     return 0
 
 
@@ -225,13 +259,13 @@ def _snapshot(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
     machine = yard.get(args.name)
     with yard.claimed(args.name):
         if args.action == "revert":
-            question = f"What came after {args.snapshot} on the disk of {args.name} will be lost."
+            question = f"Changes to the disk of {args.name} after {args.snapshot} will be lost."
             ui.ask(args.yes, question, args.name)
             snapshots.revert(machine, args.snapshot)
-            said = f"is as {args.snapshot} was"
+            said = f"is back at snapshot {args.snapshot}"
         elif args.drop:
             snapshots.drop(machine, args.snapshot)
-            said = f"has no snapshot {args.snapshot} any more"
+            said = f"no longer has the snapshot {args.snapshot}"
         else:
             snapshots.take(machine, args.snapshot, args.purpose, int(time.time()))
             said = f"has the snapshot {args.snapshot}"
@@ -252,10 +286,12 @@ def _remove(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
     if args.batch:
         found = [item for item in yard.machines() if item.definition.batch == args.batch]
         if not found:
-            raise MissingError(f"the yard {args.yard} has no machines of the batch {args.batch}")
+            raise MissingError(
+                messages.NO_MACHINES_OF_BATCH.format(yard=args.yard, batch=args.batch)
+            )
         machines += found
     if not machines:
-        raise UsageError("name the machines to remove, or their batch with --batch")
+        raise UsageError(messages.MACHINES_OR_BATCH_REQUIRED)
     for machine in machines:
         yard.check_stopped(machine)
     goes = "with their disks" if args.with_disk else "their disks stay"
@@ -274,14 +310,15 @@ def _remove(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
 def _describe(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
     from zeroseal.images.output import write_small_file
     from zeroseal.machines.definition_writers import build_definition_text
+    from zeroseal.reports.as_json import head
 
     text = build_definition_text(yard.get(args.name), args.form)
     if args.output:
         write_small_file(args.output, text.encode())
-        ui.tell(f"{args.name} is described in {args.output}")
+        ui.tell(f"the definition of {args.name} was written to {args.output}")
         return
     ui.show(
-        lambda: {"schema": "zeroseal.definition", "version": 1, "form": args.form, "text": text},
+        lambda: head("definition") | {"form": args.form, "text": text},
         lambda _out: ui.show_text(text),
     )
 
@@ -297,9 +334,9 @@ def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
         template = Shelf(args.shelf).get(str(image))
         image, origin = template.disk, template.entry.title
         if args.in_place:
-            raise UsageError("a template stays as it is on the shelf: leave --in-place out")
+            raise UsageError(messages.TEMPLATE_STAYS_ON_SHELF)
     name = args.name or (definition.name if definition else "")
     if not name:
-        raise UsageError("give the machine a name with --name")
-    how = Adoption(definition, args.in_place, origin, args.host, reach_from(args))
+        raise UsageError(messages.MACHINE_NAME_REQUIRED)
+    how = Adoption(definition, args.in_place, origin, args.host or "simulated", reach_from(args))
     return adopt_image(yard, image, name, how)

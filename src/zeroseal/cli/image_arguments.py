@@ -5,13 +5,17 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from zeroseal.cli.parser import MANY, Parser
 from zeroseal.errors import MissingError, UsageError
+from zeroseal.messages import cli as messages
 
+# formats that a seal writes where the name of the new file says so
+FORMATS_BY_SUFFIX = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi")
 _SUFFIXES = (".qcow2", ".raw", ".img", ".vmdk", ".vhdx", ".vhd", ".vdi", ".ova", ".ovf")
 
 
-def add_images(parser: argparse.ArgumentParser) -> None:
-    """One image or many, and how many are handled."""
+def add_images(parser: Parser) -> None:
+    """One image or many."""
     parser.add_argument(
         "images",
         type=Path,
@@ -19,26 +23,31 @@ def add_images(parser: argparse.ArgumentParser) -> None:
         metavar="IMAGE",
         help="a disk image, OVA or OVF; or a folder, for all images in it",
     )
-    many = parser.add_argument_group("many images at once")
+
+
+def add_many(parser: Parser) -> None:
+    """How many images are handled, and in which form they are answered."""
+    many = parser.group(MANY)
     many.add_argument(
         "--jobs",
         type=int,
         default=0,
         metavar="N",
-        help="how many at the same time (default: one a processor)",
+        help="number of images to handle at the same time (default: one for each processor)",
     )
     many.add_argument(
         "--stop-at-first",
         action="store_true",
-        help="begin no further image once an answer is no, or there is none",
+        help="after the first answer that is no, or missing, start no further image",
     )
     many.add_argument(
-        "--json-lines", action="store_true", help="print each answer as a line of JSON when it ends"
+        "--json-lines",
+        action="store_true",
+        help="print each answer as a line of JSON as soon as it is ready",
     )
     many.add_argument(
-        "--junit", type=Path, metavar="FILE", help="write the answers as JUnit XML too"
+        "--junit", type=Path, metavar="FILE", help="also write the answers to a JUnit XML file"
     )
-    parser.set_defaults(own_parser=parser)
 
 
 def find_images(given: list[Path]) -> list[Path]:
@@ -56,15 +65,14 @@ def find_images(given: list[Path]) -> list[Path]:
         inside = [item for item in sorted(path.iterdir()) if _is_image(item)]
         if not inside:
             raise MissingError(
-                f"the folder {path} has no disk image: name the images, or a folder with files "
-                f"that end in {', '.join(_SUFFIXES)}"
+                messages.FOLDER_HAS_NO_DISK_IMAGE.format(path=path, suffixes=", ".join(_SUFFIXES))
             )
         found += inside
     if not found:
-        raise UsageError("name at least one image")
+        raise UsageError(messages.IMAGE_REQUIRED)
     for number, path in enumerate(found):
         if path.resolve() in [other.resolve() for other in found[:number]]:
-            raise UsageError(f"{path} is named twice")
+            raise UsageError(messages.GIVEN_TWICE.format(path=path))
     return found
 
 
@@ -82,6 +90,12 @@ def get_image(args: argparse.Namespace) -> Path:
 def output_in(folder: Path, image: Path, format_name: str) -> Path:
     """The new file of an image in a folder: its own name, with the suffix of its new format."""
     return folder / (f"{image.stem}.{format_name}" if format_name else image.name)
+
+
+def format_of_name(path: Path) -> str:
+    """The format that a new file's suffix names; "" where it names none."""
+    name = path.suffix.lower().removeprefix(".")
+    return name if name in FORMATS_BY_SUFFIX and not path.is_block_device() else ""
 
 
 def _is_image(path: Path) -> bool:

@@ -10,39 +10,52 @@ from collections.abc import Mapping
 from importlib import import_module
 from pathlib import Path
 from types import FrameType
-from typing import NoReturn, Protocol, TextIO, cast
+from typing import Protocol, TextIO, cast
 
 from zeroseal import __version__
-from zeroseal.cli.options import Subparsers, images_of, spell_out
+from zeroseal.cli.options import images_of, spell_out
+from zeroseal.cli.parser import GENERAL, Parser, ParserExitError, Subparsers
+from zeroseal.cli.settings import apply_settings, read_settings
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import ZeroSealError
 
-COMMANDS = (
-    "build",
-    "survey",
-    "seal",
-    "check",
-    "shelf",
-    "clone",
-    "export",
-    "compare",
-    "report",
-    "yard",
-    "renew",
-    "trial",
-    "traces",
-    "demo",
-)
+GROUPS = {
+    "disk images": ("survey", "seal", "check", "report", "compare", "export"),
+    "templates and clones": ("shelf", "clone", "trial"),
+    "machines": ("build", "renew", "yard"),
+    "help": ("traces", "demo", "config", "schema", "completion"),
+}
+COMMANDS = tuple(name for names in GROUPS.values() for name in names)
 INTERRUPTED = 130
 _TRY_AGAIN_SECONDS = 0.02
 _WRONG_USAGE = 2
 
-_DESCRIPTION = "Take a machine's identity out of its disk image, and prove that it is gone."
-_EPILOG = """\
+_DESCRIPTION = "Remove a machine's identity from its disk image, and prove that it is gone."
+_FIRST_STEPS = """\
+first steps:
+  zeroseal demo                             see everything on small machines that ship with it
+  zeroseal survey gate.qcow2                what is on the disk of a machine that is shut down
+  zeroseal seal gate.qcow2 --dry-run        what a seal would do
+  zeroseal seal gate.qcow2 -o sealed.qcow2  seal it into a new file; gate.qcow2 is not changed
+  zeroseal check sealed.qcow2               is it sealed, and is it still as it was sealed
+
+when a seal is refused:
+  The message says what is wrong, where, and what to do.
+  zeroseal seal gate.qcow2 --rehearse       list everything that would stop the seal
+  zeroseal survey gate.qcow2 --as-if --plant-first-boot
+                                            would this option of a seal solve it
+
+after a seal:
+  sealed.qcow2.seal.json                    the record of what was done; keep it with the disk
+  zeroseal report sealed.qcow2 --against gate.qcow2 --html report.html
+                                            show it to others, before and after
+
 exit status:
   0  done, or sealed          3  image unreadable or not supported
   1  the answer is no         4  refused for safety
   2  wrong usage              5  could not finish; nothing lost, nothing left behind
+
+For the options of a command: zeroseal COMMAND --help
 """
 
 
@@ -56,34 +69,29 @@ class Command(Protocol):
         """Runs it and returns the exit status."""
 
 
-class _ParserExitError(Exception):
-    """argparse wants to leave; carries the status."""
-
-    def __init__(self, status: int) -> None:
-        super().__init__(status)
-        self.status = status
-
-
-class _Parser(argparse.ArgumentParser):
-    def exit(self, status: int = 0, message: str | None = None) -> NoReturn:
-        if message:
-            self._print_message(message, sys.stderr)
-        raise _ParserExitError(status)
-
-
-def build_parser() -> argparse.ArgumentParser:
+def build_parser() -> Parser:
     """The parser with all commands; imports nothing heavy."""
-    parser = _Parser(
+    parser = Parser(prog="zeroseal", usage="zeroseal COMMAND [OPTION ...]")
+    subparsers = parser.add_subparsers(
         prog="zeroseal",
-        description=_DESCRIPTION,
-        epilog=_EPILOG,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        dest="command",
+        metavar="COMMAND",
+        required=True,
+        help=argparse.SUPPRESS,
     )
-    parser.add_argument("--version", action="version", version=f"zeroseal {__version__}")
-    parser.add_argument("--debug", action="store_true", help="show a traceback with an error")
-    subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
     for name in COMMANDS:
         _load(name).add_parser(subparsers)
+    texts = {item.dest: item.help for item in subparsers._choices_actions}
+    lists = [
+        "\n".join([f"{title}:", *(f"  {name:<11} {texts[name]}" for name in names)])
+        for title, names in GROUPS.items()
+    ]
+    parser.description = "\n\n".join([_DESCRIPTION, *lists])
+    parser.epilog = _FIRST_STEPS
+    general = parser.group(GENERAL)
+    general.add_argument("--version", action="version", version=f"zeroseal {__version__}")
+    general.add_argument("--debug", action="store_true", help="show a traceback with an error")
+    parser.add_help_option(general)
     return parser
 
 
@@ -92,13 +100,14 @@ def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, 
     old = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = stdout, stderr  # where argparse prints
     try:
-        args = build_parser().parse_args(spell_out(argv))
-    except _ParserExitError as wanted:
+        args = build_parser().parse(spell_out(argv))
+    except ParserExitError as wanted:
         return wanted.status
     finally:
         sys.stdout, sys.stderr = old
     ui = Ui(stdout, stderr, environ, as_json=args.json, quiet=args.quiet)
     try:
+        apply_settings(args, read_settings(environ, Path.cwd()))
         if getattr(args, "show_rules", False):
             return _show_rules(args, ui)
         _finish_interrupted(args, ui)
@@ -113,7 +122,7 @@ def main(argv: list[str], stdout: TextIO, stderr: TextIO, environ: Mapping[str, 
         return error.exit_status
     except KeyboardInterrupt:
         ui.end_progress()
-        ui.tell("interrupted: nothing lost, and nothing left behind")
+        ui.tell("interrupted: nothing was lost, and nothing was left behind")
         return INTERRUPTED
 
 
@@ -138,12 +147,13 @@ def _finish_interrupted(args: argparse.Namespace, ui: Ui) -> None:
         match finish_interrupted(image, folder):
             case "carried through":
                 ui.tell(
-                    f"an interrupted change of {image} in place was carried through: it is as that "
-                    "command would have left it"
+                    f"an interrupted change of {image} in place was completed: the image is "
+                    "as that command would have left it"
                 )
             case "dropped":
                 ui.tell(
-                    f"an interrupted change of {image} in place was dropped: it is as it was before"
+                    f"an interrupted change of {image} in place was dropped: the image is as "
+                    "it was before"
                 )
 
 
@@ -164,6 +174,10 @@ def entry_point() -> None:
             signal.signal(getattr(signal, name), _interrupt)
     sys.unraisablehook = _interrupt_again
     try:
+        if "_ARGCOMPLETE" in os.environ:  # a shell asks what may follow
+            from zeroseal.cli.completion import complete
+
+            complete(build_parser())
         status = main(sys.argv[1:], sys.stdout, sys.stderr, os.environ)
         sys.stdout.flush()
     except KeyboardInterrupt:  # before the command had begun

@@ -20,10 +20,12 @@ from typing import Any
 from zeroseal.cli.image_arguments import find_images, output_in
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import OutputExistsError
+from zeroseal.messages import cli as messages
+from zeroseal.reports.as_json import head
 from zeroseal.sentences import counted
 
 _OWN = ("images", "image", "jobs", "stop_at_first", "json", "json_lines", "junit", "to", "quiet",
-        "output", "help")  # fmt: skip
+        "output", "help", "as_if")  # fmt: skip
 _STATUS_ORDER = (0, 1, 2, 3, 4, 5, 130)
 _BROKEN = 5
 
@@ -60,7 +62,7 @@ class Answer:
     def sentence(self) -> str:
         """What it rests on."""
         if self.status is None:
-            return "another image failed before"
+            return "an earlier image failed"
         if self._error:
             return str(self._error.get("message", ""))
         return _sentence_of(self.value) if self.value else "it ended without an answer"
@@ -71,7 +73,7 @@ def run_each(args: argparse.Namespace, ui: Ui) -> int:
     images = find_images(args.images)
     if args.junit and args.junit.exists():
         raise OutputExistsError(
-            f"{args.junit} exists already: choose another name, or remove it first",
+            messages.ALREADY_EXISTS.format(path=args.junit),
             path=str(args.junit),
         )
     words = _words_of(args)
@@ -101,9 +103,7 @@ def run_each(args: argparse.Namespace, ui: Ui) -> int:
 
 def answer_to_json(answer: Answer) -> dict[str, object]:
     """One answer, as ``--json-lines`` prints it."""
-    return {
-        "schema": "zeroseal.answer",
-        "version": 1,
+    return head("answer") | {
         "image": str(answer.image),
         "status": answer.status,
         "word": answer.word,
@@ -114,9 +114,7 @@ def answer_to_json(answer: Answer) -> dict[str, object]:
 
 def many_to_json(command: str, answers: list[Answer]) -> dict[str, object]:
     """All answers."""
-    return {
-        "schema": "zeroseal.many",
-        "version": 1,
+    return head("many") | {
         "command": command,
         "images": [answer_to_json(answer) for answer in answers],
     }
@@ -221,7 +219,8 @@ def _words_of(args: argparse.Namespace) -> list[str]:
         else:
             values = value if isinstance(value, list) else [value]
             words += [f"{option}={item}" for item in values]
-    return words
+    chosen = getattr(args, "as_if", [])  # takes all that follows
+    return [*words, "--as-if", *chosen] if chosen else words
 
 
 def _words_for(args: argparse.Namespace, image: Path, words: list[str]) -> list[str]:

@@ -5,10 +5,14 @@ from __future__ import annotations
 import argparse
 from itertools import pairwise
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, NoReturn
 
+from zeroseal import api
+from zeroseal.cli.parser import CLONES, OUTPUT, POLICY, PROOF, READING, TREATED, Parser
+from zeroseal.cli.settings import HOSTS
 from zeroseal.errors import UsageError
 from zeroseal.images.compression import COMPRESSIONS, SMALL
+from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
     from zeroseal.images.reach import Reach
@@ -17,26 +21,21 @@ if TYPE_CHECKING:
     from zeroseal.sealing.policy import MachineKnowledge, Policy
     from zeroseal.sealing.signing import TrustedKey
 
-Subparsers: TypeAlias = "argparse._SubParsersAction[Any]"
 
-
-def add_common(parser: argparse.ArgumentParser) -> None:
-    """The habits of every command."""
-    parser.add_argument("--json", action="store_true", help="print the result as JSON")
-    parser.add_argument("--quiet", action="store_true", help="no progress, only the result")
-
-
-def add_compression(parser: argparse.ArgumentParser) -> None:
+def add_compression(parser: Parser) -> None:
     """How a new file is compressed."""
-    parser.add_argument(
+    parser.group(OUTPUT).add_argument(
         "--compress",
         nargs="?",
         const=SMALL,
         default="",
         choices=COMPRESSIONS,
         metavar="KIND",
-        help="compressed qcow2, stream-optimized VMDK. KIND is small (default), fast (about ten "
-        "times as fast, a tenth larger) or zstd (qcow2 only; needs QEMU 5.1 or newer to be read)",
+        help=(
+            "compress the new file (qcow2, stream-optimized VMDK). KIND is small (default), "
+            "fast (about ten times as fast, a tenth larger) or zstd (qcow2 only; needs QEMU "
+            "5.1 or newer)"
+        ),
     )
 
 
@@ -55,56 +54,55 @@ def _may_be_kind(word: str) -> bool:
     return word in COMPRESSIONS or not is_path
 
 
-def add_container(parser: argparse.ArgumentParser) -> None:
+def add_container(parser: Parser) -> None:
     """What kind of container a new file is."""
     add_compression(parser)
-    parser.add_argument(
-        "--fixed", action="store_true", help="every block in its place: VHDX, VHD, VDI"
+    parser.group(OUTPUT).add_argument(
+        "--fixed", action="store_true", help="allocate every block in its place: VHDX, VHD, VDI"
     )
-    parser.add_argument(
+    parser.group(OUTPUT).add_argument(
         "--preallocate",
         action="store_true",
-        help="take the room for the whole disk first: raw, or with --fixed",
+        help="reserve the space for the whole disk first: raw, or with --fixed",
     )
 
 
-def add_snapshot(parser: argparse.ArgumentParser) -> None:
+def add_snapshot(parser: Parser) -> None:
     """Which state of a disk is meant."""
-    parser.add_argument(
+    parser.group(READING).add_argument(
         "--snapshot",
         default="",
         metavar="NAME",
-        help="the disk as this internal snapshot has it (qcow2)",
+        help="use the state of the disk in this internal snapshot (qcow2)",
     )
 
 
-def add_reach(parser: argparse.ArgumentParser) -> None:
+def add_reach(parser: Parser) -> None:
     """What an image is, and which other files may be read for it."""
     from zeroseal.images.reach import SOURCE_FORMATS
 
-    parser.add_argument(
+    parser.group(READING).add_argument(
         "--source-format",
         choices=SOURCE_FORMATS,
         default="",
-        help="what the image file is, where its name and its first bytes do not agree",
+        help="format of IMAGE, where its name and its first bytes differ",
     )
-    parser.add_argument(
+    parser.group(READING).add_argument(
         "--follow",
         action="append",
         default=[],
         type=Path,
         metavar="DIR",
-        help="also read backing files, extents and data files that lie in this folder; may be "
-        "repeated",
+        help="also allow backing files, extents and data files in this folder; may be repeated",
     )
 
 
-def add_overwrite_device(parser: argparse.ArgumentParser) -> None:
+def add_overwrite_device(parser: Parser) -> None:
     """Whether the output may be a device."""
-    parser.add_argument(
+    parser.group(OUTPUT).add_argument(
         "--overwrite-device",
         action="store_true",
-        help="OUT is a block device at least as large as the disk: all that it holds is lost",
+        help="OUT is a block device at least as large as the disk: all of its contents are lost",
     )
 
 
@@ -115,9 +113,9 @@ def reach_from(args: argparse.Namespace) -> Reach:
     return Reach(args.source_format, tuple(args.follow))
 
 
-def add_root(parser: argparse.ArgumentParser) -> None:
+def add_root(parser: Parser) -> None:
     """A root file system that is no disk."""
-    parser.add_argument(
+    parser.group(READING).add_argument(
         "--root",
         type=Path,
         metavar="TREE",
@@ -144,7 +142,7 @@ def check_root(args: argparse.Namespace) -> None:
     }
     wrong = [name for name, value in given.items() if value]
     if wrong:
-        raise UsageError(f"--root names one tree, and does not go with {wrong[0]}")
+        raise UsageError(messages.NOT_WITH_ROOT.format(wrong=wrong[0]))
 
 
 def images_of(args: argparse.Namespace) -> list[Path]:
@@ -155,27 +153,36 @@ def images_of(args: argparse.Namespace) -> list[Path]:
     return [path for path in paths if path.is_file() or path.is_block_device()]
 
 
-def add_yard(parser: argparse.ArgumentParser) -> None:
+def add_yard(parser: Parser) -> None:
     """Where machines live."""
     parser.add_argument(
-        "--yard", type=Path, default=Path("yard"), metavar="DIR", help="the yard (default: yard)"
+        "--yard", type=Path, metavar="DIR", help="the yard (default: as configured, else yard)"
     )
 
 
-def add_shelf(parser: argparse.ArgumentParser) -> None:
+def add_host(parser: Parser, default: str, title: str = "") -> None:
+    """What runs machines."""
+    (parser.group(title) if title else parser).add_argument(
+        "--host",
+        choices=HOSTS,
+        help=f"what runs the machines (default: as configured, else {default})",
+    )
+
+
+def add_shelf(parser: Parser) -> None:
     """Where templates lie."""
     parser.add_argument(
-        "--shelf", type=Path, default=Path("shelf"), metavar="DIR", help="(default: shelf)"
+        "--shelf", type=Path, metavar="DIR", help="the shelf (default: as configured, else shelf)"
     )
 
 
-def add_machine_file(parser: argparse.ArgumentParser) -> None:
+def add_machine_file(parser: Parser) -> None:
     """The definition of the machine that a disk belongs to."""
-    parser.add_argument(
+    parser.group(READING).add_argument(
         "--machine",
         type=Path,
         metavar="FILE",
-        help="the machine's definition: libvirt domain XML, OVF, or a machine.toml",
+        help="the machine definition: libvirt domain XML, OVF, or a machine.toml",
     )
 
 
@@ -201,95 +208,136 @@ def definition_from(args: argparse.Namespace) -> MachineDefinition | None:
     return found if (beside.parent / found.disk).resolve() == args.image.resolve() else None
 
 
-def add_choices(parser: argparse.ArgumentParser) -> None:
-    """What to treat and what to keep."""
-    parser.add_argument(
+def add_choices(parser: Parser) -> None:
+    """What to treat and what to keep, and what clones get."""
+    treated, clones = parser.group(TREATED), parser.group(CLONES)
+    treated.add_argument(
         "--only",
         action="append",
         default=[],
         metavar="TRACE",
         help="treat only this trace or family; may be repeated",
     )
-    parser.add_argument(
+    treated.add_argument(
         "--skip",
         action="append",
         default=[],
         metavar="TRACE",
-        help="leave this trace or family alone; may be repeated",
+        help="leave this trace or family unchanged; may be repeated",
     )
-    parser.add_argument(
+    treated.add_argument(
         "--retain-account",
         action="append",
         default=[],
         metavar="NAME",
-        help="keep this human account with its home and login keys; may be repeated",
+        help="keep this human account with its home folder and login keys; may be repeated",
     )
-    parser.add_argument(
+    treated.add_argument(
         "--remove-account",
         action="append",
         default=[],
         metavar="NAME",
-        help="remove this account of the human range though a service runs as it; may be repeated",
+        help=(
+            "remove this account in the human range even though a service runs as it; may be "
+            "repeated"
+        ),
     )
-    parser.add_argument(
+    treated.add_argument(
         "--keep-root-login", action="store_true", help="keep root's password and login keys"
     )
-    parser.add_argument(
+    clones.add_argument(
         "--plant-first-boot",
         action="store_true",
-        help="put a script into the guest that runs once, on a clone's first boot: it makes what "
-        "nothing else there regrows, takes a seed, and removes itself",
+        help=(
+            "put a script into the guest that runs once, on a clone's first boot: it creates "
+            "what nothing else there regrows, reads a seed, and removes itself"
+        ),
     )
-    parser.add_argument(
+    clones.add_argument(
         "--expect-seed",
         action="store_true",
         help="every clone will get a seed that creates an account and the network",
     )
-    parser.add_argument(
+    clones.add_argument(
         "--to-dhcp",
         action="store_true",
-        help="where the machine has a static address, let clones ask for one",
+        help="let clones use DHCP where the machine has a static address",
     )
-    parser.add_argument(
+    treated.add_argument(
         "--restart-history",
         action="store_true",
-        help="remove version histories over /etc and homes; etckeeper begins again on first boot",
+        help=(
+            "remove version histories of /etc and home folders; etckeeper starts again on "
+            "first boot"
+        ),
     )
-    parser.add_argument(
+    clones.add_argument(
         "--allow-static-address",
         action="store_true",
-        help="let every clone begin with the machine's static address",
+        help="let every clone start with the machine's static address",
     )
-    parser.add_argument(
+    clones.add_argument(
         "--same-size-clones",
         action="store_true",
         help="no clone's disk will be larger than the template's",
     )
-    parser.add_argument(
+    treated.add_argument(
         "--reissue-sid",
         action="store_true",
-        help="Windows: put a new random security identifier in the place of the machine's own; the "
-        "plan says what that breaks",
+        help=(
+            "Windows: replace the machine's security identifier by a new random one; the plan "
+            "shows what that breaks"
+        ),
     )
 
 
-def add_secrets(parser: argparse.ArgumentParser) -> None:
+def add_places(parser: Parser) -> None:
+    """How much is shown of each trace."""
+    parser.add_argument(
+        "--places",
+        action="store_true",
+        help="for every trace, show the reason, what regrows it, and every place",
+    )
+
+
+class _Choices(Parser):
+    """The options of a seal behind ``--as-if``."""
+
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(messages.AS_IF_WRONG.format(problem=message))
+
+
+def take_choices(args: argparse.Namespace) -> None:
+    """Puts the options behind ``--as-if`` where a seal has them.
+
+    Raises:
+        UsageError: a word is not such an option.
+    """
+    choices = _Choices(prog="zeroseal survey")
+    add_choices(choices)
+    chosen = vars(choices.parse(args.as_if))
+    vars(args).update((name, chosen[name]) for name in chosen if name != "own_parser")
+
+
+def add_secrets(parser: Parser, title: str) -> None:
     """Where the secrets are that sheets refer to."""
-    parser.add_argument(
-        "--secrets", type=Path, metavar="FILE", help="a TOML file with the secrets, mode 0600"
+    parser.group(title).add_argument(
+        "--secrets", type=Path, metavar="FILE", help="a TOML file with secrets, mode 0600"
     )
 
 
-def add_trusted(parser: argparse.ArgumentParser) -> None:
+def add_trusted(parser: Parser) -> None:
     """Whose signatures count."""
-    parser.add_argument(
+    parser.group(PROOF).add_argument(
         "--trusted",
         type=Path,
         action="append",
         default=[],
         metavar="KEYS",
-        help="public keys (OpenSSH or PEM): only a record that one of them signed counts; may be "
-        "repeated",
+        help=(
+            "public keys (OpenSSH or PEM): only a record signed by one of them counts; may be "
+            "repeated"
+        ),
     )
 
 
@@ -306,46 +354,50 @@ def trusted_from(args: argparse.Namespace) -> tuple[TrustedKey, ...]:
     return read_trusted(args.trusted)
 
 
-def add_rules(parser: argparse.ArgumentParser) -> None:
+def add_rules(parser: Parser) -> None:
     """A site's policy."""
-    parser.add_argument(
+    parser.group(POLICY).add_argument(
         "--rules",
         type=Path,
         action="append",
         default=[],
         metavar="FILE",
-        help="house rules (TOML); a later FILE is laid over those before it",
+        help="house rules (TOML); a later FILE overrides earlier ones; may be repeated",
     )
-    parser.add_argument(
+    parser.group(POLICY).add_argument(
         "--show-rules",
         action="store_true",
-        help="print the house rules in force, and do nothing else",
+        help="show the house rules in force and exit",
     )
 
 
-def add_recovery(parser: argparse.ArgumentParser) -> None:
+def add_recovery(parser: Parser) -> None:
     """What to do about a file system that was not shut down cleanly."""
-    parser.add_argument(
+    parser.group(READING).add_argument(
         "--recover-journal",
         action="store_true",
-        help="recover file systems (ext) that were not shut down cleanly, as the guest would on "
-        "its next start; IMAGE itself is not changed by that",
+        help=(
+            "recover ext file systems that were not shut down cleanly, as the guest would on "
+            "its next start; IMAGE itself is not changed by this"
+        ),
     )
 
 
-def add_search(parser: argparse.ArgumentParser) -> None:
+def add_search(parser: Parser) -> None:
     """How far the result of a seal is proven."""
-    parser.add_argument(
+    parser.group(PROOF).add_argument(
         "--level",
         choices=("full", "deep"),
         default="deep",
-        help="deep: search the result's bytes for every value that was removed (default); full: "
-        "leave that out",
+        help=(
+            "deep: search the bytes of the result for every removed value (default); full: "
+            "skip that search"
+        ),
     )
-    parser.add_argument(
+    parser.group(PROOF).add_argument(
         "--allow-residue",
         action="store_true",
-        help="seal even if removed values are still found; they are named in the record",
+        help="seal even if removed values are still found; the record lists them",
     )
 
 
@@ -355,9 +407,7 @@ def policy_from(args: argparse.Namespace) -> Policy:
     Raises:
         UsageError: a name that is no trace, options that do not go together, or wrong rules.
     """
-    from zeroseal.sealing.policy import SealOptions, resolve
-
-    options = SealOptions(
+    options = api.SealOptions(
         only=_split(args.only),
         skip=_split(args.skip),
         retained_accounts=_split(args.retain_account),
@@ -374,7 +424,13 @@ def policy_from(args: argparse.Namespace) -> Policy:
         reissue_sid=args.reissue_sid,
         recover_journal=getattr(args, "recover_journal", False),
     )
-    return resolve(options, rules_from(args), _knowledge_from(args), _reach_of(args))
+    return api.make_policy(
+        options,
+        args.rules,
+        machine=_knowledge_from(args),
+        source_format=getattr(args, "source_format", ""),
+        follow=getattr(args, "follow", ()),
+    )
 
 
 def policy_of_site(args: argparse.Namespace) -> Policy:
@@ -383,9 +439,11 @@ def policy_of_site(args: argparse.Namespace) -> Policy:
     Raises:
         UsageError: they are wrong.
     """
-    from zeroseal.sealing.policy import resolve
-
-    return resolve(rules=rules_from(args), reach=_reach_of(args))
+    return api.make_policy(
+        rules=args.rules,
+        source_format=getattr(args, "source_format", ""),
+        follow=getattr(args, "follow", ()),
+    )
 
 
 def rules_from(args: argparse.Namespace) -> HouseRules:
@@ -397,13 +455,6 @@ def rules_from(args: argparse.Namespace) -> HouseRules:
     from zeroseal.sealing.house_rules import read_house_rules
 
     return read_house_rules(getattr(args, "rules", []))
-
-
-def _reach_of(args: argparse.Namespace) -> Reach:
-    """What the words say of images, for commands that have such words."""
-    from zeroseal.images.reach import Reach
-
-    return Reach(getattr(args, "source_format", ""), tuple(getattr(args, "follow", ())))
 
 
 def _knowledge_from(args: argparse.Namespace) -> MachineKnowledge | None:

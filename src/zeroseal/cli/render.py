@@ -11,12 +11,14 @@ from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli.ui import clean
+from zeroseal.images.facts import STRIP_CELLS
 from zeroseal.sealing.verdict import Verdict
 from zeroseal.traces.model import FAMILIES
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from zeroseal.sealing.disk_map import DiskMap
     from zeroseal.traces.finding import TraceSummary
     from zeroseal.volumes.disk import Disk
 
@@ -143,7 +145,7 @@ def disk_strip(console: Console, disk: Disk, stored: tuple[int, ...], disk_bytes
         if volume.number and names[cell] == " ":
             names[cell] = str(volume.number)[-1]
     console.print(Text(f"  {''.join(names)}", style=QUIET_STYLE))
-    legend = f"of the disk: {signs[3]} stored, {signs[1]} in part, {signs[0]} empty"
+    legend = f"of the disk: {signs[3]} stored, {signs[1]} partly stored, {signs[0]} empty"
     console.print(Text(f"  {legend}", style=QUIET_STYLE))
     table = Table.grid(padding=(0, 2))
     for justify in ("left", "right", "left", "left", "left"):
@@ -157,6 +159,38 @@ def disk_strip(console: Console, disk: Disk, stored: tuple[int, ...], disk_bytes
             Text(clean(volume.content.label), style=QUIET_STYLE),
         )
     console.print(Padding(table, (0, 0, 0, 2), expand=False))
+
+
+def map_strip(console: Console, map_: DiskMap) -> None:
+    """A disk as a strip of its content; parts with content where none belongs are marked."""
+    signs = _STRIP_SIGNS if console.encoding.lower().startswith("utf") else _PLAIN_SIGNS
+    cells = min(STRIP_CELLS, len(map_.stored))
+    strip, marks = Text("  "), [" "] * cells
+    for cell in range(cells):
+        parts = range(cell * len(map_.stored) // cells, (cell + 1) * len(map_.stored) // cells)
+        share = sum(map_.stored[part] for part in parts) / (map_.part_bytes * len(parts))
+        has_left = any(map_.left[part] for part in parts)
+        strip.append(signs[_shade(min(1.0, share))], FINDING_STYLE if has_left else "")
+        marks[cell] = "x" if has_left else " "
+    console.print(strip)
+    if "x" in marks:
+        console.print(Text(f"  {''.join(marks).rstrip()}", style=FINDING_STYLE))
+    names = [" "] * cells
+    for volume in map_.volumes:
+        number = volume.name.removeprefix("partition ")
+        cell = min(volume.offset_bytes * cells // max(1, map_.size_bytes), cells - 1)
+        if number.isdigit() and names[cell] == " ":
+            names[cell] = number[-1]
+    console.print(Text(f"  {''.join(names).rstrip()}", style=QUIET_STYLE))
+
+
+def map_legend(console: Console) -> None:
+    """What the signs of ``map_strip`` mean."""
+    signs = _STRIP_SIGNS if console.encoding.lower().startswith("utf") else _PLAIN_SIGNS
+    empty, little, half, full = tuple(signs)
+    first = f"  {empty} empty, {little}{half}{full} in use by share, x content where none belongs,"
+    console.print(Text(first, style=QUIET_STYLE))
+    console.print(Text("  1 2 3 where a partition begins", style=QUIET_STYLE))
 
 
 def _shade(share: float) -> int:

@@ -33,7 +33,7 @@ def _show_built(
     if result.is_new:
         render.headline(console, "Built", "bold", f" {name} {where}.")
     else:
-        rest = f" {name} is what its sheet asks for; nothing was done."
+        rest = f" {name} already matches its sheet; nothing was changed."
         render.headline(console, "Up to date", "bold", rest)
     render.facts(console, machine_rows(result.machine))
     if result.tasks:
@@ -43,7 +43,7 @@ def _show_built(
     show_readiness(readiness, console)
     disk = result.machine.disk
     if readiness.is_ready:
-        render.next_step(console, "Look what identity is on it:", f"zeroseal survey {disk}")
+        render.next_step(console, "Show the identity on it:", f"zeroseal survey {disk}")
     else:
         render.next_step(
             console, "Then look at it again:", f"zeroseal yard show {name} --yard {yard}"
@@ -53,7 +53,7 @@ def _show_built(
 def show_readiness(readiness: MachineReadiness, console: Console) -> None:
     """Blockers and advice, each in a sentence."""
     if readiness.is_ready:
-        render.section(console, "Ready: nothing stands against a seal")
+        render.section(console, "Ready to be sealed")
     else:
         render.section(console, "Not ready to be sealed")
         render.bullets(console, readiness.blockers)

@@ -55,11 +55,14 @@ def _sentences(result: CheckResult) -> list[str]:
         when = datetime.fromtimestamp(record.sealed_at, UTC).strftime("%Y-%m-%d %H:%M UTC")
         sentences.append(f"Sealed {when} with zeroseal {record.tool_version}.")
         if result.signer:
-            sentences.append(f"The record is signed by {clean(result.signer)}, who is trusted.")
+            sentences.append(
+                f"The record is signed by {clean(result.signer)}, whose key is trusted."
+            )
         elif record.envelope and result.verdict in (Verdict.SEALED, Verdict.UNSEALED):
             sentences.append(
-                f"The record is signed by {clean(', '.join(record.envelope.key_ids))}, which was "
-                "not verified: name the keys that you trust with --trusted."
+                f"The record is signed by {clean(', '.join(record.envelope.key_ids))}, "
+                "but the signature was not verified: name the keys that you trust with "
+                "--trusted."
             )
         if record.system_name.startswith("Windows") and result.verdict is Verdict.SEALED:
             from zeroseal.sealing.windows.readiness import OFFLINE_ONLY
@@ -77,9 +80,9 @@ def _sentences(result: CheckResult) -> list[str]:
     if result.changed_chunks:
         sentences.append(_where_changed(result))
     if result.verdict is Verdict.BROKEN_SEAL and result.error:
-        sentences.append(f"Its files could not be looked at: {result.error.message}.")
+        sentences.append(f"Its files could not be read: {result.error.message}.")
     if result.broken and result.broken.looks_like:
-        sentences.append(f"What that looks like: {result.broken.looks_like}.")
+        sentences.append(f"What this looks like: {result.broken.looks_like}.")
     return sentences
 
 
@@ -87,11 +90,11 @@ def _reach_sentences(result: CheckResult) -> Iterator[str]:
     """What was not read, and what else than the disk was looked at."""
     if result.chunks:
         yield (
-            "A machine that was started shows in what a quick check reads; a small change "
-            "elsewhere may not: --level full reads everything."
+            "A quick check shows that a machine was started, but it may miss a small change "
+            "elsewhere: --level full reads everything."
         )
     if result.other_container:
-        yield (f"Only the container is another: {result.other_container}; its disk is the same.")
+        yield (f"Only the container differs: {result.other_container}; its disk is the same.")
     if result.file_answer:
         yield _FILE_ANSWERS[result.file_answer]
     if result.backing:
@@ -100,9 +103,9 @@ def _reach_sentences(result: CheckResult) -> Iterator[str]:
 
 _FILE_ANSWERS = {
     FileAnswer.THIS_VERY_FILE: "The file is the very one that was sealed, byte for byte.",
-    FileAnswer.WRITTEN_ANEW: "The file was written anew since the seal; its disk is the same.",
-    FileAnswer.ANOTHER_DISK: "The file is not the one that was sealed: its disk is another.",
-    FileAnswer.NOT_KNOWN: "No record tells which file was sealed, so it could not be compared.",
+    FileAnswer.WRITTEN_ANEW: "The file was written again since the seal; its disk is the same.",
+    FileAnswer.ANOTHER_DISK: "The file is not the one that was sealed: its disk is different.",
+    FileAnswer.NOT_KNOWN: "No record says which file was sealed, so it could not be compared.",
 }
 
 
@@ -114,7 +117,7 @@ def _show_broken(broken: BrokenSeal, console: Console) -> None:
         if len(broken.files) == _MOST_NOTED_FILES:
             console.print("    and perhaps more")
     elif broken.located:
-        render.section(console, "What lies in the chunks that changed")
+        render.section(console, "Contents of the chunks that changed")
         texts = [
             f"{chunk.number * CHUNK_BYTES >> 20} MiB: {some_of(chunk.places, 6)}"
             for chunk in broken.located
@@ -125,22 +128,26 @@ def _show_broken(broken: BrokenSeal, console: Console) -> None:
 def _backing_sentence(backing: BackingState) -> str:
     """What a linked clone hangs on."""
     if backing.verdict is Verdict.SEALED:
-        return f"It hangs on {backing.path}, which is as it was sealed (level quick)."
-    return f"It hangs on {backing.path}, which is {backing.verdict.value}: {backing.reason}."
+        return (
+            f"It depends on {backing.path}, which is unchanged since it was sealed (level quick)."
+        )
+    return f"It depends on {backing.path}, which is {backing.verdict.value}: {backing.reason}."
 
 
 def _search_sentences(result: CheckResult) -> list[str]:
-    left = "" if result.residue else ": none was found that should be gone"
+    left = "" if result.residue else ": no removed value was found"
     count = result.values_searched
     if not count:
         return [
-            f"The bytes were searched for keys, hashes and logs by their look{left}.",
+            (f"The bytes were searched for the typical patterns of keys, hashes and logs{left}."),
             "Values were not searched for: name the original with --against.",
             *secret_sentences(result.secrets),
         ]
     return [
-        f"The bytes were searched for {count} values of the original, and for keys, hashes and "
-        f"logs by their look{left}.",
+        (
+            f"The bytes were searched for {count} values of the original, and for the "
+            f"typical patterns of keys, hashes and logs{left}."
+        ),
         *secret_sentences(result.secrets),
         *result.not_searched,
     ]
@@ -162,31 +169,33 @@ def _show_next(result: CheckResult, console: Console) -> None:
         case Verdict.SEALED:
             return
         case Verdict.CLEAN if result.backing:
-            text = "A clone needs no record. Did it become what its sheet asks for?"
+            text = "A clone needs no record. To check that it became what its sheet asks for:"
             render.next_step(console, text, f"zeroseal check {result.path} --as SHEET")
             return
         case Verdict.CLEAN:
             where = ", in the folder where you are" if result.path.is_block_device() else ""
             name = record_path(result.path).name
-            text = f"A record would be {name}{where}. To get one, seal the image:"
+            text = f"Its record would be {name}{where}. To get one, seal the image:"
         case Verdict.UNSEALED if result.residue and not result.findings:
             text = (
-                "A seal of this file would treat nothing of that. Rehearse the seal of the "
-                "original, decide on each place in the rules that it drafts, and seal it with them:"
+                "A seal of this file would treat none of these. Rehearse the seal of the "
+                "original, decide on each place in the drafted rules, and seal it with them:"
             )
             command = "zeroseal seal ORIGINAL --rehearse --draft-rules RULES.toml"
             render.next_step(console, text, command)
             return
         case Verdict.UNSEALED:
-            text = "Do not make clones of it. Seal it into a new file:"
+            text = "Do not create clones of it. Seal it into a new file:"
             if any(item.trace.id == "identity.machine-sid" for item in result.findings):
                 options = " --reissue-sid"
         case Verdict.BROKEN_SEAL:
-            text = "Do not make clones of it: it may be itself again. Look what is on it now:"
+            text = (
+                "Do not create clones of it: it may have an identity again. See what is on it now:"
+            )
             render.next_step(console, text, f"zeroseal survey {result.path}")
             return
         case Verdict.UNKNOWN:
-            text = "See what can be told without a record:"
+            text = "See what can be determined without a record:"
             if result.error is None:
                 render.next_step(console, text, f"zeroseal check {result.path} --level full")
             return

@@ -47,15 +47,16 @@ def show_clones(clones: list[MadeClone], folder: Path, console: Console) -> None
     notes = []
     if any(clone.machine.definition.seed for clone in clones):
         notes.append(
-            "seed.iso tells each clone who it is on its first start. Take it off afterwards: it "
-            "would tell the next machine made of this one the same (zeroseal yard detach)."
+            "seed.iso gives each clone its name and settings on its first start. Detach it "
+            "afterwards, or it would give them to the next machine that is made from this one "
+            "(zeroseal yard detach)."
         )
     if any(clone.wish.row.into_disk for clone in clones):
-        notes.append("Who each clone is stands in its disk: no medium is needed.")
+        notes.append("Each clone's name and settings are in its disk: no medium is needed.")
     if linked:
         notes.append(
-            "Linked clones are lost if the template is changed, moved or removed; "
-            "clone --make-full makes one whole."
+            "Linked clones are lost if the template is changed, moved or removed; clone "
+            "--make-full turns one into a full clone."
         )
     messages = dict.fromkeys(sentence for clone in clones for sentence in clone.messages)
     notes += [f"{capitalised(sentence)}." for sentence in messages]
@@ -86,11 +87,11 @@ def show_answers(
     """Whether a clone became what its sheet asked for."""
     wrong = [answer for answer in answers if not answer.is_good]
     if wrong:
-        what = f"  {name}: {len(wrong)} of {len(answers)} things are not as its sheet asks"
+        what = f"  {name}: {len(wrong)} of {len(answers)} settings differ from its sheet"
         render.headline(console, "NOT AS ASKED", render.BROKEN_STYLE, what)
     else:
         render.headline(
-            console, "AS ASKED", render.SEALED_STYLE, f"  {name}: all {len(answers)} things"
+            console, "AS ASKED", render.SEALED_STYLE, f"  {name}: all {len(answers)} settings"
         )
     render.table(
         console,
@@ -101,9 +102,9 @@ def show_answers(
         ],
     )
     if wrong:
-        render.next_step(console, "Look at the disk yourself:", f"zeroseal survey {disk}")
+        render.next_step(console, "Examine the disk yourself:", f"zeroseal survey {disk}")
     elif definition and definition.seed:
-        text = "Its seed medium has done its work. Switch it off and take the medium off:"
+        text = "Its seed medium has been applied. Switch the machine off and detach the medium:"
         yard = disk.resolve().parent.parent
         render.next_step(console, text, f"zeroseal yard detach {name} --yard {yard}")
 

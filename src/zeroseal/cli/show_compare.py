@@ -48,7 +48,9 @@ def show_comparison(comparison: Comparison, console: Console) -> None:
             _show_matrix(items, count, _STYLES[severity], console)
     if shared:
         console.print()
-        console.print("Seal the machine that they come from, and make them anew from the result.")
+        console.print(
+            "Seal the machine from which they were made, and create them again from the result."
+        )
 
 
 def _show_matrix(items: list[SharedValue], count: int, style: str, console: Console) -> None:

@@ -32,11 +32,11 @@ if TYPE_CHECKING:
 def show_story(story: DemoStory, console: Console) -> None:
     """All steps, each in a few lines."""
     console.print(
-        "Saltmarsh Ferries make machines of their ticket gate, their bookkeeping server and their\n"
-        "purser's desk, a Windows.\n"
-        f"All of it is in {story.folder}/, for you to explore; type the commands there. People\n"
-        "and keys are made up, and the host is simulated: machines are not run, their disks are\n"
-        "changed as a boot would do."
+        "Saltmarsh Ferries create machines for their ticket gate, their "
+        "bookkeeping server and\ntheir purser's desk, a Windows guest. Everything "
+        f"is in {story.folder}/, for you to explore;\ntype the commands there. "
+        "People and keys are made up, and the host is simulated:\nmachines are not "
+        "run, their disks are changed as a boot would change them."
     )
     _show_sealing(story, console)
     _show_shelf(story, console)
@@ -48,17 +48,19 @@ def show_story(story: DemoStory, console: Console) -> None:
 def _show_sealing(story: DemoStory, console: Console) -> None:
     disk = story.machine.disk.relative_to(story.folder)
     _step(console, 1, "A reference machine from a build sheet, used for a month.", f"build {SHEET}")
-    _step(console, 2, "What identity is on its disk?", f"survey {disk}")
+    _step(console, 2, "Which identity is on its disk?", f"survey {disk}")
     _show_findings(story, console)
-    _step(console, 3, "May it be cloned as it is?", f"check {disk}")
+    _step(console, 3, "Can it be cloned as it is?", f"check {disk}")
     _show_verdict(story.before, console)
     _step(console, 4, "Seal it into a new file.", f"seal {disk} -o {SEALED_DISK}")
     kept = size_text(story.result.output.allocated_bytes)
     render.indented(
         console,
-        f"{len(story.result.planned.plan.treated)} findings treated and zeroed; the file system is "
-        f"consistent; the new file reads back as verified and takes {kept}; the source is as it "
-        "was.",
+        (
+            f"{len(story.result.planned.plan.treated)} findings treated and zeroed; "
+            "the file system is consistent; the new file reads back as verified and "
+            f"takes {kept}; the source is unchanged."
+        ),
     )
     _step(console, 5, "Is the new file sealed?", f"check {SEALED_DISK}")
     _show_verdict(story.sealed, console)
@@ -70,7 +72,7 @@ def _show_shelf(story: DemoStory, console: Console) -> None:
     _step(
         console,
         6,
-        "Put it on the shelf; next month patch the machine, and put its next version there.",
+        "Put it on the shelf; next month, patch the machine and add its next version.",
         f"shelf add {SEALED_DISK} --name {name} --version {VERSIONS[0]} --notes 'ticket gate'",
         f"renew {scenario.MACHINE} --template {name} --version {VERSIONS[1]} {patches}",
         f"shelf diff {name}@{VERSIONS[0]} {name}@{VERSIONS[1]}",
@@ -103,8 +105,10 @@ def _show_clones(story: DemoStory, console: Console) -> None:
     _step(
         console,
         8,
-        "Four clones from two clone sheets: two linked ones that take a seed, two full ones that "
-        "are told in their disks.",
+        (
+            "Four clones from two clone sheets: two linked ones that read a seed, and two "
+            "full ones with their settings in their disks."
+        ),
         f"clone --sheet {scenario.GATES} --to yard",
         f"clone {scenario.OTHER_TEMPLATE} --sheet {scenario.LEDGERS} --to yard",
         f"yard start {names[0]}  # and so on",
@@ -113,7 +117,10 @@ def _show_clones(story: DemoStory, console: Console) -> None:
         render.indented(console, f"{run.machine.definition.name}: {'; '.join(run.messages)}.")
     disks = " ".join(str(c.machine.disk.relative_to(story.folder)) for c in story.clones)
     _step(
-        console, 9, "Are they four machines, and the ones that were asked for?", f"compare {disks}"
+        console,
+        9,
+        "Are they four different machines, with the settings that were asked for?",
+        f"compare {disks}",
     )
     text = "new machine IDs, host keys and names; nothing is shared."
     _show_comparison(story.comparison, text, console)
@@ -140,7 +147,7 @@ def _show_desk(desk: DeskStory, console: Console) -> None:
     _step(
         console,
         10,
-        "A machine that exists already, with Windows: its identifiers would be on every clone.",
+        "An existing machine with Windows: every clone would have its identifiers.",
         f"yard adopt {DESK_DISK} --name {DESK_MACHINE}",
         f"seal {disk} --dry-run",
     )
@@ -148,7 +155,7 @@ def _show_desk(desk: DeskStory, console: Console) -> None:
     _step(
         console,
         11,
-        "Seal it with a new security identifier, and give each clone one of its own.",
+        "Seal it with a new security identifier, and give each clone its own.",
         f"seal {disk} -o {SEALED_DESK} --reissue-sid",
         f"shelf add {SEALED_DESK} --name {DESK_TEMPLATE} --version {DESK_VERSION} "
         '--notes "purser\'s desk"',
@@ -167,7 +174,7 @@ def _show_accident(story: DemoStory, console: Console) -> None:
     _step(
         console,
         12,
-        "Somebody starts the sealed disk itself. Is it still good?",
+        "Somebody starts the sealed disk itself. Is it still sealed?",
         f"yard adopt {SEALED_DISK} --name {scenario.BY_ACCIDENT}",
         f"yard start {scenario.BY_ACCIDENT}",
         f"check yard/{scenario.BY_ACCIDENT}/disk.qcow2",
@@ -175,7 +182,7 @@ def _show_accident(story: DemoStory, console: Console) -> None:
     _show_verdict(story.broken, console)
     broken = story.broken.broken
     if broken:
-        render.indented(console, f"What that looks like: {broken.looks_like}.")
+        render.indented(console, f"What this looks like: {broken.looks_like}.")
         render.indented(console, f"Changed since: {some_of(broken.files, 3)}.")
 
 

@@ -33,28 +33,28 @@ def show_export(result: ExportResult, console: Console) -> None:
             ("size", grown),
             ("stored", f"{stored}, {size_text(source.allocated_bytes)} before"),
             ("digest", result.digest),
-            ("seal record", str(result.record) if result.record else "none came along"),
+            ("seal record", str(result.record) if result.record else "none was copied"),
         ],
     )
     render.section(console, "Good to know")
     messages = []
     if result.verified and result.table_moved:
-        messages.append("The new file was read back, and holds what was to be written.")
+        messages.append("The new file was read back and matches the disk.")
     elif result.verified:
         messages.append("The new file was read back: its disk is the same, byte for byte.")
     else:
         messages.append("The new file was not read back.")
     if result.table_moved:
-        messages.append("The partition table's backup went to the end of the larger disk.")
-    if result.left_record:
         messages.append(
-            "The seal record of the source is about another disk than this, and stayed."
+            "The backup of the partition table was moved to the end of the larger disk."
         )
+    if result.left_record:
+        messages.append("The seal record of the source describes another disk, and was not copied.")
     if source.snapshots:
         messages.append("The new file has no snapshots.")
     messages += source.remarks
     render.bullets(console, messages)
     if result.record:
-        render.next_step(console, "It can be checked there too:", f"zeroseal check {output.path}")
+        render.next_step(console, "To check it at its new place:", f"zeroseal check {output.path}")
     else:
-        render.next_step(console, "What identity is on it:", f"zeroseal survey {output.path}")
+        render.next_step(console, "Show the identity on it:", f"zeroseal survey {output.path}")

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from zeroseal.machines.readiness import MachineReadiness
     from zeroseal.machines.yard import YardMachine
 
-SIMULATED = "on the simulated host: nothing was run, this proves nothing about a real guest"
+SIMULATED = "on the simulated host: nothing was run, so this proves nothing about a real guest"
 
 
 def show_machine(machine: YardMachine, console: Console) -> None:
@@ -105,7 +105,7 @@ def show_run(run: Run, yard: Path, console: Console) -> None:
     render.bullets(console, messages)
     if run.machine.state.running and not run.is_simulated:
         command = f"zeroseal yard console {name} --yard {yard}"
-        render.next_step(console, "Watch it come up:", command)
+        render.next_step(console, "Watch it start:", command)
 
 
 def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 def show_data_survey(survey: DataSurvey, console: Console) -> None:
     """The answer, what stands against a seal, the image, its volumes."""
-    render.headline(console, "No system", render.FINDING_STYLE, " was found, but volumes of NTFS.")
+    render.headline(console, "No system", render.FINDING_STYLE, " was found, but NTFS volumes.")
     console.print("Not ready to be sealed:")
     render.bullets(console, survey.blockers)
     render.section(console, "Image")
@@ -61,7 +61,7 @@ def _ntfs_rows(facts: VolumeState) -> list[tuple[str, str]]:
     if facts.problem:
         return [("not read", facts.problem)]
     used = facts.size_bytes - facts.free_bytes
-    logs = {"closed": "closed", "empty": "empty", "open": "open, with work left"}
+    logs = {"closed": "closed", "empty": "empty", "open": "open, with entries left"}
     state = [*facts.flags, *(["asleep"] if facts.sleeps else [])] or ["clean"]
     return [
         ("label", facts.label or "none"),

@@ -19,13 +19,13 @@ def show_renewal(renewal: Renewal, shelf: Path, console: Console) -> None:
     """What was patched, sealed and kept."""
     name, title = renewal.machine.definition.name, renewal.template.entry.title
     where = "on the simulated host: nothing was run" if renewal.is_simulated else "on QEMU"
-    render.headline(console, "Renewed", "bold", f" {name} {where}; the shelf has {title} now.")
+    render.headline(console, "Renewed", "bold", f" {name} {where}; {title} is now on the shelf.")
     count = len(renewal.changes)
     render.facts(
         console,
         [
             ("packages", f"{count} changed" if count else "none changed"),
-            ("snapshot", renewal.snapshot or "none: the disk's format keeps none"),
+            ("snapshot", renewal.snapshot or "none: the disk's format has no snapshots"),
             ("template", str(renewal.template.disk)),
             ("sealed", f"{len(renewal.sealed.planned.plan.treated)} findings treated and zeroed"),
         ],
@@ -43,10 +43,10 @@ def show_renewal(renewal: Renewal, shelf: Path, console: Console) -> None:
     render.section(console, "The machine")
     messages = list(renewal.messages)
     if renewal.dropped:
-        messages.append(f"older snapshots were dropped: {', '.join(renewal.dropped)}")
-    messages.append(f"{name} is unsealed and off, with its patches")
+        messages.append(f"older snapshots were removed: {', '.join(renewal.dropped)}")
+    messages.append(f"{name} is unsealed and switched off, with its patches")
     render.bullets(console, messages)
     render.next_step(
-        console, "See that its clones come up as themselves:",
+        console, "Check that its clones get their own identity:",
         f"zeroseal trial {renewal.template.disk}",
     )  # fmt: skip

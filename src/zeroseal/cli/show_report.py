@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
-from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
+from zeroseal.reports.disk_report import facts_of
+from zeroseal.sentences import counted
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -17,15 +18,13 @@ if TYPE_CHECKING:
 
 def show_report(disks: list[ReportedDisk], written: list[Path], console: Console) -> None:
     """The disks in numbers, and the files that were written."""
-    names = " and ".join(str(path) for path in written)
-    render.headline(console, "Drawn", "bold", f" into {names}.")
-    rows = [
-        (
-            disk.title,
-            f"{disk.verdict}, {len(disk.findings)} findings, {size_text(sum(disk.map.stored))} of "
-            f"{size_text(disk.map.size_bytes)} hold something, {size_text(sum(disk.map.left))} of "
-            "it where nothing belongs",
-        )
-        for disk in disks
-    ]
-    render.facts(console, rows)
+    if written:
+        names = " and ".join(str(path) for path in written)
+        render.headline(console, "Drawn", "bold", f" into {names}.")
+    for disk in disks:
+        count = counted(len(disk.findings), "finding")
+        render.section(console, f"{disk.title}: {disk.verdict}, {count}")
+        render.map_strip(console, disk.map)
+        console.print(f"  {facts_of(disk)}")
+    console.print()
+    render.map_legend(console)

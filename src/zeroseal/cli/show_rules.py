@@ -13,10 +13,10 @@ def show_rules(rules: HouseRules, console: Console) -> None:
     found = list(iter_rules(rules))
     if not found:
         render.headline(
-            console, "No house rules", render.QUIET_STYLE, ": everything is as built in."
+            console, "No house rules", render.QUIET_STYLE, ": the built-in settings apply."
         )
         return
     files = len(rules.digests)
-    rest = " from 1 file" if files == 1 else f" from {files} files, laid over one another"
+    rest = " from 1 file" if files == 1 else f" from {files} files, each overriding those before it"
     render.headline(console, "House rules", render.SEALED_STYLE, rest)
     render.facts(console, found)

@@ -32,9 +32,7 @@ def show_plan(
     plan = planned.plan
     refused = (*plan.readiness.blockers, *plan.guard.lock_outs)
     if refused:
-        render.headline(
-            console, "REFUSED", render.BROKEN_STYLE, ": this seal would not be carried out."
-        )
+        render.headline(console, "REFUSED", render.BROKEN_STYLE, ": this seal would be refused.")
         render.bullets(console, refused)
     else:
         count = len(plan.treated)
@@ -70,9 +68,9 @@ def show_rehearsal(
         render.headline(console, "This seal would be carried out", render.SEALED_STYLE, rest)
     else:
         count = counted(len(left_over), "place")
-        word = f"This seal would stop in the end, at {count}"
+        word = f"This seal would be stopped at the end by {count}"
         render.headline(console, word, render.BROKEN_STYLE, rest)
-        render.section(console, "Still there, and neither treated nor allowed")
+        render.section(console, "Still there, and neither treated nor accepted")
         render.items(console, [f"{item.label}: {item.place} ({item.count})" for item in left_over])
     _show_treated(plan, console, "Would be treated", every_place, hints=True)
     if plan.planted_files:
@@ -85,11 +83,11 @@ def show_rehearsal(
         render.next_step(console, "Carry it out, into a new file:", " ".join(words))
     elif rules:
         words += ["--rehearse", f"--rules {rules}"]
-        text = f"Take the '#' from the lines of your choice in {rules}, and rehearse with them:"
+        text = f"Remove the '#' from the lines of your choice in {rules}, and rehearse with them:"
         render.next_step(console, text, " ".join(words))
     else:
         words += ["--rehearse", "--draft-rules RULES.toml"]
-        text = "Decide on each place, in house rules that are drafted for that:"
+        text = "Decide on each place, in house rules that are drafted for it:"
         render.next_step(console, text, " ".join(words))
 
 
@@ -107,11 +105,14 @@ def _show_tree_result(result: SealResult, console: Console, every_place: bool) -
     render.section(console, "Proof")
     count = result.proof.values_searched
     searched = (
-        f"The files were searched for {count} removed values: none that matters is left."
+        (f"The files were searched for {count} removed values: none is left that matters.")
         if result.proof.level == "deep"
         else "The files were not searched for removed values."
     )
-    again = "The catalogue finds none of the treated traces on the result, read anew."
+    again = (
+        "The catalogue finds none of the treated traces on the result, which was read "
+        "again from scratch."
+    )
     render.bullets(console, (again, searched, *result.proof.not_searched))
     render.section(console, "Files")
     rows = [("sealed", str(result.output.path))]
@@ -121,9 +122,11 @@ def _show_tree_result(result: SealResult, console: Console, every_place: bool) -
             ("source", f"{result.planned.source.path}: not changed, it still holds everything"),
         ]
     else:
-        rows.append(("record", "a folder has none: what it held was overwritten where it lay"))
+        rows.append(("record", "a folder has none: its former contents were overwritten in place"))
     render.facts(console, rows)
-    render.next_step(console, "Any time later:", f"zeroseal check --root {result.output.path}")
+    render.next_step(
+        console, "To check it at any time later:", f"zeroseal check --root {result.output.path}"
+    )
 
 
 def show_result(result: SealResult, console: Console, every_place: bool) -> None:
@@ -146,7 +149,7 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     render.bullets(
         console,
         (
-            f"The file system{s} of {volumes} {'are' if s else 'is'} consistent.",
+            f"The file system{s} of {volumes} {('are' if s else 'is')} consistent.",
             "The catalogue finds none of the treated traces on the result.",
             *_value_sentences(result),
             _read_back_sentence(result),
@@ -168,14 +171,16 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     if result.record.parent.resolve() not in (Path.cwd(), result.output.path.resolve().parent):
         where = f", in {result.record.parent}, where its record lies"  # of a device
     render.next_step(
-        console, f"Before you make a template of it, and any time later{where}:", command
+        console,
+        (f"To check it before you make a template of it, and at any time later{where}:"),
+        command,
     )
 
 
 def _value_sentences(result: SealResult) -> list[str]:
     proof = result.proof
     if proof.level != "deep":
-        return ["The disk's bytes were not searched for what was removed."]
+        return ["The bytes of the disk were not searched for what was removed."]
     text = f"The disk's bytes were searched for {proof.values_searched} removed values"
     if proof.files_opened:
         text += f", and inside {counted(proof.files_opened, 'compressed file')}"
@@ -191,7 +196,10 @@ def secret_sentences(secrets: tuple[Residue, ...]) -> list[str]:
     """What files hold that stay, one sentence a kind."""
     kinds = list(dict.fromkeys(item.label for item in secrets))
     return [
-        f"By its look a {kind} stays in {some_of(paths, 6)}: all clones will share it."
+        (
+            f"A {kind} may stay in {some_of(paths, 6)} (found by its typical "
+            "pattern): all clones would share it."
+        )
         for kind in kinds
         if (paths := [item.place for item in secrets if item.label == kind])
     ]
@@ -203,8 +211,11 @@ def _is_in_place(result: SealResult) -> bool:
 
 def _read_back_sentence(result: SealResult) -> str:
     if _is_in_place(result):
-        return "The image's own bytes were read anew before they were committed, and hold the disk."
-    return "The new file was read back and holds exactly the verified disk."
+        return (
+            "The image's own bytes were read again before the change was committed, and match "
+            "the verified disk."
+        )
+    return "The new file was read back and matches the verified disk exactly."
 
 
 def _zeroed_sentence(result: SealResult) -> list[str]:
@@ -215,7 +226,7 @@ def _zeroed_sentence(result: SealResult) -> list[str]:
 
 def _source_sentence(result: SealResult) -> str:
     if _is_in_place(result):
-        return "sealed in place: what it held is gone; copies of it made earlier still hold it"
+        return "sealed in place: its former contents are gone; earlier copies of it still hold them"
     return f"{result.planned.source.path}: not changed, it still holds everything"
 
 
@@ -242,7 +253,21 @@ def _show_treated(
 
 
 def option_words(policy: Policy) -> list[str]:
-    """The options that lead to a policy."""
+    """The options of a seal that lead to a policy."""
+    return reading_words(policy) + choice_words(policy)
+
+
+def reading_words(policy: Policy) -> list[str]:
+    """The options of a policy that a survey has too."""
+    words = [f"--rules {path}" for path in policy.rule_files]
+    words += [f"--follow {folder}" for folder in policy.reach.folders]
+    if policy.reach.format_name:
+        words.append(f"--source-format {policy.reach.format_name}")
+    return words + (["--recover-journal"] if policy.options.recover_journal else [])
+
+
+def choice_words(policy: Policy) -> list[str]:
+    """The options of a policy that only a seal has."""
     options = policy.options
     words = [f"--only {name}" for name in options.only]
     words += [f"--skip {name}" for name in options.skip]
@@ -257,15 +282,10 @@ def option_words(policy: Policy) -> list[str]:
         "--allow-static-address": options.allow_static_address,
         "--same-size-clones": options.same_size_clones,
         "--reissue-sid": options.reissue_sid,
-        "--recover-journal": options.recover_journal,
     }
-    words += [f"--rules {path}" for path in policy.rule_files]
-    words += [f"--follow {folder}" for folder in policy.reach.folders]
-    if policy.reach.format_name:
-        words.append(f"--source-format {policy.reach.format_name}")
     return words + [name for name, is_on in switches.items() if is_on]
 
 
 def _partial_sentence(plan: Plan) -> str:
     left = sorted({item.trace.id for item in plan.skipped if item.trace.family in SEAL_FAMILIES})
-    return f"A partial seal is no seal. Clones would share what stays: {', '.join(left)}."
+    return f"A partial seal is not a seal. Clones would share what stays: {', '.join(left)}."

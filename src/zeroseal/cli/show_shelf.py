@@ -37,7 +37,7 @@ def show_shelf(
     """All templates of a shelf, or those that were asked for."""
     if not templates and not problems:
         if is_part:
-            console.print(f"The shelf {shelf} has no template like that.")
+            console.print(f"The shelf {shelf} has no such template.")
             return
         console.print(f"The shelf {shelf} is empty.")
         command = f"zeroseal shelf add IMAGE --name NAME --version VERSION --shelf {shelf}"
@@ -63,7 +63,7 @@ def show_shelf(
         ],
     )
     if problems:
-        render.section(console, "Cannot be understood")
+        render.section(console, "Not readable")
         render.bullets(console, [f"{problem}." for problem in problems])
 
 
@@ -88,10 +88,10 @@ def show_template(
     _show_clones(clones, console)
     if template.state == "retired":
         command = f"zeroseal shelf retire {entry.title} --undo --shelf {shelf}"
-        render.next_step(console, "It is retired. Take it into use again:", command)
+        render.next_step(console, "It is retired. Bring it back into use:", command)
         return
     command = f"zeroseal clone {entry.title} --shelf {shelf} --name NAME --to YARD"
-    render.next_step(console, "Make machines from it:", command)
+    render.next_step(console, "Create machines from it:", command)
 
 
 def show_verified(
@@ -101,7 +101,7 @@ def show_verified(
     bad = [item for item in results if item.problem]
     count = len(results)
     if not results and not problems:
-        console.print(f"The shelf {shelf} is empty: there is nothing to verify.")
+        console.print(f"The shelf {shelf} is empty: nothing to verify.")
         return
     if bad or problems:
         wrong = len(bad) + len(problems)
@@ -109,10 +109,10 @@ def show_verified(
             console,
             f"{wrong} of {count + len(problems)}",
             render.BROKEN_STYLE,
-            " are not as they came",
+            " differ from their records",
         )
     else:
-        rest = f": {counted(count, 'template')}, every byte as its record says"
+        rest = f": {counted(count, 'template')}, and every byte matches the seal records"
         render.headline(console, "All good", render.SEALED_STYLE, rest)
     rows: list[tuple[str, ...]] = [
         (item.template.entry.title, _state_of(item), _signed(item)) for item in results
@@ -129,7 +129,7 @@ def _state_of(item: Verified) -> str:
     if not item.problem:
         return "as sealed"
     is_sealed = item.checked.verdict is Verdict.SEALED
-    return "not as it came" if is_sealed else item.checked.verdict.value
+    return "differs from its record" if is_sealed else item.checked.verdict.value
 
 
 def show_difference(
@@ -162,7 +162,7 @@ def _show_changes(title: str, changes: tuple[Change, ...], console: Console, eve
         line.append(f" {clean(item.name)}  ")
         line.append(clean(value), style=render.QUIET_STYLE)
         console.print(line, soft_wrap=True)
-    _more(len(changes) - len(shown), console, " (--all names them)")
+    _more(len(changes) - len(shown), console, " (--all lists them)")
 
 
 def _more(count: int, console: Console, hint: str = "") -> None:
@@ -243,13 +243,13 @@ def _show_clones(clones: list[ShelfClone], console: Console) -> None:
     if needed:
         count = len(needed)
         text = f"{counted(count, 'linked clone')} {'needs' if count == 1 else 'need'}"
-        console.print(f"    {text} this template: it is not removed while they do.")
+        console.print(f"    {text} this template: it cannot be removed while they do.")
 
 
 _HOLDS = {
     Hold.FULL: "stands alone",
-    Hold.HANGS: "hangs on it",
-    Hold.ELSEWHERE: "not seen from here",
+    Hold.HANGS: "depends on it",
+    Hold.ELSEWHERE: "not found from here",
     Hold.GONE: "removed",
 }
 

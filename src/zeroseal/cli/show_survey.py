@@ -10,7 +10,7 @@ from rich.console import Console
 from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
-from zeroseal.cli.show_seal import option_words
+from zeroseal.cli.show_seal import choice_words, option_words, reading_words
 from zeroseal.guests.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
 from zeroseal.sentences import counted
@@ -49,7 +49,7 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     if groups:
         render.section(console, "Findings")
         render.trace_table(console, groups, every_place)
-        render.section(console, "Clones of a seal with these choices")
+        render.section(console, "Clones of a seal with these options")
         render.bullets(console, survey.guard.assured + survey.guard.lock_outs)
     readiness = survey.readiness
     messages = readiness.consequences + readiness.advice + survey.guard.hints + readiness.hints
@@ -61,7 +61,7 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
 
 def _show_readiness(survey: Survey, console: Console) -> None:
     if survey.is_ready:
-        console.print("Nothing stands against a seal.")
+        console.print("Ready to be sealed: nothing must be solved first.")
         return
     console.print("Not ready to be sealed:")
     refused = (*survey.readiness.blockers, *survey.guard.lock_outs)
@@ -85,14 +85,18 @@ def _show_next(survey: Survey, console: Console) -> None:
         return
     options = " ".join(["", *option_words(survey.policy)])
     if not survey.is_ready:
+        reading, choices = reading_words(survey.policy), choice_words(survey.policy)
+        words = " ".join(["", *reading, "--as-if", *(choices or ["OPTION ..."])])
         render.next_step(
-            console, "Decide on that, and look again:", f"zeroseal survey {image}{options}"
+            console,
+            "Solve these in the guest, or choose options of a seal, and survey again:",
+            f"zeroseal survey {image}{words}",
         )
         return
     sealed = _sealed_name(image, survey.image.format_name)
     render.next_step(
         console,
-        "Look at the plan, then seal into a new file:",
+        "See the plan, then seal into a new file:",
         f"zeroseal seal {image} --dry-run{options}",
     )
     console.print(f"  zeroseal seal {image} -o {sealed}{options}", soft_wrap=True)

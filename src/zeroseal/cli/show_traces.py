@@ -52,9 +52,7 @@ def show_trace(trace: Trace, console: Console) -> None:
         ],
     )
     if trace.regrowth.required:
-        render.section(
-            console, "A clone is of no use without it: one of these must be in the guest"
-        )
+        render.section(console, "Clones are unusable without it: one of these must be in the guest")
         render.items(console, trace.regrowth.services)
         render.items(console, [f"{u} (with a seed)" for u in trace.regrowth.services_with_seed])
     for place in trace.places:
@@ -79,7 +77,7 @@ def show_found(
             line = Text(f"  {trace.id:<27} {trace.title:<32}{counts[trace.id]:>4}  ")
             line.append(_treatments(trace), style=render.FINDING_STYLE)
             console.print(line, soft_wrap=True)
-    render.next_step(console, "Name every place:", f"zeroseal survey {survey.image.path} --places")
+    render.next_step(console, "List every place:", f"zeroseal survey {survey.image.path} --places")
 
 
 def _treatments(trace: Trace) -> str:

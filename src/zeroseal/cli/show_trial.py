@@ -21,10 +21,10 @@ def show_trial(result: TrialResult, console: Console) -> None:
         where = "on the simulated host, which proves nothing about a real guest"
     took = duration_text(result.seconds)
     if result.is_good:
-        rest = f": two machines came up as themselves {where}, in {took}."
+        rest = f": two machines started with their own identity {where}, in {took}."
         render.headline(console, "GOOD", render.SEALED_STYLE, rest)
     else:
-        rest = f": clones of this image would not be well. Tried {where}, in {took}."
+        rest = f": clones of this image would have problems. Tried {where}, in {took}."
         render.headline(console, "NOT GOOD", render.FINDING_STYLE, rest)
     render.section(console, "Identity")
     render.facts(console, [(item.kind, item.text) for item in result.regrowth])
@@ -47,7 +47,7 @@ def _values(machine: TrialMachine) -> list[tuple[str, str]]:
 
 def _sentences(machine: TrialMachine) -> list[str]:
     found = [f"failed: {clean(name)}" for name in machine.failed]
-    found += [f"does not hold: {clean(text)}" for text in machine.refused]
+    found += [f"failed: {clean(text)}" for text in machine.refused]
     found += [clean(text) for text in machine.messages]
     if not machine.failed:
         found.append("no service failed")

@@ -8,25 +8,27 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zeroseal.cli.parser import PROOF, Parser
 from zeroseal.errors import MissingError, UsageError
+from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
     from zeroseal.sealing.signing import RecordSigner
 
 
-def add_signing(parser: argparse.ArgumentParser) -> None:
+def add_signing(parser: Parser) -> None:
     """Who signs the seal record."""
-    parser.add_argument(
+    parser.group(PROOF).add_argument(
         "--sign",
         type=Path,
         metavar="KEY",
         help="sign the seal record with this Ed25519 key (OpenSSH or PEM)",
     )
-    parser.add_argument(
+    parser.group(PROOF).add_argument(
         "--passphrase-from",
         type=Path,
         metavar="FILE",
-        help="with --sign: the file whose first line opens the key (default: ask)",
+        help="with --sign: the file whose first line is the passphrase of the key (default: ask)",
     )
 
 
@@ -38,7 +40,7 @@ def signer_from(args: argparse.Namespace) -> RecordSigner | None:
     """
     if args.sign is None:
         if args.passphrase_from:
-            raise UsageError("--passphrase-from goes with --sign")
+            raise UsageError(messages.PASSPHRASE_FROM_NEEDS_SIGN)
         return None
     from zeroseal.sealing.signing import read_signer
 
@@ -50,10 +52,10 @@ def _passphrase(args: argparse.Namespace) -> bytes:
         try:
             first: bytes = args.passphrase_from.read_bytes().split(b"\n")[0]
         except OSError as error:
-            raise MissingError(f"{args.passphrase_from} cannot be read ({error})") from error
+            raise MissingError(
+                messages.CANNOT_BE_READ.format(passphrase_from=args.passphrase_from, error=error)
+            ) from error
         return first
     if not sys.stdin.isatty():
-        raise UsageError(
-            f"the key {args.sign} has a passphrase: give it with --passphrase-from FILE"
-        )
+        raise UsageError(messages.KEY_NEEDS_PASSPHRASE.format(sign=args.sign))
     return getpass.getpass(f"Passphrase of {args.sign}: ").encode()

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, TextIO
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.errors import RefusedError, ResidueError, ZeroSealError
+from zeroseal.messages import cli as messages
 from zeroseal.progress import Step
 
 if TYPE_CHECKING:
@@ -37,7 +38,7 @@ class Ui:
         self.quiet = quiet
         self._stdout = stdout
         self._stderr = stderr
-        self._environ = environ
+        self.environ = environ
         self._console: Console | None = None
         self._stage = ""
         self._stage_began = 0.0
@@ -54,7 +55,7 @@ class Ui:
                 file=self._stdout,
                 width=max(_MIN_WIDTH, min(_MAX_WIDTH, self._width())),
                 highlight=False,
-                no_color=bool(self._environ.get("NO_COLOR")),
+                no_color=bool(self.environ.get("NO_COLOR")),
                 emoji=False,
                 markup=False,
             )
@@ -63,7 +64,7 @@ class Ui:
     def _width(self) -> int:
         import shutil
 
-        width = self._environ.get("COLUMNS", "")
+        width = self.environ.get("COLUMNS", "")
         return int(width) if width.isdigit() else shutil.get_terminal_size((100, 24)).columns
 
     def show_json(self, value: Mapping[str, object]) -> None:
@@ -105,10 +106,10 @@ class Ui:
         if yes:
             return
         if not sys.stdin.isatty():
-            raise RefusedError(f"{what} Say so with --yes")
+            raise RefusedError(messages.CONFIRM_WITH_YES.format(what=what))
         self.tell(f"{what} Type {name} to go on:")
         if sys.stdin.readline().strip() != name:
-            raise RefusedError("that is not its name: nothing was changed")
+            raise RefusedError(messages.WRONG_NAME_TYPED)
 
     def show_error(self, error: ZeroSealError) -> None:
         """Says what went wrong: one sentence, and with ``--json`` an object too."""

@@ -15,6 +15,7 @@ from zeroseal.machines.hosts.simulated import SimulatedHost
 from zeroseal.machines.sheet.load import Wishes, load_sheet
 from zeroseal.machines.sheet.secret_values import Secrets
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import cli as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import CheckResult, check_image
 from zeroseal.sealing.compare import Comparison, compare_images
@@ -147,9 +148,7 @@ def lay_out(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         if any(folder.iterdir()):
-            raise RefusedError(
-                f"{folder} holds something already: name an empty or a new folder with --to"
-            )
+            raise RefusedError(messages.FOLDER_NOT_EMPTY.format(folder=folder))
         for name in _SHIPPED:
             content = (resources.files("zeroseal.demo") / name).read_bytes()
             (folder / name).write_bytes(content)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from zeroseal.errors import RefusedError
 from zeroseal.filesystems.tree import FileTree, FolderEntry, Kind
+from zeroseal.messages import filesystems as messages
 
 
 class EditError(RefusedError):
@@ -41,7 +42,7 @@ class BadNameError(EditError):
 def check_folder(tree: FileTree, node: int) -> None:
     """Raises NotFolderError where a node is none."""
     if tree.get_facts(node).kind is not Kind.FOLDER:
-        raise NotFolderError(f"node {node} of {tree.where} is not a folder")
+        raise NotFolderError(messages.NODE_NOT_FOLDER.format(node=node, where=tree.where))
 
 
 def check_file(tree: FileTree, node: int) -> None:
@@ -53,7 +54,7 @@ def check_file(tree: FileTree, node: int) -> None:
 def check_can_be_linked(tree: FileTree, node: int) -> None:
     """Raises NotFileError where a node is a folder, which has one name only."""
     if tree.get_facts(node).kind is Kind.FOLDER:
-        raise NotFileError(f"node {node} of {tree.where} is a folder, which has one name only")
+        raise NotFileError(messages.FOLDER_HAS_ONE_NAME.format(node=node, where=tree.where))
 
 
 def check_new(tree: FileTree, folder: int, name: bytes) -> None:
@@ -85,32 +86,38 @@ def get_entry(tree: FileTree, folder: int, name: bytes) -> FolderEntry:
 def check_removable(tree: FileTree, entry: FolderEntry) -> None:
     """Raises FolderNotEmptyError where an entry is a folder with entries of its own."""
     if tree.get_facts(entry.node).kind is Kind.FOLDER and tree.list_folder(entry.node):
-        raise FolderNotEmptyError(f"the folder {shown(entry.name)} of {tree.where} is not empty")
+        raise FolderNotEmptyError(
+            messages.FOLDER_NOT_EMPTY.format(name=shown(entry.name), where=tree.where)
+        )
 
 
 def missing(tree: FileTree, name: bytes) -> NoEntryError:
     """The error for a name that the folder has not."""
-    return NoEntryError(f"{tree.where} has no entry {shown(name)} in that folder")
+    return NoEntryError(messages.NO_ENTRY_IN_THAT_FOLDER.format(where=tree.where, name=shown(name)))
 
 
 def not_file(tree: FileTree, node: int) -> NotFileError:
     """The error for a node that has no content."""
-    return NotFileError(f"node {node} of {tree.where} is not a file")
+    return NotFileError(messages.NODE_OF_NOT_FILE.format(node=node, where=tree.where))
 
 
 def taken(tree: FileTree, name: bytes) -> EntryExistsError:
     """The error for a name that the folder has already."""
-    return EntryExistsError(f"{tree.where} has an entry {shown(name)} in that folder already")
+    return EntryExistsError(
+        messages.ENTRY_IN_THAT_FOLDER_ALREADY.format(where=tree.where, name=shown(name))
+    )
 
 
 def bad_name(tree: FileTree, name: bytes) -> BadNameError:
     """The error for a name that the file system cannot hold."""
-    return BadNameError(f"{shown(name)} is no name for {tree.where}")
+    return BadNameError(messages.NOT_VALID_NAME.format(name=shown(name), where=tree.where))
 
 
 def bad_target(tree: FileTree, target: bytes) -> BadNameError:
     """The error for a symbolic link that the file system cannot hold."""
-    return BadNameError(f"{tree.where} cannot hold a link to {shown(target)}")
+    return BadNameError(
+        messages.CANNOT_STORE_SYMBOLIC_LINK.format(where=tree.where, target=shown(target))
+    )
 
 
 def shown(name: bytes) -> str:

@@ -21,6 +21,8 @@ import lz4.block
 import lz4.frame
 import zstandard
 
+from zeroseal.messages import guests as messages
+
 _PIECE_BYTES = 4 << 20
 _ZSTD_FEED_BYTES = 4 << 10
 _LZ4_LEGACY_MAGIC = b"\x02!L\x18"
@@ -129,9 +131,11 @@ def unpack_first(raw: bytes, packing: Packing, limit_bytes: int) -> tuple[bytes 
                 if len(content) > limit_bytes:
                     break
         case Packing.LZ4 | Packing.ZIP:
-            raise ValueError(f"{packing.value} is no packing of an initramfs")
+            raise ValueError(
+                messages.NOT_AN_INITRAMFS_COMPRESSION.format(compression=packing.value)
+            )
     if len(content) > limit_bytes:
-        raise ValueError("it holds too much")
+        raise ValueError(messages.LARGER_THAN_ALLOWED)
     return content, rest
 
 
@@ -157,7 +161,9 @@ def pack(content: bytes, packing: Packing) -> bytes:
         case Packing.LZ4_LEGACY:
             return _LZ4_LEGACY_MAGIC + b"".join(_pack_lz4_blocks(content))
         case Packing.LZ4 | Packing.ZIP:
-            raise ValueError(f"{packing.value} is no packing of an initramfs")
+            raise ValueError(
+                messages.NOT_AN_INITRAMFS_COMPRESSION.format(compression=packing.value)
+            )
 
 
 def _unpack_zstd(raw: bytes, limit_bytes: int) -> tuple[bytearray, bytes]:
@@ -171,12 +177,12 @@ def _unpack_zstd(raw: bytes, limit_bytes: int) -> tuple[bytearray, bytes]:
             return content, decompressor.unused_data + following
         if len(content) > limit_bytes:
             return content, b""
-    raise EOFError("it ends too early")
+    raise EOFError(messages.TRUNCATED)
 
 
 def _check_whole(is_whole: bool) -> None:
     if not is_whole:
-        raise EOFError("it ends too early")
+        raise EOFError(messages.TRUNCATED)
 
 
 def _iter_gzip(raw: bytes) -> Iterator[bytes]:
@@ -190,7 +196,7 @@ def _iter_gzip(raw: bytes) -> Iterator[bytes]:
             if piece:
                 yield piece
             elif not pending and not inflater.eof:
-                raise EOFError("it ends too early")
+                raise EOFError(messages.TRUNCATED)
         raw = inflater.unused_data.lstrip(b"\0")
 
 

@@ -10,6 +10,8 @@ from __future__ import annotations
 import zlib
 from collections.abc import Iterator
 
+from zeroseal.messages import guests as messages
+
 _MAGIC = b"PACK"
 _HEAD_BYTES, _END_BYTES, _ID_BYTES = 12, 20, 20
 _BY_OFFSET, _BY_ID = 6, 7
@@ -41,7 +43,7 @@ def iter_objects(raw: bytes) -> Iterator[bytes]:
         return
     count = int.from_bytes(raw[8:_HEAD_BYTES], "big")
     if count > _MOST_OBJECTS:
-        raise ValueError(f"it claims {count} objects")
+        raise ValueError(messages.IMPOSSIBLE_OBJECT_COUNT.format(count=count))
     known: dict[int, bytes] = {}
     kept, place = 0, _HEAD_BYTES
     for _number in range(count):
@@ -72,9 +74,9 @@ def _head_at(raw: bytes, place: int) -> tuple[int, int, int]:
         size |= (byte & 0x7F) << shift
         shift += 7
         if shift > 64:
-            raise ValueError("an object's size makes no sense")
+            raise ValueError(messages.SIZE_OF_OBJECT_INVALID)
     if kind not in (*_KINDS, _BY_OFFSET, _BY_ID):
-        raise ValueError(f"an object of kind {kind}")
+        raise ValueError(messages.OBJECT_UNKNOWN_TYPE.format(kind=kind))
     return kind, size, place + 1
 
 
@@ -86,7 +88,7 @@ def _distance_at(raw: bytes, place: int) -> tuple[int, int]:
         byte = _byte(raw, place)
         value = ((value + 1) << 7) | (byte & 0x7F)
         if value > 1 << 40:
-            raise ValueError("a delta's base makes no sense")
+            raise ValueError(messages.BASE_OF_DELTA_INVALID)
     return value, place + 1
 
 
@@ -97,7 +99,7 @@ def _inflate(raw: bytes, place: int, most: int) -> tuple[bytes, int]:
     if not inflater.eof:
         content += inflater.decompress(inflater.unconsumed_tail, 1)
     if not inflater.eof:
-        raise ValueError("an object is longer than it says, or than 64 MiB")
+        raise ValueError(messages.OBJECT_LONGER_THAN_RECORDED)
     return content, len(raw) - len(inflater.unused_data)
 
 
@@ -125,13 +127,13 @@ def _apply(base: bytes, delta: bytes) -> bytes:
             made += delta[place : place + operation]
             place += operation
         else:
-            raise ValueError("a delta has an operation that is not known")
+            raise ValueError(messages.DELTA_UNKNOWN_OPERATION)
         if len(made) > _MOST_BYTES:
-            raise ValueError("an object is larger than 64 MiB")
+            raise ValueError(messages.OBJECT_LARGER_THAN_64_MIB)
     return bytes(made)
 
 
 def _byte(raw: bytes, place: int) -> int:
     if place >= len(raw):
-        raise ValueError("it ends too early")
+        raise ValueError(messages.TRUNCATED)
     return raw[place]

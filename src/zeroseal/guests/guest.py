@@ -16,6 +16,7 @@ from zeroseal.errors import DamagedError, RefusedError
 from zeroseal.filesystems.driver import VolumeDriver
 from zeroseal.filesystems.drivers import get_driver
 from zeroseal.filesystems.tree import EditableTree, FileTree, FolderEntry, Kind, NodeFacts
+from zeroseal.messages import guests as messages
 from zeroseal.volumes.volume import Volume
 
 MAX_LINKS = 40
@@ -135,7 +136,7 @@ class Guest:
             elif child.kind is Kind.LINK and (follow_last or not is_last):
                 links, plain = links + 1, False
                 if links > MAX_LINKS:
-                    raise DamagedError(f"{path} in the guest leads through too many links")
+                    raise DamagedError(messages.TOO_MANY_LINKS.format(path=path))
                 target = _text(self._tree(child.place).read_link(child.place.node))
                 pending += [piece for piece in reversed(target.split("/")) if piece]
                 if target.startswith("/"):
@@ -306,8 +307,9 @@ class Guest:
         for mount in self.mounts:
             if mount.path.startswith(found.path.rstrip("/") + "/") and mount.path != found.path:
                 raise RefusedError(
-                    f"{found.path} is to be removed, but {mount.volume.name} is mounted beneath it "
-                    f"on {mount.path}: retain it, or take that line out of the guest's fstab"
+                    messages.MOUNTED_BELOW_REMOVED.format(
+                        path=found.path, name=mount.volume.name, mount_point=mount.path
+                    )
                 )
         if self._is_mount_point(found.path):
             children = [child.path for child in self._children(found)]
@@ -362,7 +364,7 @@ class Guest:
         raw = new_name.encode("utf-8", "surrogateescape")
         if self._tree(found.parent).find_child(found.parent.node, raw):
             raise RefusedError(
-                f"{path} is to become {new_name}, which is there already: remove one of the two"
+                messages.NEW_NAME_ALREADY_EXISTS.format(path=path, new_name=new_name)
             )
         self._forget()
         self._contents.clear()  # on some file systems it is another node then
@@ -438,7 +440,7 @@ class Guest:
     def _get(self, path: str, follow_last: bool = True) -> Found:
         found = self.find(path, follow_last)
         if found is None:
-            raise DamagedError(f"{path} is not in the guest")
+            raise DamagedError(messages.NOT_FOUND_IN_GUEST.format(path=path))
         return found
 
     def _get_folder_for(self, path: str) -> tuple[Place, bytes]:
@@ -505,7 +507,7 @@ class Guest:
                 yield child
                 if child.kind is Kind.FOLDER:
                     if child.place in seen:
-                        raise DamagedError(f"{child.path} in the guest is inside itself")
+                        raise DamagedError(messages.FOLDER_CONTAINS_ITSELF.format(path=child.path))
                     seen.add(child.place)
                     pending.append(child)
 

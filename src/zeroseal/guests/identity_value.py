@@ -26,9 +26,9 @@ class Severity(IntEnum):
 
 
 _MEANINGS = {
-    Severity.EXPOSED: "Exposed: one can pose as the other",
-    Severity.CONFUSED: "Confused: two look like one",
-    Severity.NOTICED: "Noticed: people mix them up",
+    Severity.EXPOSED: "Exposed: one machine can impersonate the other",
+    Severity.CONFUSED: "Confused: other systems take two machines for one",
+    Severity.NOTICED: "Noticed: people may mix the machines up",
     Severity.BY_DESIGN: "By design, as clones of one template or guests of such a network",
 }
 SEVERITIES = {

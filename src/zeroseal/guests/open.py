@@ -10,6 +10,7 @@ from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.linux.fstab import MountEntry, find_volume, parse_fstab
 from zeroseal.guests.linux.system import LinuxSystem
 from zeroseal.guests.system import GuestSystem
+from zeroseal.messages import guests as messages
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import SWAP_KIND, Volume
 
@@ -55,7 +56,11 @@ def open_guest(disk: Disk, trees: VolumeTrees) -> OpenedGuest:
     """
     for volume in disk.volumes:
         if volume.content.refusal:
-            raise UnsupportedError(f"{volume.name} cannot be handled: {volume.content.refusal}")
+            raise UnsupportedError(
+                messages.VOLUME_NOT_SUPPORTED.format(
+                    name=volume.name, refusal=volume.content.refusal
+                )
+            )
     root = _find_root(disk, trees)
     if root is None:
         return _open_windows(disk, trees)
@@ -87,7 +92,7 @@ def open_guest(disk: Disk, trees: VolumeTrees) -> OpenedGuest:
     guest.mount(mounts)
     placed = [mount.path for mount in guest.mounts]
     unread += [
-        f"{mount.path} ({mount.volume.name}, but there is no such folder)"
+        f"{mount.path} ({mount.volume.name}, but that folder was not found)"
         for mount in mounts
         if mount.path not in placed
     ]
@@ -145,12 +150,12 @@ def _describe_absence(disk: Disk) -> str:
     kinds = [f"{volume.name} ({volume.content.kind})" for volume in disk.volumes]
     if not kinds:
         return (
-            "no partition table and no file system was found on the disk: is this a disk image of "
-            "an installed machine?"
+            "no partition table and no file system was found on the disk: check that this is "
+            "the disk image of an installed machine"
         )
     return (
-        f"no operating system that is supported was found on {', '.join(kinds)}: what can be "
-        "sealed is a Linux on ext2, ext3, ext4 or XFS, or a Windows on NTFS"
+        f"no supported operating system was found on {', '.join(kinds)}: Linux "
+        "guests on ext2, ext3, ext4 or XFS and Windows guests on NTFS can be sealed"
     )
 
 

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from zeroseal.errors import UsageError
+from zeroseal.messages import images as messages
 
 if TYPE_CHECKING:
     from zeroseal.blocks.workers import OrderedWork
@@ -38,10 +39,7 @@ def get_packer(compression: str, window_bits: int = zlib.MAX_WBITS) -> Packer:
     if compression == SMALL:
         return lambda block: _deflate(zlib, _SMALL_LEVEL, window_bits, block)
     if importlib.util.find_spec("isal") is None:
-        raise UsageError(
-            "--compress fast needs the package isal, which is not installed: use --compress alone, "
-            "or pip install isal"
-        )
+        raise UsageError(messages.COMPRESS_FAST_NEEDS_PACKAGE_ISAL)
     from isal import isal_zlib
 
     return lambda block: _deflate(isal_zlib, _FAST_LEVEL, window_bits, block)

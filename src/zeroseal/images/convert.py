@@ -20,6 +20,7 @@ from zeroseal.images.detect import open_container
 from zeroseal.images.hashed_file import HashedFile
 from zeroseal.images.host_file import HostFile
 from zeroseal.images.reach import Reach
+from zeroseal.messages import images as messages
 from zeroseal.progress import Progress, quiet
 
 _FLUSH_BYTES = 64 << 20  # the host writes to its disk while we go on
@@ -110,9 +111,7 @@ def read_back(
     image = open_container(hashed or BorrowedFile(file), [file.path], Reach(format_name))
     try:
         if digest_store(image, "reading back", progress).root != digest.root:
-            raise NotProvenError(
-                "what was written does not read back as it should: the target's disk may be failing"
-            )
+            raise NotProvenError(messages.DOES_NOT_READ_BACK)
         return hashed.hash_rest(progress) if hashed else ""
     finally:
         image.close()
@@ -133,8 +132,9 @@ def check_space(disk: Store, folder: Path, spec: ContainerSpec) -> None:
     free = shutil.disk_usage(folder).free
     if needed > free:
         raise NoSpaceError(
-            f"{folder} has {size_text(free)} free, and the disk needs about {size_text(needed)}: "
-            "free some, or choose another folder with -o",
+            messages.NOT_ENOUGH_SPACE.format(
+                folder=folder, free=size_text(free), needed=size_text(needed)
+            ),
             expected=needed,
             got=free,
         )

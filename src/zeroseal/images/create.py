@@ -22,6 +22,7 @@ from zeroseal.images.vhd.write import WritableFixedVhd, WritableVhd
 from zeroseal.images.vhdx.write import WritableVhdx
 from zeroseal.images.vmdk.stream import StreamWriter
 from zeroseal.images.vmdk.write import WritableVmdk
+from zeroseal.messages import images as messages
 
 FORMATS = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi", "ova")
 _COMPRESSED = ("qcow2", "vmdk", "ova")
@@ -54,21 +55,23 @@ class ContainerSpec:
     def __post_init__(self) -> None:
         name = self.format_name
         if name not in FORMATS:
-            raise UsageError(f"there is no format {name!r}: choose from {', '.join(FORMATS)}")
+            raise UsageError(
+                messages.FORMAT_NOT_KNOWN.format(name=name, formats=", ".join(FORMATS))
+            )
         if self.compress and self.compress not in COMPRESSIONS:
             raise UsageError(
-                f"there is no compression {self.compress!r}: choose from {', '.join(COMPRESSIONS)}"
+                messages.COMPRESSION_NOT_KNOWN.format(
+                    compress=self.compress, compressions=", ".join(COMPRESSIONS)
+                )
             )
         if self.compress == ZSTD and name != "qcow2":
-            raise UsageError(f"zstd is qcow2's own: use --compress or --compress fast with {name}")
+            raise UsageError(messages.ZSTD_NEEDS_QCOW2.format(name=name))
         if self.compress and name not in _COMPRESSED:
-            raise UsageError(
-                f"a {name} image cannot be compressed: use --format qcow2 or vmdk with --compress"
-            )
+            raise UsageError(messages.IMAGE_CANNOT_BE_COMPRESSED.format(name=name))
         if self.fixed and name not in _FIXED:
-            raise UsageError(f"there is no fixed form of {name}: it is for {', '.join(_FIXED)}")
+            raise UsageError(messages.NO_FIXED_FORM.format(name=name, fixed=", ".join(_FIXED)))
         if self.preallocate and name != "raw" and not self.fixed:
-            raise UsageError("--preallocate is for raw images and for fixed VHDX, VHD and VDI")
+            raise UsageError(messages.PREALLOCATE_NOT_SUPPORTED)
 
 
 class ImageWriter(Protocol):

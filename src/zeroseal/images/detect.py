@@ -15,6 +15,7 @@ from zeroseal.images.raw import RawImage
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.images.recognise import detect_format, is_descriptor
 from zeroseal.images.redo_head import check_no_journal
+from zeroseal.messages import images as messages
 
 MAX_CHAIN = 64
 
@@ -58,16 +59,18 @@ def open_image(path: Path, snapshot: str = "", reach: Reach = OWN_FOLDER) -> Ima
 def _open_chain(path: Path, above: list[Path], reach: Reach) -> Image:
     resolved = path.resolve()
     if resolved in above:
-        raise UnsupportedError(f"{path} is its own backing file: the chain is a loop")
+        raise UnsupportedError(messages.BACKING_CHAIN_CONTAINS_LOOP.format(path=path))
     if len(above) >= MAX_CHAIN:
-        raise UnsupportedError(f"{path} has a backing chain of more than {MAX_CHAIN} files")
+        raise UnsupportedError(
+            messages.BACKING_CHAIN_TOO_LONG.format(path=path, max_chain=MAX_CHAIN)
+        )
     file = _open_file(path)
     try:
         if above:
             reach.check_followed(above[-1], file)
         check_no_journal(path)
         if not file.size_bytes:
-            raise UnsupportedError(f"{path} is empty: it holds no disk image", path=str(path))
+            raise UnsupportedError(messages.EMPTY_NO_DISK_IMAGE.format(path=path), path=str(path))
         if reach.format_name != "raw":
             reach.check_format(path, detect_format(file), above[-1] if above else None)
         return open_container(file, [*above, resolved], reach)
@@ -105,8 +108,9 @@ def open_container(
     found = detect_format(file)
     if reach.format_name not in ("", found):
         raise DamagedError(
-            f"{file.path} is said to be {reach.format_name}, but its first bytes are those of "
-            f"{found}: correct what says so (--source-format, or the image that names this file)",
+            messages.FORMAT_DIFFERS.format(
+                path=file.path, format_name=reach.format_name, found=found
+            ),
             path=str(file.path),
             expected=reach.format_name,
             got=found,
@@ -119,7 +123,7 @@ def _open_as(
 ) -> Image:
     def open_parent(path: Path, format_name: str | None) -> Image:
         if alone:
-            raise UnsupportedError(f"{file.path} holds a disk that needs files outside it")
+            raise UnsupportedError(messages.DISK_NEEDS_FILES_OUTSIDE.format(path=file.path))
         return _open_chain(path, above, reach.of_parent(format_name or ""))
 
     def open_extent(path: Path) -> ContainerFile:
@@ -162,13 +166,13 @@ def _open_as(
 def _open_packaged(file: ContainerFile) -> Image:
     """The disk of a package may not reach for files outside it."""
     if is_descriptor(file):
-        raise UnsupportedError(f"{file.path} holds no disk that is whole in one file")
+        raise UnsupportedError(messages.NOT_COMPLETE_DISK_IN_ONE_FILE.format(path=file.path))
     if detect_format(file) == "qcow2":
         from zeroseal.images.qcow2.read import Qcow2Image
 
         image = Qcow2Image(file)
         if image.backing_name or image.data_file_name:
-            raise UnsupportedError(f"{file.path} holds a disk that needs files outside it")
+            raise UnsupportedError(messages.DISK_NEEDS_FILES_OUTSIDE.format(path=file.path))
         return image
     return open_container(file, [file.path.resolve()], alone=True)
 
@@ -188,13 +192,12 @@ def _open_qcow2(
         return image
     if name.startswith("json:") or "\0" in name:
         raise UnsupportedError(
-            f"{file.path} names its backing file in a form we do not know: {name!r}"
+            messages.BACKING_NAME_NOT_SUPPORTED.format(path=file.path, name=name)
         )
     backing_path = file.path.parent / name.removeprefix("file:")
     if not backing_path.is_file() and not backing_path.is_block_device():
         raise MissingError(
-            f"{file.path} needs its backing file {backing_path}, which is not there: put it back, "
-            "or correct the name with qemu-img rebase -u",
+            messages.BACKING_FILE_NOT_FOUND.format(path=file.path, backing_path=backing_path),
             path=str(backing_path),
         )
     image.backing = open_parent(backing_path, format_name or None)
@@ -205,6 +208,6 @@ def _data_file_path(path: Path, name: str) -> Path:
     place = path.parent / name
     if not place.is_file():
         raise MissingError(
-            f"{path} needs its external data file {place}, which is not there", path=str(place)
+            messages.EXTERNAL_DATA_FILE_NOT_FOUND.format(path=path, place=place), path=str(place)
         )
     return place

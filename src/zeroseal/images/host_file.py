@@ -21,6 +21,7 @@ from zeroseal.errors import (
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.holes import punch_hole, take_room
 from zeroseal.images.locks import lock_image
+from zeroseal.messages import images as messages
 from zeroseal.progress import Progress, Step, quiet
 
 _WIPE_BYTES = 1 << 20
@@ -95,9 +96,7 @@ class HostFile(ContainerFile):
             except OSError as error:
                 raise environment_error(error, self.path, "reading") from error
             if not piece:
-                raise TruncatedError(
-                    f"{self.path} became shorter while it was read: is something changing it?"
-                )
+                raise TruncatedError(messages.BECAME_SHORTER_WHILE_READ.format(path=self.path))
             pieces.append(piece)
             offset_bytes += len(piece)
             length -= len(piece)
@@ -152,8 +151,9 @@ class HostFile(ContainerFile):
         if self.is_device:
             if size_bytes > self.size_bytes:
                 raise NoSpaceError(
-                    f"{self.path} has {self.size_bytes} bytes, and the disk needs {size_bytes}: "
-                    "choose a larger device"
+                    messages.DEVICE_TOO_SMALL.format(
+                        path=self.path, size_bytes=self.size_bytes, needed_bytes=size_bytes
+                    )
                 )
             return
         try:
@@ -186,7 +186,7 @@ class HostFile(ContainerFile):
         try:
             take_room(self._descriptor, offset_bytes, length)
         except OSError as error:
-            raise environment_error(error, self.path, "reserving room for") from error
+            raise environment_error(error, self.path, "reserving space for") from error
 
     def reserve(self, size_bytes: int) -> None:
         """Takes room for this many bytes on the host's disk, so that writing cannot run out of it.
@@ -199,7 +199,7 @@ class HostFile(ContainerFile):
         try:
             os.posix_fallocate(self._descriptor, 0, size_bytes)
         except OSError as error:
-            raise environment_error(error, self.path, "reserving room for") from error
+            raise environment_error(error, self.path, "reserving space for") from error
         self.size_bytes = max(self.size_bytes, size_bytes)
 
     def wipe(self) -> None:
@@ -224,9 +224,12 @@ class HostFile(ContainerFile):
     def _check_present(self, offset_bytes: int, length: int) -> None:
         if offset_bytes + length > self.size_bytes:
             raise TruncatedError(
-                f"{self.path} is truncated or damaged: it ends at byte {self.size_bytes}, but "
-                f"bytes {offset_bytes} to {offset_bytes + length} are pointed to; copy it again "
-                "from where it came from",
+                messages.TRUNCATED_OR_DAMAGED.format(
+                    path=self.path,
+                    size_bytes=self.size_bytes,
+                    offset_bytes=offset_bytes,
+                    end_bytes=offset_bytes + length,
+                ),
                 path=str(self.path),
                 offset=offset_bytes,
                 expected=length,
@@ -276,18 +279,18 @@ def _open_regular(path: Path, writable: bool) -> int:
     except OSError as error:
         if error.errno == errno.EBUSY:
             raise InUseError(
-                f"{path} is mounted, or another program uses it: unmount it, or stop what uses it",
+                messages.MOUNTED_OR_IN_USE.format(path=path),
                 path=str(path),
             ) from error
         reason = (error.strerror or str(error)).lower()
         raise MissingError(
-            f"cannot open {path}: {reason}; check the name and your rights to it", path=str(path)
+            messages.CANNOT_OPEN.format(path=path, reason=reason), path=str(path)
         ) from error
     mode = os.fstat(descriptor).st_mode
     if not stat.S_ISREG(mode) and not stat.S_ISBLK(mode):
         os.close(descriptor)
         raise MissingError(
-            f"{path} is neither a regular file nor a block device: give the path of a disk image",
+            messages.NOT_A_FILE_OR_DEVICE.format(path=path),
             path=str(path),
         )
     return descriptor

@@ -8,6 +8,7 @@ from pathlib import Path
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
 from zeroseal.images.container_file import ContainerFile
+from zeroseal.messages import images as messages
 
 SECTOR_BYTES = 512
 
@@ -53,7 +54,7 @@ class Image(Store):
             UsageError: there is none of that name.
         """
         del name
-        raise UsageError(f"{self.path} is no qcow2 image, and so has no snapshots inside")
+        raise UsageError(messages.NO_SNAPSHOTS_OUTSIDE_QCOW2.format(path=self.path))
 
     @property
     def snapshots(self) -> list[str]:

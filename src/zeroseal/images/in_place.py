@@ -18,6 +18,7 @@ from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.images.redo import commit_staged
 from zeroseal.images.redo_head import journal_folder
 from zeroseal.images.writable import open_writable
+from zeroseal.messages import images as messages
 from zeroseal.progress import Progress, quiet
 
 
@@ -47,14 +48,12 @@ class InPlaceChange:
         is_device = path.is_block_device()
         if path.is_symlink() and not is_device:
             raise RefusedError(
-                f"{path} is a symbolic link, and is not changed in place: give {path.resolve()}"
+                messages.SYMBOLIC_LINK_NOT_CHANGED.format(path=path, target=path.resolve())
             )
         if is_device:
             _check_folder(path, device_folder)
         elif device_folder:
-            raise UsageError(
-                f"{path} is a file, and its journal lies beside it: leave --journal-to out"
-            )
+            raise UsageError(messages.FILE_NEEDS_NO_JOURNAL_FOLDER.format(path=path))
         self.folder = journal_folder(path, device_folder)
         reading = open_image(path, reach=reach)
         self._reach = replace(reach, format_name=reading.format_name)
@@ -64,14 +63,15 @@ class InPlaceChange:
             file.close()
         if is_device and reading.format_name != "raw":
             raise RefusedError(
-                f"{path} holds a {reading.format_name} container, which may have to grow, and a "
-                "device cannot: seal it into a new file with -o"
+                messages.CONTAINER_ON_DEVICE_NOT_CHANGED.format(
+                    path=path, format_name=reading.format_name
+                )
             )
         self._host = HostFile(path, writable=True)
         try:
             self._host.lock()
             if before != (self._host.size_bytes, path.stat().st_mtime_ns):
-                raise InUseError(f"{path} was changed just now by another program: try again")
+                raise InUseError(messages.JUST_CHANGED_BY_ANOTHER_PROGRAM.format(path=path))
             self._staged = StagedFile(self._host, self.folder)
             self.image = open_writable(self._staged, reading)
         except BaseException:
@@ -133,12 +133,9 @@ class InPlaceChange:
 
 def _check_folder(device: Path, folder: Path | None) -> None:
     if folder is None:
-        raise RefusedError(
-            f"{device} is a block device, and nothing can lie beside it: say with --journal-to DIR "
-            "where the journal of its change goes"
-        )
+        raise RefusedError(messages.DEVICE_NEEDS_JOURNAL_FOLDER.format(device=device))
     if not folder.is_dir():
-        raise MissingError(f"there is no folder {folder} for the journal: make it first")
+        raise MissingError(messages.FOLDER_FOR_JOURNAL_NOT_FOUND.format(folder=folder))
 
 
 def _copy(source: Store, target: Store, offset: int, length: int) -> None:

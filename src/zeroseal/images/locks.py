@@ -19,6 +19,7 @@ import sys
 from pathlib import Path
 
 from zeroseal.errors import InUseError
+from zeroseal.messages import images as messages
 
 _CONSISTENT_READ, _WRITE, _RESIZE = 0, 1, 3
 _HELD, _UNSHARED = 100, 200
@@ -54,8 +55,7 @@ def lock_image(descriptor: int, path: Path, writable: bool) -> None:
         in_use = True
     if in_use:
         raise InUseError(
-            f"{path} is open in another program, perhaps in a running machine: shut that down, or "
-            "wait for it",
+            messages.OPEN_IN_ANOTHER_PROGRAM.format(path=path),
             path=str(path),
         )
 

@@ -12,6 +12,7 @@ from typing import NoReturn, Self
 
 from zeroseal.errors import OutputExistsError, UnfinishedError, environment_error
 from zeroseal.images.host_file import HostFile
+from zeroseal.messages import images as messages
 
 
 class OutputFile:
@@ -29,11 +30,11 @@ class OutputFile:
         self.target = target
         if os.path.lexists(target):
             raise OutputExistsError(
-                f"{target} exists already: choose another name, or remove it first",
+                messages.ALREADY_EXISTS.format(target=target),
                 path=str(target),
             )
         if not target.parent.is_dir():
-            raise UnfinishedError(f"there is no folder {target.parent} to write to")
+            raise UnfinishedError(messages.FOLDER_NOT_FOUND.format(parent=target.parent))
         self._temporary = target.parent / f".{target.name}.{secrets.token_hex(4)}.part"
         flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
         try:
@@ -71,7 +72,7 @@ class OutputFile:
             flush_folder(self.target.parent)
         except FileExistsError:
             raise OutputExistsError(
-                f"{self.target} came to be in the meantime: choose another name"
+                messages.CREATED_IN_THE_MEANTIME.format(target=self.target)
             ) from None
         except OSError as error:
             raise environment_error(error, self.target, "writing") from error
@@ -142,8 +143,7 @@ def open_output(
 def refuse_device(target: Path) -> NoReturn:
     """Raises OutputExistsError: nobody said that a device may be overwritten."""
     raise OutputExistsError(
-        f"{target} is a block device: if all that it holds may be lost, say --overwrite-device as "
-        "well",
+        messages.DEVICE_NEEDS_OVERWRITE_OPTION.format(target=target),
         path=str(target),
     )
 

@@ -15,6 +15,7 @@ from typing import Self
 from zeroseal.errors import OutputExistsError, environment_error
 from zeroseal.images.locks import try_lock
 from zeroseal.images.output import flush_folder
+from zeroseal.messages import images as messages
 
 _LOCK_NAME = ".being-filled"
 _SUFFIX = ".part"
@@ -97,9 +98,7 @@ def sweep_unfinished(folder: Path) -> list[Path]:
 
 def _check_free(final: Path) -> None:
     if os.path.lexists(final):
-        raise OutputExistsError(
-            f"{final} exists already: choose another name, or remove it first", path=str(final)
-        )
+        raise OutputExistsError(messages.ALREADY_EXISTS.format(target=final), path=str(final))
 
 
 def _hold(hidden: Path) -> int | None:

@@ -7,6 +7,7 @@ from pathlib import Path, PurePosixPath, PureWindowsPath
 
 from zeroseal.errors import MissingError
 from zeroseal.images.image import Image
+from zeroseal.messages import images as messages
 
 # Opens a parent: (its path, its format where the child names it or None).
 ParentOpener = Callable[[Path, str | None], Image]
@@ -25,7 +26,6 @@ def find_parent(child: Path, names: list[str], format_title: str) -> Path:
                 return candidate
     text = " or ".join(dict.fromkeys(names)) or "a file that it does not name"
     raise MissingError(
-        f"{child} is a {format_title} that needs its parent disk {text}, which is not there: put "
-        "it back beside it",
+        messages.PARENT_DISK_NOT_FOUND.format(child=child, format_title=format_title, parent=text),
         path=str(child),
     )

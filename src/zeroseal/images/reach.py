@@ -15,6 +15,7 @@ from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError
 from zeroseal.images.container_file import ContainerFile
+from zeroseal.messages import images as messages
 
 SOURCE_FORMATS = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi", "ova")
 _PARENT_FORMATS = {"vpc": "vhd", "host_device": "raw", "VHDX": "vhdx"}  # QEMU's names
@@ -63,16 +64,12 @@ class Reach:
             return
         if child:
             raise RefusedError(
-                f"{path} begins like {found}, but is named as raw disks are, and {child}, which is "
-                f"made over it, does not say what it is: record that with qemu-img rebase -u "
-                f"-F {found} -b {path} {child}, or with -F raw",
+                messages.BACKING_FORMAT_NOT_RECORDED.format(path=path, found=found, child=child),
                 path=str(path),
                 got=found,
             )
         raise RefusedError(
-            f"{path} begins like {found}, but is named as raw disks are, and a guest can write "
-            "such a beginning into its own disk: say what it is with --source-format raw or "
-            f"--source-format {found}",
+            messages.RAW_NAME_WITH_OTHER_FORMAT.format(path=path, found=found),
             path=str(path),
             got=found,
         )
@@ -88,8 +85,7 @@ class Reach:
         if any(target.is_relative_to(folder) for folder in folders) or _holds_disk(file):
             return
         raise RefusedError(
-            f"{child} names {target}, which lies outside its folder and does not look like a disk "
-            f"image: if it is to be read, allow its folder with --follow {target.parent}",
+            messages.FILE_OUTSIDE_FOLDER.format(child=child, target=target, parent=target.parent),
             path=str(target),
         )
 
@@ -113,11 +109,12 @@ def check_output_name(path: Path, format_name: str) -> None:
         UsageError: no command would open the new file without being told what it is.
     """
     if format_name != "raw" and path.is_block_device():
-        raise UsageError(f"{path} is a block device, which holds a raw disk: use --format raw")
+        raise UsageError(messages.DEVICE_IS_RAW.format(path=path))
     if format_name != "raw" and path.suffix.lower() in RAW_SUFFIXES:
         raise UsageError(
-            f"{path} would be {format_name} under the name of a raw disk: name it "
-            f"{path.with_suffix('.' + format_name)}, or ask for --format raw"
+            messages.NEW_FILE_WITH_RAW_NAME.format(
+                path=path, format_name=format_name, with_suffix=path.with_suffix("." + format_name)
+            )
         )
 
 

@@ -11,12 +11,13 @@ from zeroseal.images.vdi import layout as vdi_layout
 from zeroseal.images.vhd import layout as vhd_layout
 from zeroseal.images.vhdx import layout as vhdx_layout
 from zeroseal.images.vmdk import layout as vmdk_layout
+from zeroseal.messages import images as messages
 
 _HEAD_BYTES, _SECTOR = 512, 512
 
 # Containers that we recognise in order to name them; (offset from the start, signature, name).
 _FOREIGN_SIGNATURES = (
-    (0, b"COWD", "VMDK of an ESX host's sparse kind"),
+    (0, b"COWD", "VMDK of the ESX sparse type"),
     (0, b"QFI\xfb\0\0\0\x01", "qcow version 1"),
     (0, b"QED\0", "QED"),
     (0, b"\x1f\x8b", "gzip"),
@@ -79,6 +80,6 @@ def _refuse_foreign(path: Path, head: bytes) -> None:
     for offset, signature, name in _FOREIGN_SIGNATURES:
         if head[offset : offset + len(signature)] == signature:
             raise UnsupportedError(
-                f"{path} is a {name} file, which is not supported: unpack or convert it first",
+                messages.FILE_TYPE_NOT_SUPPORTED.format(path=path, name=name),
                 format=name,
             )

@@ -36,6 +36,7 @@ from zeroseal.images.redo_head import (
     read_head,
     samples_of,
 )
+from zeroseal.messages import images as messages
 from zeroseal.progress import Progress, Step, quiet
 
 _MARK, _OVER = b"ZSDONE1\n", b"ZSOVER1\n"
@@ -97,10 +98,11 @@ def commit_staged(
             raise
     except ZeroSealError as error:
         journal.close()
-        where = f", run in {path.parent.resolve()}," if host.is_device else ""
+        where = f" from the folder {path.parent.resolve()}" if host.is_device else ""
         raise UnfinishedError(
-            f"{error.message}; the change of {host.path} is decided and kept in {path}: when the "
-            f"cause is gone, any zeroseal command on the image{where} carries it through"
+            messages.CHANGE_KEPT_IN_JOURNAL.format(
+                message=error.message, path=host.path, journal=path, where=where
+            )
         ) from error
     _discard(journal, path)
 
@@ -131,10 +133,7 @@ def finish_interrupted(image: Path, folder: Path | None = None) -> Outcome:
             return "" if was_over else "dropped"
         if not _fits(journal, host):
             journal.close()
-            raise RefusedError(
-                f"{path} holds an unfinished change of another disk than {image} is now: if the "
-                "image was restored from a copy, remove the journal; else put the image back"
-            )
+            raise RefusedError(messages.JOURNAL_OF_ANOTHER_DISK.format(path=path, image=image))
         _carry_out(journal, host)
         _discard(journal, path)
     finally:
@@ -208,7 +207,7 @@ def _carry_out(journal: HostFile, host: HostFile, progress: Progress = quiet) ->
             host.punch(extent.offset_bytes, extent.length)
         else:
             host.write(extent.offset_bytes, journal.read(position, extent.length))
-        progress(Step("carrying it out", position, journal.size_bytes))
+        progress(Step("writing the change", position, journal.size_bytes))
     if host.size_bytes != head.size_after:
         host.resize(head.size_after)
     host.flush()

@@ -19,6 +19,7 @@ from blake3 import blake3
 from zeroseal.blocks.store import Extent, Store
 from zeroseal.errors import RefusedError, ZeroSealError
 from zeroseal.images.host_file import HostFile
+from zeroseal.messages import images as messages
 
 MAGIC = b"ZSREDO1\n"
 _SUFFIX = ".redo"
@@ -143,7 +144,4 @@ def check_no_journal(image: Path) -> None:
     """Raises RefusedError where an interrupted change waits to be finished."""
     path = find_journal(image)
     if path:
-        raise RefusedError(
-            f"a change of {image} in place was interrupted, and {path} holds the rest of it: run "
-            f"zeroseal survey on that image to have it finished"
-        )
+        raise RefusedError(messages.CHANGE_INTERRUPTED.format(image=image, path=path))

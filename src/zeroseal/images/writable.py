@@ -14,6 +14,7 @@ from zeroseal.images.vhd.write import WritableFixedVhd, WritableVhd
 from zeroseal.images.vhdx.read import VhdxImage
 from zeroseal.images.vhdx.write import WritableVhdx
 from zeroseal.images.vmdk.write import WritableVmdk
+from zeroseal.messages import images as messages
 
 
 def open_writable(file: ContainerFile, reading: Image) -> WritableImage:
@@ -39,7 +40,8 @@ def open_writable(file: ContainerFile, reading: Image) -> WritableImage:
         case "raw":
             return RawImage(file)
     raise UnsupportedError(
-        f"{reading.path} ({reading.format_name}, {reading.variant}) cannot be changed in place: "
-        "write a new file with -o",
+        messages.NOT_CHANGED_IN_PLACE.format(
+            path=reading.path, format_name=reading.format_name, variant=reading.variant
+        ),
         format=reading.format_name,
     )

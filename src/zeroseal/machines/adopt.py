@@ -21,6 +21,7 @@ from zeroseal.machines.definition import (
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.sheet.model import NAME_PATTERN
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import machines as messages
 from zeroseal.sealing.record import record_path
 
 
@@ -58,11 +59,11 @@ def adopt_image(
         RefusedError: it is no whole file.
     """
     if not re.match(NAME_PATTERN, name):
-        raise UsageError(f"{name!r} cannot be a machine's name: use a-z, 0-9 and -, at most 63")
+        raise UsageError(messages.NOT_VALID_MACHINE_NAME.format(name=name))
     source = read_image_facts(image, how.reach)
     if source.other_files and not how.in_place:
         raise RefusedError(
-            f"{image} needs {source.other_files[0]} too: adopt a copy that is one whole file"
+            messages.DISK_NEEDS_OTHER_FILES.format(image=image, other_files=source.other_files[0])
         )
     disk = str(image.resolve()) if how.in_place else f"disk.{source.format_name}"
     with yard.new_machine(name) as folder:

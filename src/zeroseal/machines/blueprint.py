@@ -25,6 +25,7 @@ from zeroseal.machines.media import write_medium, write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import machines as messages
 
 SEED_FILE, ANSWERS_FILE = "seed.iso", "answers.iso"
 KEY_FILE = "build-key"
@@ -47,7 +48,7 @@ def define_machine(
     taken = yard.macs() - ({old.definition.mac} if old else set())
     card = machine.network
     if card.mac and card.mac in taken:
-        raise UsageError(f"the MAC {card.mac} is taken by another machine of {yard.folder}")
+        raise UsageError(messages.MAC_ADDRESS_ALREADY_USED.format(mac=card.mac, folder=yard.folder))
     mac = card.mac or new_mac(taken)
     return MachineDefinition(
         name=name,

@@ -38,6 +38,7 @@ from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.simulated_use import live_through
 from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import MachineState, Yard, YardMachine, write_state
+from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, quiet
 
 _FIRST_BOOT_ENDED = "if command -v cloud-init >/dev/null; then cloud-init status --wait; fi; true"
@@ -100,7 +101,7 @@ def build_machine(
         host.check_ready()
         check_files(loaded)
         media = check_media(loaded, progress)
-        messages = _create(loaded, yard, name, host_name, media, progress)
+        notes = _create(loaded, yard, name, host_name, media, progress)
         with _kept_on_failure(yard, name, host):
             tasks, more = _bring_up(loaded, yard, yard.get(name), host, wish, progress)
     return BuildResult(
@@ -108,7 +109,7 @@ def build_machine(
         is_new=True,
         is_simulated=host.is_simulated,
         tasks=tuple(tasks),
-        messages=(*messages, *more),
+        messages=(*notes, *more),
         seconds=int(time.monotonic() - began),
     )
 
@@ -144,11 +145,11 @@ def _create(
 ) -> list[str]:
     """Makes the machine's folder; one of the same name gives way as far as that is safe."""
     old = _old_machine(loaded, yard, name)
-    messages: list[str] = []
+    notes: list[str] = []
 
     def make_room() -> None:
         if old:
-            messages.append(_give_way(yard, old))
+            notes.append(_give_way(yard, old))
 
     with yard.new_machine(name, make_room) as folder:
         disk = make_first_disk(loaded, folder, progress)
@@ -157,8 +158,8 @@ def _create(
         for number, size_mib in enumerate(loaded.sheet.machine.more_disks_mib):
             make_empty_disk(folder / definition.more_disks[number], size_mib * MEBIBYTE)
         write_definition(folder, definition)
-        write_state(folder, MachineState(unfinished="it did not come to its end"))
-    return messages
+        write_state(folder, MachineState(unfinished="it did not finish"))
+    return notes
 
 
 def _old_machine(loaded: LoadedSheet, yard: Yard, name: str) -> YardMachine | None:
@@ -170,13 +171,10 @@ def _old_machine(loaded: LoadedSheet, yard: Yard, name: str) -> YardMachine | No
         old = None
     if old is None or not old.definition.built_from or old.definition.sheet != str(loaded.path):
         raise OutputExistsError(
-            f"{yard.folder / name} exists already and was not built from this sheet: choose "
-            "another machine.name, or remove it first"
+            messages.EXISTING_FOLDER_NOT_OF_SHEET.format(folder=yard.folder / name)
         )
     if _runs(yard, old):
-        raise OutputExistsError(
-            f"{name} runs and would be built anew: stop it first with zeroseal yard stop {name}"
-        )
+        raise OutputExistsError(messages.RUNNING_MACHINE_NOT_REBUILT.format(name=name))
     if old.state.running:  # its build was killed
         yard.set_state(name, replace(old.state, running=False, pid=0, ssh_port=0))
     return yard.get(name)
@@ -195,13 +193,13 @@ def _give_way(yard: Yard, old: YardMachine) -> str:
     name = old.definition.name
     if old.state.unfinished:
         yard.remove(name, with_disk=True)
-        return "What was left of the last build, which had failed, was removed."
+        return "The rest of the last build, which had failed, was removed."
     stamp = datetime.fromtimestamp(old.disk.stat().st_mtime, UTC).strftime("%Y%m%d-%H%M%S")
     aside = f"{name}-until-{stamp}"
     yard.rename(name, aside)
     return (
-        f"The machine that was there is {aside} now, whole and switched off; remove it when you "
-        "no longer need it."
+        f"The previous machine is now {aside}, complete and switched off; remove "
+        "it when you no longer need it."
     )
 
 
@@ -255,20 +253,23 @@ def _bring_up(
         with _phase("use"):
             live_through(yard.get(name), sheet, yard, wish.now)
     with _phase("leave"):
-        messages = list(host.stop(yard.get(name), sheet.leave.shutdown_seconds, progress).messages)
+        notes = list(host.stop(yard.get(name), sheet.leave.shutdown_seconds, progress).messages)
         if sheet.leave.detach_media:
             write_definition(machine.folder, machine.definition.without_media())
             for file in (SEED_FILE, ANSWERS_FILE):
                 (machine.folder / file).unlink(missing_ok=True)
-    return reports, messages
+    return reports, notes
 
 
 def _install(loaded: LoadedSheet, machine: YardMachine, host: Host, progress: Progress) -> None:
+    from zeroseal.machines.hosts.simulated import SimulatedHost
+
+    if isinstance(host, SimulatedHost):
+        raise UsageError(messages.SIMULATED_HOST_CANNOT_INSTALL_SYSTEM)
     from zeroseal.machines.hosts.qemu.host import QemuHost
     from zeroseal.machines.install import install
 
-    if not isinstance(host, QemuHost):
-        raise UsageError("the simulated host installs nothing: give a base disk, or use QEMU")
+    assert isinstance(host, QemuHost)
     with _phase("install"):
         install(loaded, host, machine, progress)
 
@@ -316,10 +317,7 @@ def login_of(machine: YardMachine, way: str) -> Login | None:
     path = machine.folder / KEY_FILE
     accounts = machine.definition.throwaway_accounts
     if not path.is_file() or not accounts:
-        raise MissingError(
-            f"{machine.definition.name} has no build account with a key: give its sheet a user "
-            'with throwaway = true, or connect.by = "agent"'
-        )
+        raise MissingError(messages.NO_BUILD_ACCOUNT_WITH_KEY.format(name=machine.definition.name))
     return Login(accounts[0], path.read_text("utf-8"))
 
 
@@ -329,4 +327,6 @@ def _phase(name: str) -> Iterator[None]:
     try:
         yield
     except GuestError as error:
-        raise type(error)(f"in the phase {name!r}: {error.message}", **error.facts) from error
+        raise type(error)(
+            messages.IN_PHASE.format(name=name, message=error.message), **error.facts
+        ) from error

@@ -15,6 +15,7 @@ from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import DamagedError, MissingError, OutputExistsError, environment_error
 from zeroseal.images.output import replace_small_file
 from zeroseal.machines import FILE_NAME
+from zeroseal.messages import machines as messages
 
 _VERSION = 2
 SEED_MEDIUM, INSTALL_MEDIUM, OTHER_MEDIUM = "seed", "install", "other"
@@ -140,7 +141,7 @@ def detach_seed(folder: Path, definition: MachineDefinition) -> MachineDefinitio
         UnfinishedError: the folder cannot be written to.
     """
     if not definition.seed:
-        raise MissingError(f"{definition.name} has no seed medium attached")
+        raise MissingError(messages.NO_SEED_MEDIUM_ATTACHED.format(name=definition.name))
     media = tuple(item for item in definition.media if item.purpose != SEED_MEDIUM)
     detached = replace(definition, media=media)
     write_definition(folder, detached)
@@ -201,22 +202,24 @@ def read_machine_file(path: Path) -> MachineDefinition:
         if version == 1:
             document = _from_first_version(document)
         elif version != _VERSION:
-            raise ValueError("it is of another version")
+            raise ValueError(messages.ANOTHER_VERSION)
         return convert(document, MachineDefinition, only_known=True)
     except FileNotFoundError as error:
-        raise MissingError(f"the machine file {path} is not there") from error
+        raise MissingError(messages.MACHINE_FILE_NOT_FOUND.format(path=path)) from error
     except WrongValueError as error:
         raise DamagedError(
-            f"{path} is no machine file that can be understood: key {error.key}"
+            messages.MACHINE_FILE_KEY_WRONG.format(path=path, key=error.key)
         ) from None
     except (OSError, ValueError) as error:
-        raise DamagedError(f"{path} is no machine file that can be understood: {error}") from error
+        raise DamagedError(
+            messages.MACHINE_FILE_UNREADABLE.format(path=path, error=error)
+        ) from error
 
 
 def check_new_folder(folder: Path) -> None:
     """Raises OutputExistsError where a machine of that name is already."""
     if folder.exists():
-        raise OutputExistsError(f"{folder} exists already: choose another name, or remove it first")
+        raise OutputExistsError(messages.ALREADY_EXISTS.format(folder=folder))
 
 
 def _table(name: str, entry: Any) -> list[str]:

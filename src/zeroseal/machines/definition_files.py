@@ -9,6 +9,7 @@ from zeroseal.errors import DamagedError, MissingError, environment_error
 from zeroseal.machines.definition import MachineDefinition, read_machine_file
 from zeroseal.machines.domain_xml import parse_domain
 from zeroseal.machines.ovf import parse_ovf_machine
+from zeroseal.messages import machines as messages
 
 _MAX_BYTES = 16 << 20
 
@@ -24,7 +25,7 @@ def read_definition_file(path: Path) -> MachineDefinition:
         with path.open("rb") as file:
             raw = file.read(_MAX_BYTES + 1)
     except FileNotFoundError as error:
-        raise MissingError(f"the machine's definition {path} is not there") from error
+        raise MissingError(messages.MACHINE_DEFINITION_NOT_FOUND.format(path=path)) from error
     except OSError as error:
         raise environment_error(error, path, "reading") from error
     if not raw.lstrip().startswith(b"<"):
@@ -34,9 +35,7 @@ def read_definition_file(path: Path) -> MachineDefinition:
         return parse_domain(root, str(path))
     if root.tag.endswith("}Envelope"):
         return parse_ovf_machine(root, str(path))
-    raise DamagedError(
-        f"{path} describes no machine: give a libvirt domain, an OVF or machine.toml"
-    )
+    raise DamagedError(messages.DOES_NOT_DESCRIBE_MACHINE.format(path=path))
 
 
 def parse_xml(path: Path, raw: bytes) -> ElementTree.Element:
@@ -46,8 +45,8 @@ def parse_xml(path: Path, raw: bytes) -> ElementTree.Element:
         DamagedError: it is none, too large, or has a document type.
     """
     if len(raw) > _MAX_BYTES or b"<!DOCTYPE" in raw or b"<!ENTITY" in raw:
-        raise DamagedError(f"{path} is no machine definition: it is too large or has a DOCTYPE")
+        raise DamagedError(messages.NOT_MACHINE_DEFINITION.format(path=path))
     try:
         return ElementTree.fromstring(raw)
     except ElementTree.ParseError as error:
-        raise DamagedError(f"{path} is no XML that can be understood: {error}") from error
+        raise DamagedError(messages.NOT_VALID_XML.format(path=path, error=error)) from error

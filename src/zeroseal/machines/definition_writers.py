@@ -13,6 +13,7 @@ from zeroseal.machines.domain_xml import build_domain
 from zeroseal.machines.hosts.qemu.command import VARIABLES_FILE, Wiring, build_command
 from zeroseal.machines.hosts.qemu.programs import PROGRAM, find_firmware
 from zeroseal.machines.yard import YardMachine
+from zeroseal.messages import machines as messages
 
 DOMAIN, OVF, QEMU = "domain", "ovf", "qemu"
 KINDS = (DOMAIN, OVF, QEMU)
@@ -41,7 +42,7 @@ def build_definition_text(machine: YardMachine, kind: str, final: Path | None = 
             return _ovf(machine)
         case "qemu":
             return _command(machine, folder)
-    raise UsageError(f"there is no form {kind!r}: choose from {', '.join(KINDS)}")
+    raise UsageError(messages.FORMAT_NOT_KNOWN.format(kind=kind, kinds=", ".join(KINDS)))
 
 
 def _domain(machine: YardMachine, folder: Path) -> str:
@@ -56,12 +57,9 @@ def _ovf(machine: YardMachine) -> str:
     definition = machine.definition
     facts = read_image_facts(machine.disk)
     if facts.chain:
-        raise UnsupportedError(
-            f"{definition.name} is a linked clone, and an OVF describes whole disks: make it whole "
-            "first with zeroseal clone --make-full"
-        )
+        raise UnsupportedError(messages.LINKED_CLONE_HAS_NO_OVF.format(name=definition.name))
     if definition.more_disks:
-        raise UnsupportedError(f"{definition.name} has several disks, and one is described in OVF")
+        raise UnsupportedError(messages.SEVERAL_DISKS_HAVE_NO_OVF.format(name=definition.name))
     card = definition.adapters[0] if definition.adapters else None
     appliance = Appliance(
         name=definition.name,

@@ -16,6 +16,7 @@ from zeroseal.machines.definition import (
     MachineDefinition,
     NetworkCard,
 )
+from zeroseal.messages import machines as messages
 
 Element = ElementTree.Element
 _UNITS = {
@@ -41,11 +42,11 @@ def parse_domain(root: Element, where: str) -> MachineDefinition:
     """
     name, devices = _text(root, "name"), root.find("devices")
     if not name or devices is None:
-        raise DamagedError(f"{where} is no whole domain: it has no name or no devices")
+        raise DamagedError(messages.NOT_COMPLETE_DOMAIN.format(where=where))
     disks = [disk for disk in devices.findall("disk") if _is_disk(disk)]
     files = [_source(disk) for disk in disks]
     if not disks or not files[0]:
-        raise DamagedError(f"{where} has no disk that is a file or device")
+        raise DamagedError(messages.NO_DISK_FILE_OR_DEVICE.format(where=where))
     return MachineDefinition(
         name=name,
         uuid=_text(root, "uuid"),
@@ -193,10 +194,12 @@ def _cpu_model(root: Element) -> str:
 def _memory_mib(root: Element, where: str) -> int:
     memory = root.find("memory")
     if memory is None or not (memory.text or "").strip().isdigit():
-        raise DamagedError(f"{where} does not say how much memory the machine has")
+        raise DamagedError(messages.DOES_NOT_GIVE_MACHINE_MEMORY_SIZE.format(where=where))
     unit = _UNITS.get(memory.get("unit", "KiB").lower())
     if unit is None:
-        raise DamagedError(f"{where} has memory in the unknown unit {memory.get('unit')!r}")
+        raise DamagedError(
+            messages.MEMORY_IN_UNKNOWN_UNIT.format(where=where, memory=memory.get("unit"))
+        )
     return max(1, int((memory.text or "0").strip()) * unit >> 20)
 
 

@@ -131,7 +131,7 @@ class GuestLife:
         old = self.guest.read_text(_OLD_MACHINE_ID).strip()
         new = old if len(old) == 32 else secrets.token_hex(16)
         self.put(_MACHINE_ID, new.encode() + b"\n", 0o444)
-        self.messages.append("systemd made a new machine ID")
+        self.messages.append("systemd created a new machine ID")
 
     def _grow_host_keys(self) -> None:
         if not self.guest.exists("/usr/sbin/sshd") or self.guest.glob("/etc/ssh/ssh_host_*key"):
@@ -142,12 +142,12 @@ class GuestLife:
             regrower_with_seed(trace, services) if self.seed else ""
         )
         if not service:
-            self.messages.append("no service makes SSH host keys: the SSH server does not start")
+            self.messages.append("no service creates SSH host keys: the SSH server does not start")
             return
         for kind, (private, public) in new_key_pairs(f"root@{self.host_name}").items():
             self.put(f"/etc/ssh/ssh_host_{kind}_key", private, 0o600)
             self.put(f"/etc/ssh/ssh_host_{kind}_key.pub", public)
-        self.messages.append(f"{service} made new SSH host keys")
+        self.messages.append(f"{service} created new SSH host keys")
 
     def _remove_planted(self) -> None:
         """The planted script has done its work, and goes."""
@@ -155,7 +155,7 @@ class GuestLife:
             for path in (*PLANTED_LINKS, UNIT_PATH, INIT_SCRIPT_PATH, SCRIPT_FOLDER):
                 if self.guest.find(path, follow_last=False):
                     self.guest.remove(path)
-            self.messages.append("the planted first-boot script did its work and removed itself")
+            self.messages.append("the planted first-boot script ran and removed itself")
 
     def _take_seed(self) -> None:
         """What cloud-init does with a seed that it has not taken before."""
@@ -178,7 +178,7 @@ class GuestLife:
         self.put(f"/var/lib/cloud/instances/{seed.instance_id}/user-data.txt", user_data, 0o600)
         self.put("/var/lib/cloud/sem/config_users_groups.once", b"done\n")
         self.put(_INSTANCE_ID, seed.instance_id.encode() + b"\n")
-        self.messages.append(f"cloud-init took the seed for {seed.host_name}")
+        self.messages.append(f"cloud-init applied the seed for {seed.host_name}")
 
     def _take_settings(self, seed: Seed) -> None:
         if seed.time_zone and has_time_zone(self.guest, seed.time_zone):

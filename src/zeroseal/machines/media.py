@@ -15,6 +15,7 @@ from pycdlib.pycdlibexception import PyCdlibException
 from zeroseal.errors import DamagedError, NotProvenError
 from zeroseal.images.output import write_small_file
 from zeroseal.machines.seed import FILE_NAMES, NETWORK_NAME, VOLUME_ID, Seed, parse_seed
+from zeroseal.messages import machines as messages
 
 
 def write_medium(target: Path, label: str, files: Mapping[str, bytes], mode: int = 0o666) -> None:
@@ -42,7 +43,7 @@ def write_medium(target: Path, label: str, files: Mapping[str, bytes], mode: int
     medium.close()
     write_small_file(target, packed.getvalue(), mode)
     if read_medium(target) != dict(files):
-        raise NotProvenError(f"{target} does not read back as it was written")
+        raise NotProvenError(messages.MEDIUM_DOES_NOT_READ_BACK.format(target=target))
 
 
 def read_medium(path: Path) -> dict[str, bytes]:
@@ -55,7 +56,7 @@ def read_medium(path: Path) -> dict[str, bytes]:
     try:
         medium.open(str(path))
     except (PyCdlibException, OSError) as error:
-        raise DamagedError(f"{path} is no medium that can be read: {error}") from error
+        raise DamagedError(messages.NOT_READABLE_MEDIUM.format(path=path, error=error)) from error
     try:
         names = [
             child.file_identifier().decode("utf-16-be")
@@ -64,7 +65,7 @@ def read_medium(path: Path) -> dict[str, bytes]:
         ]
         return {name: _read_file(medium, name) for name in names}
     except (PyCdlibException, UnicodeDecodeError) as error:
-        raise DamagedError(f"{path} is no medium that can be read: {error}") from error
+        raise DamagedError(messages.NOT_READABLE_MEDIUM.format(path=path, error=error)) from error
     finally:
         medium.close()
 
@@ -92,7 +93,7 @@ def read_seed_medium(path: Path) -> Seed:
             texts[NETWORK_NAME] = files[NETWORK_NAME].decode()
         return parse_seed(texts)
     except (KeyError, UnicodeDecodeError) as error:
-        raise DamagedError(f"{path} is no seed medium: it has no {error}") from error
+        raise DamagedError(messages.NOT_SEED_MEDIUM.format(path=path, error=error)) from error
 
 
 def _read_file(medium: pycdlib.PyCdlib, name: str) -> bytes:

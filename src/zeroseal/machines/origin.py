@@ -19,6 +19,7 @@ from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.images.reach import Reach
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.sheet.model import Origin
+from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.volumes.grow import grow_disk
 
@@ -47,7 +48,7 @@ def make_first_disk(loaded: LoadedSheet, folder: Path, progress: Progress = quie
     reach = Reach(sheet.origin.base_format)
     facts = read_image_facts(base, reach)
     if facts.other_files:
-        raise UsageError(f"the base disk {base} needs other files too: give a whole disk")
+        raise UsageError(messages.BASE_DISK_NEEDS_OTHER_FILES_TOO.format(base=base))
     progress(Step("copying the base disk", 0, 0))
     if not wanted_bytes or wanted_bytes == facts.size_bytes:
         name = f"disk.{facts.format_name}"
@@ -83,7 +84,7 @@ def expected_checksum(loaded: LoadedSheet) -> str:
             return match[1].lower()
         if (match := _BSD.match(line)) and Path(match[1]).name == name:
             return match[2].lower()
-    raise UsageError(f"{path} has no SHA-256 or SHA-512 line for {name}: correct origin.checksums")
+    raise UsageError(messages.CHECKSUM_LINE_MISSING.format(path=path, name=name))
 
 
 def verify_checksum(base: Path, expected: str, progress: Progress = quiet) -> None:
@@ -94,15 +95,12 @@ def verify_checksum(base: Path, expected: str, progress: Progress = quiet) -> No
         DamagedError: it has another checksum.
     """
     if not base.is_file():
-        raise MissingError(
-            f"the base disk {base} is not there: correct origin.base_disk in the sheet"
-        )
+        raise MissingError(messages.BASE_DISK_NOT_FOUND.format(base=base))
     kind = _KINDS[len(expected)]
     got = hash_file(base, hashlib.new(kind), "verifying the base disk", progress)
     if got != expected:
         raise DamagedError(
-            f"{base} is not the one that the sheet names: its {kind.upper()} is "
-            f"{got}; fetch it again, or correct the checksum in the sheet",
+            messages.NOT_DISK_THAT_SHEET_NAMES.format(base=base, kind=kind.upper(), actual=got),
             expected=expected,
             got=got,
         )

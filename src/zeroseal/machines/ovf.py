@@ -10,6 +10,7 @@ from xml.etree import ElementTree
 
 from zeroseal.errors import DamagedError
 from zeroseal.machines.definition import MachineDefinition, NetworkCard, new_uuid
+from zeroseal.messages import machines as messages
 
 Element = ElementTree.Element
 _CPU, _MEMORY, _NETWORK, _FLOPPY, _USB, _SOUND, _SERIAL = "3", "4", "10", "14", "23", "35", "21"
@@ -27,7 +28,9 @@ def parse_ovf_machine(root: Element, where: str) -> MachineDefinition:
     """
     systems = _all(root, "VirtualSystem")
     if len(systems) != 1:
-        raise DamagedError(f"{where} describes {len(systems)} machines, and one is needed")
+        raise DamagedError(
+            messages.DESCRIBES_SEVERAL_MACHINES.format(where=where, systems=len(systems))
+        )
     hardware = _all(systems[0], "VirtualHardwareSection")
     items = [item for section in hardware for item in section if _tag(item).endswith("Item")]
     name = next((child.text or "" for child in systems[0] if _tag(child) == "Name"), "")

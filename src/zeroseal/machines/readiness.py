@@ -8,13 +8,16 @@ from dataclasses import asdict, dataclass
 from zeroseal.errors import ImageError, RefusedError
 from zeroseal.machines.definition import Hardware, MachineDefinition
 from zeroseal.machines.yard import YardMachine
+from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.policy import MachineKnowledge, resolve
 from zeroseal.sealing.survey import Survey, survey_image
 
 _PURPOSES = {
-    "seed": "our own seed medium, which holds keys and would seed every clone alike",
-    "install": "an installation medium, from which clones may boot",
+    "seed": (
+        "the seed medium of this tool, which holds keys and would give every clone the same seed"
+    ),
+    "install": "an installation medium, from which clones could boot",
 }
 
 
@@ -41,14 +44,14 @@ def assess_machine(machine: YardMachine, progress: Progress = quiet) -> MachineR
     knowledge = knowledge_of(machine.definition)
     blockers: list[str] = []
     if machine.state.unfinished:
-        blockers.append(f"Its build did not end well: {machine.state.unfinished}.")
+        blockers.append(messages.BUILD_FAILED.format(unfinished=machine.state.unfinished))
     if machine.state.running:
-        blockers.append("The machine runs: shut it down first.")
+        blockers.append(messages.MACHINE_RUNS)
         return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)
     try:
         survey = survey_image(machine.disk, resolve(machine=knowledge), progress)
     except (ImageError, RefusedError) as error:
-        blockers.append(f"Its disk cannot be judged: {error.message}.")
+        blockers.append(messages.DISK_NOT_JUDGED.format(message=error.message))
         return MachineReadiness((*blockers, *knowledge.blockers), knowledge.hints, None)
     blockers += (*survey.readiness.blockers, *survey.guard.lock_outs)
     found = survey.readiness
@@ -61,7 +64,7 @@ def knowledge_of(machine: MachineDefinition) -> MachineKnowledge:
     blockers = []
     for medium in machine.media:
         kind = _PURPOSES.get(medium.purpose, "a medium that clones will not have")
-        blockers.append(f"{medium.path} is in a drive: {kind}; detach it.")
+        blockers.append(messages.MEDIUM_IN_DRIVE.format(path=medium.path, kind=kind))
     hints = (*_network_hints(machine), *_hardware_hints(machine))
     return MachineKnowledge(
         tuple(blockers), hints, machine.throwaway_accounts, asdict(hardware_of(machine))
@@ -81,7 +84,10 @@ def _network_hints(machine: MachineDefinition) -> Iterator[str]:
         if not card.connected:
             yield f"The network card {card.mac} is not connected when it starts."
         if card.vlan:
-            yield f"The network card {card.mac} is in VLAN {card.vlan}: is that the clones'?"
+            yield (
+                f"The network card {card.mac} is in VLAN {card.vlan}: check that clones "
+                "belong there."
+            )
 
 
 def _hardware_hints(machine: MachineDefinition) -> Iterator[str]:
@@ -93,12 +99,12 @@ def _hardware_hints(machine: MachineDefinition) -> Iterator[str]:
     if machine.restart != "never":
         yield "Its host starts it again after a shutdown: a sealed clone would boot at once."
     if machine.linked:
-        yield "Its disk hangs on a template's: a seal makes a whole disk of it."
+        yield "Its disk depends on a template's disk: a seal creates a complete disk."
     if machine.more_disks:
         count = len(machine.more_disks)
-        yield f"It has {count} more disks, which a seal of its boot disk does not look into."
+        yield (f"It has {count} more disks, which a seal of its boot disk does not include.")
     if not machine.serial_console:
-        yield "It has no serial console: nobody sees why a clone does not boot."
+        yield "It has no serial console: nothing shows why a clone does not boot."
     if machine.unknown:
         words = ", ".join(machine.unknown)
-        yield f"Its definition also has what is not known here: {words}."
+        yield f"Its definition also has elements that are not supported here: {words}."

@@ -16,6 +16,7 @@ import yaml
 
 from zeroseal.errors import DamagedError
 from zeroseal.guests.linux.network_files import FixedAddresses
+from zeroseal.messages import machines as messages
 
 VOLUME_ID = "cidata"
 FILE_NAMES = ("meta-data", "user-data")
@@ -160,7 +161,7 @@ def parse_seed(texts: dict[str, str]) -> Seed:
         zone, language = str(user.get("timezone", "")), str(user.get("locale", ""))
         return replace(seed, network=network, time_zone=zone, locale=language)
     except (yaml.YAMLError, KeyError, TypeError, AttributeError) as error:
-        raise DamagedError(f"the seed medium holds no seed that we understand: {error}") from error
+        raise DamagedError(messages.SEED_MEDIUM_NO_READABLE_SEED.format(error=error)) from error
 
 
 def _file_to_yaml(file: SeedFile) -> dict[str, Any]:

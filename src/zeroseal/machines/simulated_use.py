@@ -9,6 +9,7 @@ from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import GuestLife
 from zeroseal.machines.sheet.model import BuildSheet, UsedFile
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import machines as messages
 from zeroseal.volumes.swap import data_range, find_swap
 
 _DAY = 86_400
@@ -41,7 +42,7 @@ def _use_file(life: GuestLife, file: UsedFile) -> None:
     account = find_account(read_accounts(life.guest), file.owner)
     if account is None:
         raise UsageError(
-            f"the sheet's file {file.path} belongs to {file.owner!r}, which is no account"
+            messages.FILE_OWNER_NOT_AN_ACCOUNT.format(path=file.path, owner=file.owner)
         )
     mode = 0o600 if account.uid else 0o644
     life.put(file.path, (file.text * file.repeat).encode(), mode, account.uid, account.gid)

@@ -18,6 +18,7 @@ from zeroseal.images.output import replace_small_file
 from zeroseal.images.qcow2.snapshots import drop_snapshot, revert_to_snapshot, take_snapshot
 from zeroseal.images.qcow2.write import WritableQcow2
 from zeroseal.machines.yard import YardMachine
+from zeroseal.messages import machines as messages
 
 NOTES_FILE = "snapshots.json"
 
@@ -108,17 +109,18 @@ def drop_older(machine: YardMachine, purpose: str, kept: int) -> list[str]:
 def _changing(machine: YardMachine) -> Iterator[WritableQcow2]:
     name = machine.definition.name
     if machine.state.running:
-        raise RefusedError(f"{name} runs: stop it first with zeroseal yard stop {name}")
+        raise RefusedError(messages.STOP_MACHINE_FIRST.format(name=name))
     facts = read_image_facts(machine.disk)
     if facts.format_name != "qcow2":
         raise UnsupportedError(
-            f"a {facts.format_name} disk keeps no snapshots: export {machine.disk} to qcow2 and "
-            "adopt that"
+            messages.DISK_CANNOT_KEEP_SNAPSHOTS.format(
+                format_name=facts.format_name, disk=machine.disk
+            )
         )
     with InPlaceChange(machine.disk) as change:
         image = change.image
         if not isinstance(image, WritableQcow2):  # pragma: no cover - it was asked for above
-            raise UnsupportedError(f"{machine.disk} cannot be changed")
+            raise UnsupportedError(messages.CANNOT_BE_CHANGED.format(disk=machine.disk))
         yield image
         image.flush()
         change.commit()
@@ -128,8 +130,9 @@ def _check_known(machine: YardMachine, name: str) -> None:
     names = [item.name for item in list_snapshots(machine)]
     if name not in names:
         raise UsageError(
-            f"{machine.definition.name} has no snapshot {name!r}; it has "
-            f"{', '.join(names) or 'none'}"
+            messages.NO_SNAPSHOT.format(
+                name=machine.definition.name, snapshot=name, names=", ".join(names) or "none"
+            )
         )
 
 
@@ -140,7 +143,7 @@ def _read_notes(machine: YardMachine) -> dict[str, MachineSnapshot]:
     try:
         items = [MachineSnapshot(**item) for item in json.loads(path.read_text("utf-8"))]
     except (OSError, ValueError, TypeError) as error:
-        raise DamagedError(f"{path} cannot be understood: {error}") from error
+        raise DamagedError(messages.SNAPSHOTS_UNREADABLE.format(path=path, error=error)) from error
     return {item.name: item for item in items}
 
 

@@ -11,6 +11,7 @@ from zeroseal.errors import GuestError, environment_error
 from zeroseal.machines.hosts.host import Output, Shell
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.sheet.model import Task
+from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step
 
 _TOLD_LINES = 12
@@ -68,7 +69,9 @@ class TaskRunner:
             answer = self.shell.run(command, as_root=True, timeout_seconds=600, is_patch=False)
             if answer.status:
                 raise GuestError(
-                    f"{what}: {self._redact(command)!r} ended with status {answer.status}",
+                    messages.COMMAND_ENDED_WITH_STATUS.format(
+                        what=what, redact=self._redact(command), status=answer.status
+                    ),
                     output=self._end_of(answer.text),
                 )
 
@@ -111,7 +114,7 @@ class TaskRunner:
                 raise _failed(answer)
             if task.until.reboot_between and number < bound:
                 self.shell.reboot(_REBOOT_SECONDS)
-        raise GuestError(f"after {bound} runs there is still more to do", output=answer.text)
+        raise GuestError(messages.WORK_LEFT_AFTER_RUNS.format(bound=bound), output=answer.text)
 
     def _read(self, name: str, key: str) -> bytes:
         path = self.loaded.file(name, key)
@@ -138,7 +141,9 @@ def check_files(loaded: LoadedSheet) -> None:
 
 
 def _failed(answer: Output) -> GuestError:
-    return GuestError(f"it ended with status {answer.status}", output=answer.text)
+    return GuestError(
+        messages.TASK_ENDED_WITH_STATUS.format(status=answer.status), output=answer.text
+    )
 
 
 def _is_done(task: Task, answer: Output) -> bool:

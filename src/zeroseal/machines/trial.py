@@ -50,6 +50,7 @@ from zeroseal.machines.media import write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.model import Accept
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import check_image
 from zeroseal.sealing.compare import read_values
@@ -154,8 +155,9 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
     checked = check_image(image, Level.QUICK, progress, policy=resolve(reach=wish.reach))
     if checked.verdict not in (Verdict.SEALED, Verdict.CLEAN):
         raise RefusedError(
-            f"{image} is {checked.verdict.value}, and only a sealed image is tried: "
-            f"{checked.reason}; seal it first, with zeroseal seal {image} -o OUT"
+            messages.ONLY_SEALED_IMAGES_CAN_BE_TRIED.format(
+                image=image, verdict=checked.verdict.value, reason=checked.reason
+            )
         )
     before = _fingerprint(image)
     facts = read_image_facts(image, wish.reach)
@@ -174,7 +176,7 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
         machines = tuple(_read_machine(yard.get(name), wish, *results[name]) for name in NAMES)
         regrowth = tuple(_judge(yard.get(NAMES[0]).disk, machines, wish))
     if _fingerprint(image) != before:
-        raise RefusedError(f"{image} was changed by another program while it was tried: try again")
+        raise RefusedError(messages.CHANGED_DURING_TRIAL.format(image=image))
     return TrialResult(facts, host.is_simulated, machines, regrowth, int(time.monotonic() - began))
 
 
@@ -198,10 +200,7 @@ def _is_windows(image: Path, wish: TrialWish) -> bool:
     with opened_image(image, reach=wish.reach) as disk:
         is_windows = as_windows(Inspection.read(disk).system) is not None
     if is_windows and wish.host != LABEL:
-        raise RefusedError(
-            f"{image} holds a Windows, which is tried on the simulated host only: use --host "
-            f"{LABEL}; docs/windows-first-start.md says how to take one through a real start"
-        )
+        raise RefusedError(messages.WINDOWS_TRIAL_IS_SIMULATED.format(image=image, label=LABEL))
     return is_windows
 
 
@@ -256,8 +255,8 @@ def _run_both(
         for name in NAMES:
             found[name] = _visit(yard.get(name), host, login, wish, progress)
         for name in NAMES:
-            messages = host.stop(yard.get(name), wish.within_seconds, progress).messages
-            found[name][2].extend(messages)
+            notes = host.stop(yard.get(name), wish.within_seconds, progress).messages
+            found[name][2].extend(notes)
     finally:
         for machine in yard.machines():
             host.cut_power(machine)
@@ -271,8 +270,8 @@ def _visit(
         return [], [], []
     if login is None:
         host.wait_until_settled(machine, wish.within_seconds, progress)
-        messages = ["without a seed nobody can log in: only its disk and console were looked at"]
-        return [], [], messages
+        notes = ["without a seed nobody can log in: only its disk and console were examined"]
+        return [], [], notes
     shell = host.open_shell(machine, login, wish.within_seconds, progress)
     try:
         shell.doing = f"waiting for the first boot of {machine.definition.name}"
@@ -309,7 +308,7 @@ def _read_machine(
     wish: TrialWish,
     failed: list[str],
     refused: list[str],
-    messages: list[str],
+    notes: list[str],
 ) -> TrialMachine:
     with opened_image(machine.disk) as image:
         inspection = Inspection.read(image)
@@ -324,7 +323,7 @@ def _read_machine(
         values=tuple(values),
         failed=tuple(dict.fromkeys(failed)),
         refused=tuple(refused),
-        messages=tuple(messages),
+        messages=tuple(notes),
     )
 
 
@@ -349,12 +348,12 @@ def _judge(disk: Path, machines: tuple[TrialMachine, ...], wish: TrialWish) -> I
         missing = [machine.name for machine, found in zip(machines, sets, strict=True) if not found]
         if missing:
             yield Regrowth(
-                kind, is_good=False, text=f"did not grow again on {' and '.join(missing)}"
+                kind, is_good=False, text=f"was not created again on {' and '.join(missing)}"
             )
         elif sets[0] & sets[1]:
             yield Regrowth(kind, is_good=False, text="is the same on both machines")
         else:
-            yield Regrowth(kind, is_good=True, text="grew again and differs")
+            yield Regrowth(kind, is_good=True, text="was created again and differs")
     if wish.with_seed:
         yield _judge_names(machines)
     known = {*wanted, *_NOT_COMPARED, "host name"}
@@ -372,9 +371,9 @@ def _judge_names(machines: tuple[TrialMachine, ...]) -> Regrowth:
         names = {value.shown for value in machine.values if value.kind == "host name"}
         if names != {machine.name}:
             message = ", ".join(sorted(names)) or "none"
-            text = f"{machine.name} did not take its name; it has {message}"
+            text = f"{machine.name} did not get its name; it has {message}"
             return Regrowth("host name", is_good=False, text=text)
-    return Regrowth("host name", is_good=True, text="is what each was told")
+    return Regrowth("host name", is_good=True, text="is what each was given")
 
 
 def _wanted_of_windows(registry: Registry) -> list[str]:

@@ -89,7 +89,7 @@ class WindowsLife:
             return
         hives = HiveSet(open_registry(self.guest), self.now)
         new = reissue_sid(hives, self.facts.identity.sid, marks=False)
-        self.messages.append(f"set-up gave the machine the security identifier {new.text}")
+        self.messages.append(f"setup gave the machine the security identifier {new.text}")
         new_machine_guid(hives)
         state = f"{CURRENT}\\Setup\\State".partition("\\")[2]
         text = value_types.pack(value_types.SZ, "IMAGE_STATE_COMPLETE")
@@ -97,7 +97,7 @@ class WindowsLife:
         name = self._take_answers()
         if name:
             name_computer(hives.registry, hives, name)
-            self.messages.append(f"set-up took the answer file and named the computer {name}")
+            self.messages.append(f"setup used the answer file and named the computer {name}")
         hives.finish()
 
     def _take_answers(self) -> str:
@@ -117,7 +117,7 @@ class WindowsLife:
         for kind, (private, public) in new_key_pairs(self.facts.host_name).items():
             self.put(f"/ProgramData/ssh/ssh_host_{kind}_key", private)
             self.put(f"/ProgramData/ssh/ssh_host_{kind}_key.pub", public)
-        self.messages.append("sshd made new SSH host keys")
+        self.messages.append("sshd created new SSH host keys")
 
     def _grow_identifiers(self) -> None:
         """Identifiers that services make where they find none."""
@@ -127,7 +127,7 @@ class WindowsLife:
             place, made = f"{CURRENT}\\WindowsUpdate".partition("\\")[2], str(uuid.uuid4())
             content = value_types.pack(value_types.SZ, made)
             self._set(hives, _SOFTWARE, place, "SusClientId", value_types.SZ, content)
-            self.messages.append("the update agent made a new client id")
+            self.messages.append("the update agent created a new client ID")
         duid = b"\0\1\0\1" + self.now.to_bytes(4, "big") + bytes.fromhex(self.mac.replace(":", ""))
         place = "ControlSet001\\Services\\Tcpip6\\Parameters"
         self._set(hives, _SYSTEM, place, "Dhcpv6DUID", value_types.BINARY, duid)

@@ -35,6 +35,7 @@ from zeroseal.machines.definition import (
     read_definition,
     write_definition,
 )
+from zeroseal.messages import machines as messages
 
 STATE_FILE = "state.json"
 NETWORK_FILE = "network.json"
@@ -82,7 +83,7 @@ class Yard:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         if folder.exists() and not folder.is_dir():
-            raise MissingError(f"{folder} is no folder: name the yard's folder with --yard")
+            raise MissingError(messages.NOT_FOLDER.format(folder=folder))
 
     def machines(self) -> list[YardMachine]:
         """All machines, by name."""
@@ -103,7 +104,7 @@ class Yard:
             return self._read(self.folder / name)
         names = ", ".join(machine.definition.name for machine in self.machines())
         raise MissingError(
-            f"the yard {self.folder} has no machine {name!r}; it has {names or 'none'}"
+            messages.NO_SUCH_MACHINE.format(folder=self.folder, name=name, names=names or "none")
         )
 
     def macs(self) -> set[str]:
@@ -123,8 +124,9 @@ class Yard:
             if name not in taken and not (self.folder / name).exists():
                 return name
         raise NoSpaceError(
-            f"the yard {self.folder} has a machine for every number from {first} to {last} of "
-            f"{prefix}: widen the range, or remove one"
+            messages.NO_MACHINE_NUMBER_LEFT.format(
+                folder=self.folder, first=first, last=last, prefix=prefix
+            )
         )
 
     @contextmanager
@@ -141,9 +143,7 @@ class Yard:
         except OSError as error:
             raise environment_error(error, self.folder, "writing to") from error
         if descriptor is None:
-            raise InUseError(
-                f"another command is at work on {name} in {self.folder}: wait for it to end"
-            )
+            raise InUseError(messages.MACHINE_LOCKED.format(name=name, folder=self.folder))
         try:
             yield
         finally:
@@ -198,7 +198,7 @@ class Yard:
         """Raises RefusedError where a machine runs."""
         name = machine.definition.name
         if machine.state.running:
-            raise RefusedError(f"{name} runs: stop it first with zeroseal yard stop {name}")
+            raise RefusedError(messages.STOP_MACHINE_FIRST.format(name=name))
 
     def rename(self, name: str, new_name: str) -> None:
         """Gives a machine that does not run another name.
@@ -231,7 +231,7 @@ class Yard:
             hosts = [str(address) for address in NETWORK.hosts()][_FIRST_ADDRESS - 1 :]
             free = next((address for address in hosts if address not in taken), None)
             if free is None:
-                raise NoSpaceError(f"the simulated network {NETWORK} has no address left")
+                raise NoSpaceError(messages.NO_FREE_ADDRESS.format(network=NETWORK))
             leases[client] = free
             _replace_json(path, leases)
         return str(leases[client])
@@ -242,7 +242,7 @@ class Yard:
         try:
             state = convert(value, MachineState)
         except WrongValueError as error:
-            raise DamagedError(f"{path} cannot be understood") from error
+            raise DamagedError(messages.MACHINE_STATE_UNREADABLE.format(path=path)) from error
         return YardMachine(folder, read_definition(folder), state)
 
 
@@ -255,9 +255,9 @@ def _read_json(path: Path) -> dict[str, object]:
     try:
         value = json.loads(path.read_text("utf-8"))
     except (OSError, ValueError) as error:
-        raise DamagedError(f"{path} cannot be understood: {error}") from error
+        raise DamagedError(messages.SNAPSHOTS_UNREADABLE.format(path=path, error=error)) from error
     if not isinstance(value, dict):
-        raise DamagedError(f"{path} cannot be understood")
+        raise DamagedError(messages.MACHINE_STATE_UNREADABLE.format(path=path))
     return value
 
 

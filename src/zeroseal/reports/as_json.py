@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from dataclasses import fields, is_dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.errors import ResidueError, ZeroSealError
@@ -25,7 +27,7 @@ if TYPE_CHECKING:
     from zeroseal.volumes.volume import Volume
 
 Json = dict[str, object]
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 
 
 def survey_to_json(survey: Survey) -> Json:
@@ -204,6 +206,23 @@ def error_to_json(error: ZeroSealError) -> Json:
         "facts": dict(error.facts),
         "places": list(error.places) if isinstance(error, ResidueError) else [],
     }
+
+
+def camel(name: str) -> str:
+    """The key of JSON for a field: ``made_at`` is ``madeAt``."""
+    first, *rest = name.split("_")
+    return first + "".join(part.capitalize() for part in rest)
+
+
+def table_of(value: Any) -> Any:
+    """A dataclass, and all that is in it, with keys in camelCase."""
+    if is_dataclass(value) and not isinstance(value, type):
+        return {camel(item.name): table_of(getattr(value, item.name)) for item in fields(value)}
+    if isinstance(value, (list, tuple)):
+        return [table_of(item) for item in value]
+    if isinstance(value, dict):
+        return {key: table_of(item) for key, item in value.items()}
+    return str(value) if isinstance(value, Path) else value
 
 
 def head(name: str) -> Json:

@@ -1,13 +1,15 @@
-"""Which images share which identity values, as a matrix: a picture (PNG) and one page (HTML)."""
+"""Which images share which identity values: a matrix, drawn and as a page."""
 
 from __future__ import annotations
 
-import io
+from collections.abc import Iterator, Sequence
 from html import escape
+from pathlib import Path
 
 from zeroseal.guests.identity_value import Severity
 from zeroseal.reports.disk_report import ACCENTS, PAGE_STYLE
-from zeroseal.sealing.compare import Comparison, letter_of
+from zeroseal.reports.drawing import QUIET, Box, Dot, Drawing, Shape, Words, fitted
+from zeroseal.sealing.compare import Comparison, SharedValue, letter_of
 
 COLOURS = {
     Severity.EXPOSED: "#d1478f",
@@ -16,62 +18,58 @@ COLOURS = {
     Severity.BY_DESIGN: "#8a949e",
 }
 # told apart without colour: the worse, the larger
-_SIZES = {
-    Severity.EXPOSED: 190,
-    Severity.CONFUSED: 130,
-    Severity.NOTICED: 80,
-    Severity.BY_DESIGN: 35,
+_RADII = {
+    Severity.EXPOSED: 8,
+    Severity.CONFUSED: 6.5,
+    Severity.NOTICED: 5,
+    Severity.BY_DESIGN: 3.5,
 }
-_INCHES = (12.8, 8.0)
-_DPI = 100
+# pixels: the sheet, the matrix behind the values, its rows and columns
+_WIDTH, _MARGIN, _MATRIX, _ROW, _COLUMN = 1280, 32, 600, 22, 64
+_HEAD, _FOOT, _NAMES_A_LINE = 108, 104, 4
 _MOST_ROWS, _MOST_COLUMNS = 28, 40
-_LONGEST = 52
 
 
-def build_png(comparison: Comparison) -> bytes:
-    """Draws a picture of 1280 by 800: a row for each shared value, a column for each image."""
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=_INCHES, dpi=_DPI, facecolor="white")
-    FigureCanvasAgg(figure)
-    figure.text(0.03, 0.955, _title(comparison), fontsize=14, weight="bold")
+def draw_comparison(comparison: Comparison) -> Drawing:
+    """A row for each shared value, a column for each image, a dot where they meet."""
     rows = comparison.shared[:_MOST_ROWS]
-    columns = min(len(comparison.images), _MOST_COLUMNS)
-    figure.text(0.03, 0.92, _rest(comparison), fontsize=9, color=ACCENTS["data"])
-    axes = figure.add_axes((0.42, 0.17, 0.55, 0.68))
-    for place, item in enumerate(rows):
-        severity = item.value.severity
-        axes.axhline(place, color=ACCENTS["empty"], linewidth=0.8, zorder=0)
-        places = [number for number in item.images if number < columns]
-        axes.scatter(
-            places, [place] * len(places), s=_SIZES[severity], color=COLOURS[severity], zorder=2
+    images = comparison.images[:_MOST_COLUMNS]
+    height = _HEAD + max(1, len(rows)) * _ROW + _FOOT + 18 * -(-len(images) // _NAMES_A_LINE)
+    drawing = Drawing(_WIDTH, height, _title(comparison))
+    drawing.shapes += [
+        Words(_MARGIN, 40, _title(comparison), 20, bold=True),
+        Words(_MARGIN, 64, _rest(comparison), 12, QUIET),
+    ]
+    column = min(_COLUMN, (_WIDTH - _MATRIX - _MARGIN) / max(1, len(images)))
+    for number in range(len(images)):
+        drawing.shapes.append(
+            Words(_MATRIX + number * column - 5, _HEAD - 8, letter_of(number), 12, bold=True)
         )
-    axes.set_ylim(max(len(rows), 8) - 0.5, -0.7)
-    axes.set_xlim(-0.7, max(columns, 6) - 0.3)
-    axes.set_yticks(
-        range(len(rows)),
-        [_shortened(f"{item.value.kind}  {item.value.shown}") for item in rows],
-        fontsize=8,
-    )
-    axes.set_xticks(range(columns), [letter_of(number) for number in range(columns)], fontsize=9)
-    axes.xaxis.tick_top()
-    axes.tick_params(length=0)
-    for side in axes.spines.values():
-        side.set_visible(False)
+    for place, item in enumerate(rows):
+        drawing.shapes += _row_of(item, _HEAD + place * _ROW + _ROW / 2, column, len(images))
+    names = _names_of(images)
+    below = _HEAD + max(1, len(rows)) * _ROW + 36
     for number, severity in enumerate(sorted(Severity, reverse=True)):
-        figure.text(
-            0.05 + 0.235 * number, 0.105, f"● {severity.meaning}", fontsize=8,
-            color=COLOURS[severity],
-        )  # fmt: skip
-    names = "   ".join(
-        f"{letter_of(number)} {path.name}"
-        for number, path in enumerate(comparison.images[:columns])
-    )
-    figure.text(0.05, 0.05, names, fontsize=8, wrap=True)
-    content = io.BytesIO()
-    figure.savefig(content, format="png", dpi=_DPI, metadata={"Software": None})
-    return content.getvalue()
+        x, y = _MARGIN + 600 * (number % 2), below + 20 * (number // 2)
+        drawing.shapes += [
+            Dot(x + 6, y - 4, _RADII[severity], COLOURS[severity]),
+            Words(x + 22, y, severity.meaning, 12),
+        ]
+    for number in range(len(images)):
+        left = _MARGIN + (_WIDTH - 2 * _MARGIN) / _NAMES_A_LINE * (number % _NAMES_A_LINE)
+        name = fitted(f"{letter_of(number)}  {names[number]}", 12, 280)
+        drawing.shapes.append(Words(left, below + 58 + 18 * (number // _NAMES_A_LINE), name, 12))
+    return drawing
+
+
+def _row_of(item: SharedValue, y: float, column: float, images: int) -> Iterator[Shape]:
+    severity = item.value.severity
+    name = fitted(f"{item.value.kind}  {item.value.shown}", 12, _MATRIX - 2 * _MARGIN)
+    yield Words(_MARGIN, y + 4, name, 12)
+    yield Box(_MATRIX - 12, y, images * column, 1, ACCENTS["empty"])
+    for number in item.images:
+        if number < images:
+            yield Dot(_MATRIX + number * column, y, _RADII[severity], COLOURS[severity])
 
 
 def build_html(comparison: Comparison) -> str:
@@ -125,11 +123,20 @@ def _title(comparison: Comparison) -> str:
 def _rest(comparison: Comparison) -> str:
     more_rows = len(comparison.shared) - _MOST_ROWS
     more_images = len(comparison.images) - _MOST_COLUMNS
-    messages = [f"{len(comparison.images)} images, {len(comparison.shared)} shared values"]
+    by_design = sum(item.value.by_design for item in comparison.shared)
+    messages = [
+        f"{len(comparison.images)} images",
+        f"{len(comparison.shared)} shared values, {by_design} of them by design",
+    ]
     messages += [f"the first {_MOST_ROWS} values are drawn"] if more_rows > 0 else []
     messages += [f"the first {_MOST_COLUMNS} images are drawn"] if more_images > 0 else []
     return "; ".join(messages)
 
 
-def _shortened(text: str) -> str:
-    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
+def _names_of(images: Sequence[Path]) -> list[str]:
+    """The name of each image, with its folder where two have the same."""
+    names = [path.name for path in images]
+    return [
+        name if names.count(name) == 1 else f"{path.resolve().parent.name}/{name}"
+        for name, path in zip(names, images, strict=True)
+    ]

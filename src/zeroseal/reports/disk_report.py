@@ -1,24 +1,19 @@
-"""A disk before and after its seal, as a picture (PNG) and as one page without anything around it.
-
-Heavy packages are imported where they are used.
-"""
+"""A disk before and after its seal: drawn, and as one page that needs no other file."""
 
 from __future__ import annotations
 
-import io
+from collections.abc import Iterator
 from dataclasses import dataclass
-from html import escape
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.reports.as_json import Json, head
+from zeroseal.reports.drawing import INK, QUIET, Box, Drawing, Shape, Words, fitted, width_of
 from zeroseal.traces.finding import by_trace
 from zeroseal.traces.model import FAMILIES
 
 if TYPE_CHECKING:
     from pathlib import Path
-
-    from matplotlib.axes import Axes
 
     from zeroseal.sealing.disk_map import DiskMap
     from zeroseal.traces.finding import Finding
@@ -29,11 +24,12 @@ ACCENTS = {"data": "#5b6773", "left": "#c98500", "empty": "#e3e8ed", "sealed": "
 _LABELS = {
     "data": "files and structures",
     "left": "content where none belongs",
-    "empty": "nothing",
+    "empty": "empty",
 }
-_INCHES = (12.8, 8.0)
-_DPI = 100
-_LABEL_CELLS, _LONGEST_LABEL = 14, 16
+# pixels: the sheet, the strip at the left, the findings beside it, a block for each disk
+_WIDTH, _MARGIN, _STRIP, _SIDE = 1280, 32, 860, 924
+_HEAD, _BLOCK, _FOOT = 64, 256, 44
+_TALL, _NAME_ROWS = 132, 3
 
 
 @dataclass(frozen=True)
@@ -46,46 +42,41 @@ class ReportedDisk:
     findings: tuple[Finding, ...]
 
 
-def build_png(disks: list[ReportedDisk]) -> bytes:
-    """Draws a picture of 1280 by 800: a strip for each disk, and its findings by family."""
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=_INCHES, dpi=_DPI, facecolor="white")
-    FigureCanvasAgg(figure)
-    rows = len(disks)
-    grid = figure.add_gridspec(
-        2 * rows, 1, height_ratios=[1, 2] * rows, hspace=0.9, left=0.08, right=0.97, top=0.92,
-        bottom=0.09,
-    )  # fmt: skip
-    figure.text(0.03, 0.965, "Where the disk holds what", fontsize=14, weight="bold")
+def draw_report(disks: list[ReportedDisk]) -> Drawing:
+    """A block for each disk: its strip with its volumes, and beside it its findings by family."""
+    height = _HEAD + len(disks) * _BLOCK + _FOOT
+    drawing = Drawing(
+        _WIDTH, height, "; ".join(f"{item.title}: {facts_of(item)}" for item in disks)
+    )
+    drawing.shapes.append(Words(_MARGIN, 40, "What the disk holds", 20, bold=True))
+    most = max([1, *(count for item in disks for count in _counts(item.findings).values())])
     for number, disk in enumerate(disks):
-        _draw_strip(figure.add_subplot(grid[2 * number]), disk)
-        _draw_families(figure.add_subplot(grid[2 * number + 1]), disk, disks)
-    _draw_legend(figure)
-    content = io.BytesIO()
-    figure.savefig(content, format="png", dpi=_DPI, metadata={"Software": None})
-    return content.getvalue()
+        top = _HEAD + number * _BLOCK
+        drawing.shapes += [
+            Words(
+                _MARGIN,
+                top + 18,
+                fitted(f"{disk.title}: {disk.verdict}", 15, _STRIP),
+                15,
+                bold=True,
+            ),
+            Words(_MARGIN, top + 40, facts_of(disk), 12, QUIET),
+            *_strip(disk.map, top + 56),
+            *_families(disk, top, most),
+        ]
+    drawing.shapes += _legend(height - _FOOT + 22)
+    return drawing
 
 
 def build_html(disks: list[ReportedDisk]) -> str:
-    """One page; the picture's content as vectors and tables."""
+    """One page: the drawing, and every trace in a table."""
     from jinja2 import Environment
+    from markupsafe import Markup
 
     page = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(_PAGE)
-    shown = [
-        {
-            "title": disk.title,
-            "verdict": disk.verdict,
-            "size": size_text(disk.map.size_bytes),
-            "stored": size_text(sum(disk.map.stored)),
-            "left": size_text(sum(disk.map.left)),
-            "strip": _svg_strip(disk.map),
-            "rows": _rows(disk),
-        }
-        for disk in disks
-    ]
-    return page.render(disks=shown, accents=ACCENTS, labels=_LABELS, page_style=PAGE_STYLE)
+    shown = [{"title": disk.title, "verdict": disk.verdict, "rows": _rows(disk)} for disk in disks]
+    drawing = Markup(draw_report(disks).to_svg())
+    return page.render(disks=shown, drawing=drawing, page_style=PAGE_STYLE)
 
 
 def report_to_json(disks: list[ReportedDisk], written: list[Path]) -> Json:
@@ -115,57 +106,67 @@ def _shares(map_: DiskMap) -> list[tuple[float, float]]:
     ]
 
 
-def _draw_strip(axes: Axes, disk: ReportedDisk) -> None:
-    shares = _shares(disk.map)
-    numbers = range(len(shares))
-    data = [min(1.0, share) for share, _left in shares]
-    left = [min(1.0, share) for _data, share in shares]
-    axes.set_facecolor(ACCENTS["empty"])
-    axes.bar(numbers, data, width=1.0, color=ACCENTS["data"], aa=False)
-    axes.bar(numbers, left, width=1.0, bottom=data, color=ACCENTS["left"], hatch="//",
-             edgecolor="white", linewidth=0, aa=False)  # fmt: skip
-    axes.set_xlim(-0.5, len(shares) - 0.5)
-    axes.set_ylim(0, 1.02)
-    axes.set_yticks([])
-    labels = _labels(disk.map)
-    axes.set_xticks([cell for cell, _text in labels], [text for _cell, text in labels],
-                    fontsize=8, ha="left")  # fmt: skip
-    for side in ("top", "right", "left"):
-        axes.spines[side].set_visible(False)
-    message = (
-        f"{disk.title}: {disk.verdict}. Disk of {size_text(disk.map.size_bytes)}, "
-        f"{size_text(sum(disk.map.stored))} hold something, "
-        f"{size_text(sum(disk.map.left))} of it where nothing belongs"
-    )
-    axes.set_title(message, fontsize=10, loc="left", x=-0.053)
+def facts_of(disk: ReportedDisk) -> str:
+    """The disk in a line of numbers."""
+    stored, left = sum(disk.map.stored), sum(disk.map.left)
+    where = f"{size_text(left) if left else 'none'} of it where nothing belongs"
+    return f"disk of {size_text(disk.map.size_bytes)}, {size_text(stored)} in use, {where}"
 
 
-def _draw_families(axes: Axes, disk: ReportedDisk, disks: list[ReportedDisk]) -> None:
+def _strip(map_: DiskMap, top: float) -> Iterator[Shape]:
+    """The disk from its first byte to its last; the height of a part is how full it is."""
+    shares = _shares(map_)
+    cell = _STRIP / len(shares)
+    yield Box(_MARGIN, top, _STRIP, _TALL, ACCENTS["empty"])
+    for number, (data, left) in enumerate(shares):
+        data, left = min(1.0, data), min(1.0, left)
+        x, low = _MARGIN + number * cell, top + _TALL - data * _TALL
+        if data:
+            yield Box(x, low, cell, data * _TALL, ACCENTS["data"])
+        if left:
+            high = max(top, low - left * _TALL)
+            yield Box(x, high, cell, low - high, ACCENTS["left"], hatched=True)
+    yield from _volume_names(map_, top + _TALL)
+
+
+def _volume_names(map_: DiskMap, top: float) -> Iterator[Shape]:
+    """Each volume as a bracket under its place, with its name where there is room for it."""
+    scale = _STRIP / max(1, map_.size_bytes)
+    ends = [0.0] * _NAME_ROWS
+    for volume in sorted(map_.volumes, key=lambda item: item.offset_bytes):
+        x = _MARGIN + volume.offset_bytes * scale
+        width = max(2.0, volume.size_bytes * scale)
+        yield Box(x, top + 4, max(1.0, width - 1), 4, QUIET)
+        if volume.kind == "unknown":
+            continue
+        name = fitted(f"{volume.name} {volume.kind}".replace("partition ", ""), 11, 220)
+        long = width_of(name, 11)
+        x = min(x, _MARGIN + _STRIP - long)
+        row = next((number for number, end in enumerate(ends) if end + 8 <= x), None)
+        if row is not None:
+            ends[row] = x + long
+            yield Words(x, top + 22 + 15 * row, name, 11)
+
+
+def _families(disk: ReportedDisk, top: float, most: int) -> Iterator[Shape]:
+    """How many findings of each family, as bars on one scale for all disks."""
     counts = _counts(disk.findings)
-    most = max([1, *(count for item in disks for count in _counts(item.findings).values())])
-    names = list(FAMILIES)
-    values = [counts[name] for name in names]
-    axes.barh(range(len(names)), values, color=ACCENTS["left"], height=0.6)
-    axes.set_yticks(range(len(names)), [_plain(name) for name in names], fontsize=8)
-    axes.invert_yaxis()
-    axes.set_xlim(0, most * 1.1)
-    axes.tick_params(axis="x", labelsize=8)
-    for number, value in enumerate(values):
-        axes.text(value + most * 0.008, number, str(value), va="center", fontsize=8)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
-    axes.set_xlabel("findings", fontsize=8)
+    yield Words(_SIDE, top + 18, f"{len(disk.findings)} findings", 15, bold=True)
+    for number, (family, count) in enumerate(counts.items()):
+        y = top + 50 + number * 22
+        yield Words(_SIDE + 86, y, _plain(family), 12, INK if count else QUIET, ends_here=True)
+        length = (_WIDTH - _MARGIN - _SIDE - 140) * count / most
+        if count:
+            yield Box(_SIDE + 96, y - 11, max(2.0, length), 14, ACCENTS["left"])
+        yield Words(_SIDE + 102 + length, y, str(count), 12, INK if count else QUIET)
 
 
-def _draw_legend(figure: Any) -> None:
-    from matplotlib.patches import Patch
-
-    handles = [
-        Patch(facecolor=ACCENTS[name], label=label, hatch="//" if name == "left" else "",
-              edgecolor="white")
-        for name, label in _LABELS.items()
-    ]  # fmt: skip
-    figure.legend(handles=handles, loc="upper right", ncols=3, fontsize=9, frameon=False)
+def _legend(y: float) -> Iterator[Shape]:
+    x = float(_MARGIN)
+    for name, label in _LABELS.items():
+        yield Box(x, y - 11, 14, 14, ACCENTS[name], hatched=name == "left")
+        yield Words(x + 22, y, label, 12)
+        x += 40 + width_of(label, 12)
 
 
 def _plain(family: str) -> str:
@@ -192,64 +193,18 @@ def _rows(disk: ReportedDisk) -> list[dict[str, str]]:
     ]
 
 
-def _svg_strip(map_: DiskMap) -> Any:
-    """The strip as vectors; only numbers and our own colours go in."""
-    from markupsafe import Markup
-
-    bars = []
-    for number, (data, left) in enumerate(_shares(map_)):
-        data, left = min(1.0, data), min(1.0, left)
-        low = 40 - data * 40
-        bars.append(f'<rect x="{number}" y="{low:.1f}" width="1" height="{data * 40:.1f}" '
-                    f'fill="{ACCENTS["data"]}"/>')  # fmt: skip
-        if left:
-            high = max(0.0, low - left * 40)
-            bars.append(f'<rect x="{number}" y="{high:.1f}" width="1" height="{low - high:.1f}" '
-                        f'fill="{ACCENTS["left"]}"/>')  # fmt: skip
-    names = "".join(
-        f'<text x="{cell}" y="45" font-size="3.4">{escape(text)}</text>'
-        for cell, text in _labels(map_)
-    )
-    cells = len(map_.stored)
-    svg = (
-        f'<svg viewBox="0 0 {cells} 48" shape-rendering="crispEdges" role="img" '
-        'aria-label="the disk as a strip">'
-        f'<rect width="{cells}" height="40" fill="{ACCENTS["empty"]}"/>{"".join(bars)}{names}</svg>'
-    )
-    return Markup(svg)
-
-
-def _labels(map_: DiskMap) -> list[tuple[int, str]]:
-    """(part, name) of the volumes, the large ones first, that have room for their name."""
-    labels: list[tuple[int, str]] = []
-    for volume in sorted(map_.volumes, key=lambda item: -item.size_bytes):
-        cell = volume.offset_bytes // map_.part_bytes
-        has_room = all(abs(cell - other) >= _LABEL_CELLS for other, _text in labels)
-        if volume.kind != "unknown" and has_room:
-            name = f"{volume.name.replace('partition ', '')} {volume.kind}"
-            labels.append((cell, name[:_LONGEST_LABEL]))
-    return sorted(labels)
-
-
 PAGE_STYLE = """\
 body { font: 15px/1.45 system-ui, sans-serif; margin: 2rem auto; max-width: 72rem; color: #1c2329 }
 table { border-collapse: collapse; margin: .6rem 0 2rem } td, th { padding: .15rem 1.2rem .15rem 0;
 text-align: left } td.number, th.number { text-align: right }
 """
 _PAGE = """<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><title>Where the disk holds what</title><style>
-{{ page_style }}svg { width: 100%; height: auto; display: block }
-.sign { display: inline-block; width: .9rem; height: .9rem; margin: 0 .4rem 0 1.2rem }
+<html lang="en"><head><meta charset="utf-8"><title>What the disk holds</title><style>
+{{ page_style }}svg { max-width: 100%; height: auto; display: block }
 </style></head><body>
-<h1>Where the disk holds what</h1>
-<p>{% for name, label in labels.items() %}
-<span class="sign" style="background: {{ accents[name] }}"></span>{{ label }}
-{% endfor %}</p>
+{{ drawing }}
 {% for disk in disks %}
 <h2>{{ disk.title }}: {{ disk.verdict }}</h2>
-<p>Disk of {{ disk.size }}, {{ disk.stored }} hold something, {{ disk.left }} of it where nothing
-belongs.</p>
-{{ disk.strip }}
 {% if disk.rows %}
 <table><tr><th>family</th><th>trace</th><th class="number">places</th>
 <th class="number">size</th></tr>
@@ -259,7 +214,7 @@ belongs.</p>
 {% endfor %}
 </table>
 {% else %}
-<p>The catalogue finds nothing.</p>
+<p>The catalogue finds nothing on it.</p>
 {% endif %}
 {% endfor %}
 </body></html>

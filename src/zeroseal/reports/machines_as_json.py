@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import TYPE_CHECKING
 
-from zeroseal.reports.as_json import Json, head
+from zeroseal.reports.as_json import Json, head, table_of
 from zeroseal.reports.shelf_as_json import template_table
 
 if TYPE_CHECKING:
@@ -33,7 +32,7 @@ def yard_to_json(machines: list[YardMachine]) -> Json:
 
 def run_to_json(run: Run) -> Json:
     """A start or stop."""
-    head_of_run = {"told": list(run.messages), "simulated": run.is_simulated}
+    head_of_run = {"messages": list(run.messages), "simulated": run.is_simulated}
     return head("run") | head_of_run | machine_table(run.machine)
 
 
@@ -46,8 +45,8 @@ def builds_to_json(done: list[tuple[BuildResult, MachineReadiness]]) -> Json:
                 "new": result.is_new,
                 "simulated": result.is_simulated,
                 "seconds": result.seconds,
-                "tasks": [asdict(task) for task in result.tasks],
-                "told": list(result.messages),
+                "tasks": [table_of(task) for task in result.tasks],
+                "messages": list(result.messages),
                 "readiness": readiness_to_json(readiness),
             }
             for result, readiness in done
@@ -80,7 +79,7 @@ def trial_to_json(result: TrialResult) -> Json:
                 "values": [{"kind": v.kind, "value": v.shown} for v in machine.values],
                 "failed": list(machine.failed),
                 "refused": list(machine.refused),
-                "told": list(machine.messages),
+                "messages": list(machine.messages),
             }
             for machine in result.machines
         ],
@@ -92,12 +91,12 @@ def renewal_to_json(renewal: Renewal) -> Json:
     return head("renewal") | {
         "machine": machine_table(renewal.machine),
         "simulated": renewal.is_simulated,
-        "tasks": [asdict(task) for task in renewal.tasks],
-        "copyTasks": [asdict(task) for task in renewal.copy_tasks],
+        "tasks": [table_of(task) for task in renewal.tasks],
+        "copyTasks": [table_of(task) for task in renewal.copy_tasks],
         "changes": list(renewal.changes),
         "snapshot": renewal.snapshot,
         "dropped": list(renewal.dropped),
-        "told": list(renewal.messages),
+        "messages": list(renewal.messages),
         "template": template_table(renewal.template),
     }
 
@@ -113,7 +112,7 @@ def removals_to_json(removed: list[tuple[str, Path | None]]) -> Json:
 
 def snapshots_to_json(machine: YardMachine, snapshots: list[MachineSnapshot]) -> Json:
     """The snapshots of one machine."""
-    listed = [asdict(snapshot) for snapshot in snapshots]
+    listed = [table_of(snapshot) for snapshot in snapshots]
     return head("snapshots") | machine_table(machine) | {"snapshots": listed}
 
 
@@ -140,7 +139,7 @@ def machine_table(machine: YardMachine) -> Json:
     """One machine, without the head of a result."""
     return {
         "host": machine.definition.host,
-        "definition": asdict(machine.definition),
+        "definition": table_of(machine.definition),
         "disk": str(machine.disk),
         "running": machine.state.running,
         "boots": machine.state.boots,

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import TYPE_CHECKING
 
-from zeroseal.reports.as_json import Json, check_to_json, head
+from zeroseal.reports.as_json import Json, check_to_json, head, table_of
 
 if TYPE_CHECKING:
     from zeroseal.sealing.record import SealRecord
@@ -24,7 +23,7 @@ def template_to_json(
         head("template")
         | template_table(template)
         | {
-            "clones": [asdict(item.noted) | {"hold": item.hold.value} for item in clones],
+            "clones": [table_of(item.noted) | {"hold": item.hold.value} for item in clones],
             "record": _record(record) if record else None,
         }
     )
@@ -83,8 +82,8 @@ def clones_to_json(clones: list[MadeClone]) -> Json:
                 "linked": item.machine.definition.linked,
                 "intoDisk": item.wish.row.into_disk,
                 "addresses": list(item.wish.row.addresses),
-                "definition": asdict(item.machine.definition),
-                "told": list(item.messages),
+                "definition": table_of(item.machine.definition),
+                "messages": list(item.messages),
             }
             for item in clones
         ]
@@ -93,7 +92,7 @@ def clones_to_json(clones: list[MadeClone]) -> Json:
 
 def template_table(template: Template) -> Json:
     """One template, without the head of a result."""
-    entry = asdict(template.entry)
+    entry = table_of(template.entry)
     return {"entry": entry, "state": template.state, "disk": str(template.disk)}
 
 
@@ -101,14 +100,14 @@ def _record(record: SealRecord) -> Json:
     return {
         "sealedAt": record.sealed_at,
         "level": record.level,
-        "treated": [asdict(item) for item in record.treated],
+        "treated": [table_of(item) for item in record.treated],
         "skipped": list(record.skipped),
         "planted": list(record.planted),
         "retainedAccounts": list(record.retained_accounts),
-        "lineage": asdict(record.lineage),
+        "lineage": table_of(record.lineage),
         "signers": list(record.envelope.key_ids) if record.envelope else [],
     }
 
 
 def _changes(changes: tuple[Change, ...]) -> list[Json]:
-    return [asdict(item) for item in changes]
+    return [table_of(item) for item in changes]

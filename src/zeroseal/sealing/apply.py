@@ -29,7 +29,7 @@ def apply_plan(plan: Plan, inspection: Inspection, progress: Progress, now: int)
         progress(Step("removing", number, len(changes), "findings"))
         change.apply(bench)
     for change in _of_phase(changes, Phase.LAST):
-        progress(Step("giving the machine another identifier", 0, 0))
+        progress(Step("replacing the machine's security identifier", 0, 0))
         change.apply(bench)
     if bench.hives:
         bench.hives.finish()

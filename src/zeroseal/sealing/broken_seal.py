@@ -78,17 +78,17 @@ def _looks_like(
 ) -> str:
     start = system.describe_start(files)
     if start:
-        return f"it was started: {start}"
+        return f"the machine was started: {start}"
     size = _size_sentence(size_bytes, record)
     if size:
         return size
     if len(files) == 1:
         return f"one file was edited: {files[0]}"
     if files:
-        return f"{len(files)} files were edited, and it does not look like a start"
+        return f"{len(files)} files were edited, but this does not look like a start"
     named = [place for chunk in located for place in chunk.places if place.startswith("/")]
     if named:
-        return "bytes were changed beneath the file system: no file's own times tell of it"
+        return "bytes were changed below the file system: no file times show the change"
     return (
         "no file was changed: a file system was mounted, a table was written or free space was used"
     )

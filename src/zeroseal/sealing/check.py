@@ -128,7 +128,7 @@ def check_image(
             return CheckResult(path, Verdict.UNKNOWN, level, error.message, error=error)
         backing = _backing_of(image, progress)
         if backing and backing.verdict is Verdict.BROKEN_SEAL:
-            reason = f"the disk that it hangs on, {backing.path}, was changed since it was sealed"
+            reason = f"the disk that it depends on, {backing.path}, was changed after it was sealed"
             return CheckResult(path, Verdict.UNKNOWN, level, reason, record=record, backing=backing)
         result = _check_opened(path, image, record, level, progress, original, policy)
         return replace(result, backing=backing)
@@ -167,7 +167,7 @@ def check_record(path: Path, progress: Progress = quiet) -> CheckResult:
         except DamagedError as error:
             return CheckResult(path, Verdict.UNKNOWN, Level.FULL, error.message, error=error)
         if record is None:
-            reason = "there is no seal record beside the image"
+            reason = "the image has no seal record beside it"
             return CheckResult(path, Verdict.UNKNOWN, Level.FULL, reason)
         digest = digest_store(image, "reading the disk", progress)
         broken = _compare(path, image, record, Level.FULL, digest)
@@ -245,7 +245,7 @@ def _other_container(image: Image, record: SealRecord) -> str:
     file = record.file
     if file is None or file.format_name == image.format_name:
         return ""
-    return f"it was sealed as {file.format_name} and is {image.format_name} now"
+    return f"it was sealed as {file.format_name} but is {image.format_name} now"
 
 
 def compare_file(result: CheckResult, progress: Progress = quiet) -> FileAnswer:
@@ -334,14 +334,14 @@ def _deep(
     if not left_over or any(name.startswith("disk.") for name in result.skipped):
         return result
     count = len({item.label for item in left_over})
-    reason = f"{counted(count, 'thing')} that should be gone are still on the disk"
+    reason = f"{counted(count, 'thing')} that should have been removed are still on the disk"
     return replace(result, verdict=Verdict.UNSEALED, reason=reason)
 
 
 def _quick(path: Path, image: Image, record: SealRecord | None) -> CheckResult:
     level = Level.QUICK
     if record is None:
-        reason = "there is no seal record beside the image, and a quick check looks no further"
+        reason = "the image has no seal record beside it, and a quick check does not look further"
         return CheckResult(path, Verdict.UNKNOWN, level, reason)
     seen = look_quickly(image, record)
     if record.is_of_another_disk(seen.recorded, seen.changed):
@@ -354,8 +354,8 @@ def _quick(path: Path, image: Image, record: SealRecord | None) -> CheckResult:
         return result
     if result.verdict is Verdict.SEALED:
         reason = (
-            f"{seen.read:,} of {seen.stored:,} chunks with data were read, and they are what the "
-            "seal record describes"
+            f"{seen.read:,} of {seen.stored:,} chunks with data were read, and they "
+            "match the seal record"
         )
         result = replace(result, reason=reason)
     return replace(result, chunks=(seen.read, seen.stored))
@@ -363,8 +363,8 @@ def _quick(path: Path, image: Image, record: SealRecord | None) -> CheckResult:
 
 def _of_another_disk(path: Path, level: Level, record: SealRecord) -> CheckResult:
     reason = (
-        f"the record beside it, {record_path(path).name}, is of another disk: put this one's own "
-        "there, or remove it"
+        f"the record beside it, {record_path(path).name}, belongs to another "
+        "disk: put the right record there, or remove it"
     )
     return CheckResult(path, Verdict.UNKNOWN, level, reason, record=record)
 
@@ -372,7 +372,7 @@ def _of_another_disk(path: Path, level: Level, record: SealRecord) -> CheckResul
 def _as_recorded(path: Path, level: Level, record: SealRecord) -> CheckResult:
     if not record.is_complete:
         return _partial(path, level, record)
-    reason = "the disk is byte for byte what the seal record describes"
+    reason = "the disk matches the seal record byte for byte"
     return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=record.skipped)
 
 
@@ -380,7 +380,7 @@ def _partial(
     path: Path, level: Level, record: SealRecord, findings: tuple[Finding, ...] = ()
 ) -> CheckResult:
     left = ", ".join(record.skipped)
-    reason = f"it was sealed in part only: {left} were left on purpose"
+    reason = f"it was sealed only in part: {left} were kept on purpose"
     return CheckResult(
         path, Verdict.UNSEALED, level, reason, findings, record=record, skipped=record.skipped
     )
@@ -412,11 +412,11 @@ def _judge(
             skipped=skipped,
         )
     if record is None:
-        reason = "no trace was found, but there is no seal record to compare it with"
+        reason = "no trace was found, but there is no seal record to compare the disk with"
         return CheckResult(path, Verdict.CLEAN, level, reason)
-    aside = ", what the seal accepted aside," if record.accepted else ","
+    aside = ", apart from what the seal accepted," if record.accepted else ","
     thing = "archive" if is_tree else "disk"
-    is_same = f"and the {thing} is byte for byte what the seal record describes"
+    is_same = f"and the {thing} matches the seal record byte for byte"
     reason = f"no trace was found{aside} {is_same}"
     return CheckResult(path, Verdict.SEALED, level, reason, record=record, skipped=skipped)
 
@@ -435,7 +435,7 @@ def _broken(
 ) -> CheckResult:
     """Tells where a sealed disk was changed, as far as it can still be read."""
     if image.size_bytes != record.size_bytes:
-        reason = "the disk has another size than when it was sealed"
+        reason = "the size of the disk differs from its size when it was sealed"
     else:
         were = "was" if len(changed) == 1 else "were"
         reason = (

@@ -10,6 +10,7 @@ from zeroseal.errors import UsageError
 from zeroseal.guests.identity_value import IdentityValue, Severity
 from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection
 
@@ -63,11 +64,11 @@ def compare_images(
         ImageError, RefusedError: one cannot be read.
     """
     if len(paths) < 2:
-        raise UsageError("name at least two images to compare")
+        raise UsageError(messages.TWO_IMAGES_REQUIRED)
     resolved = [path.resolve() for path in paths]
     for number, path in enumerate(resolved):
         if path in resolved[:number]:
-            raise UsageError(f"{paths[number]} is named twice")
+            raise UsageError(messages.GIVEN_TWICE.format(paths=paths[number]))
     values = []
     for number, path in enumerate(paths):
         progress(Step("reading identities", number, len(paths), "images"))

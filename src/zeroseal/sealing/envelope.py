@@ -10,6 +10,8 @@ import base64
 from dataclasses import dataclass
 from typing import Any
 
+from zeroseal.messages import sealing as messages
+
 PAYLOAD_TYPE = "application/vnd.in-toto+json"
 _MOST_SIGNATURES = 16
 
@@ -42,9 +44,9 @@ def parse_envelope(value: dict[str, Any]) -> Envelope | None:
     if "payload" not in value:
         return None
     if value["payloadType"] != PAYLOAD_TYPE:
-        raise ValueError(f"its envelope holds {value['payloadType']!r}")
+        raise ValueError(messages.ENVELOPE_TYPE_WRONG.format(kind=value["payloadType"]))
     if len(value["signatures"]) > _MOST_SIGNATURES:
-        raise ValueError("its envelope has too many signatures")
+        raise ValueError(messages.ENVELOPE_TOO_MANY_SIGNATURES)
     return Envelope(
         statement=base64.b64decode(value["payload"], validate=True),
         signatures=tuple(

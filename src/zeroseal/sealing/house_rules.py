@@ -18,6 +18,7 @@ from msgspec import Meta
 from zeroseal.documents import Table, WrongValueError, convert, keys_of, parse_toml, read_text
 from zeroseal.errors import UsageError
 from zeroseal.images.reach import SOURCE_FORMATS, Reach
+from zeroseal.messages import sealing as messages
 from zeroseal.sealing.remark import CODES
 from zeroseal.sentences import counted
 from zeroseal.traces.load import build_traces, load_catalogue
@@ -37,7 +38,7 @@ Answer = bool | None
 def _check_absolute(key: str, paths: tuple[str, ...]) -> None:
     for path in paths:
         if not path.startswith("/"):
-            raise ValueError(f"{key}: {path!r} must be an absolute path")
+            raise ValueError(messages.MUST_BE_ABSOLUTE_PATH.format(key=key, path=path))
 
 
 class _Rules(Table, frozen=True, rename="kebab"):
@@ -62,9 +63,7 @@ class Allow(_Rules, frozen=True, rename="kebab"):
     def __post_init__(self) -> None:
         for place in self.residue:
             if not place.startswith("/") and " " not in place:
-                raise ValueError(
-                    f"residue: {place!r} must be an absolute path, or a place as a seal prints it"
-                )
+                raise ValueError(messages.RESIDUE_PLACE_INVALID.format(place=place))
 
 
 class Remove(_Rules, frozen=True, rename="kebab"):
@@ -92,7 +91,9 @@ class Images(_Rules, frozen=True, rename="kebab"):
     def __post_init__(self) -> None:
         if self.source_format and self.source_format not in SOURCE_FORMATS:
             raise ValueError(
-                f"source-format: {self.source_format!r} is none of {', '.join(SOURCE_FORMATS)}"
+                messages.SOURCE_FORMAT_NOT_KNOWN.format(
+                    source_format=self.source_format, source_formats=", ".join(SOURCE_FORMATS)
+                )
             )
         _check_absolute("follow", self.follow)
 
@@ -109,7 +110,7 @@ class RemarkRules(_Rules, frozen=True, rename="kebab"):
             for code in getattr(self, key):
                 if code not in CODES:
                     raise ValueError(
-                        f"{key}: there is no remark {code!r}; there are {', '.join(CODES)}"
+                        messages.REMARK_NOT_KNOWN.format(key=key, code=code, codes=", ".join(CODES))
                     )
 
 
@@ -123,8 +124,7 @@ class SearchRules(_Rules, frozen=True, rename="kebab"):
         for number, text in enumerate(self.texts, 1):
             if len(text.encode()) < _MIN_TEXT:
                 raise ValueError(
-                    f"texts: the text number {number} is too short to be searched for, it needs "
-                    f"{_MIN_TEXT} letters"
+                    messages.SEARCH_TEXT_TOO_SHORT.format(number=number, min_text=_MIN_TEXT)
                 )
 
 
@@ -170,7 +170,7 @@ _TABLES = ("keep", "allow", "remove", "clones", "images", "readiness", "search",
            "windows")  # fmt: skip
 
 
-class _Document(_RuleTables, frozen=True, kw_only=True):
+class HouseRulesFile(_RuleTables, frozen=True, kw_only=True):
     """A file of rules, with traces as they are written there."""
 
     version: Literal[1]
@@ -225,11 +225,13 @@ def parse_house_rules(text: str, name: str) -> HouseRules:
     """
     document = parse_toml(text, name)
     if document.get("version") != VERSION:
-        raise UsageError(f"{name}: house rules begin with version = {VERSION}")
+        raise UsageError(messages.RULES_VERSION_REQUIRED.format(name=name, version=VERSION))
     try:
-        read = convert(document, _Document)
+        read = convert(document, HouseRulesFile)
     except WrongValueError as error:
-        raise UsageError(f"{name}: {error.key}: {error.reason}", key=error.key) from None
+        raise UsageError(
+            messages.KEY_WRONG.format(name=name, key=error.key, reason=error.reason), key=error.key
+        ) from None
     return HouseRules(
         **{table: getattr(read, table) for table in _TABLES},
         traces=tuple(build_traces(read.trace, name)),
@@ -294,8 +296,8 @@ def _check_traces(rules: HouseRules) -> None:
     seen: set[str] = set()
     for trace in rules.traces:
         if trace.id in known or trace.id in seen:
-            raise UsageError(f"the house rules' trace {trace.id} has an id that is taken")
+            raise UsageError(messages.TRACE_ID_TAKEN.format(id=trace.id))
         seen.add(trace.id)
     for name in rules.keep.traces:
         if name not in FAMILIES and name not in known | seen:
-            raise UsageError(f"the house rules keep the trace {name!r}, which is not known")
+            raise UsageError(messages.KEPT_TRACE_NOT_KNOWN.format(name=name))

@@ -18,6 +18,7 @@ from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.open import OpenedGuest, open_guest
 from zeroseal.guests.system import GuestSystem, SystemFacts
 from zeroseal.images.image import Image
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.policy import Policy
 from zeroseal.traces.finder import FindContext
@@ -170,8 +171,9 @@ class Inspection:
         for name in (*policy.retained_accounts, *sorted(asked)):
             if self.system.fold(name) not in known:
                 raise UsageError(
-                    f"the guest has no account {name!r}; its human accounts are "
-                    f"{', '.join(self.system.human_names) or 'none'}"
+                    messages.NO_SUCH_ACCOUNT.format(
+                        name=name, human_names=", ".join(self.system.human_names) or "none"
+                    )
                 )
         return context
 

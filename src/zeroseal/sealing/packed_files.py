@@ -20,6 +20,7 @@ from zeroseal.guests.compressors import UNPACK_ERRORS, iter_unpacked
 from zeroseal.guests.git_objects import is_object, iter_objects
 from zeroseal.guests.linux.initramfs import skip_plain_archives
 from zeroseal.guests.system import GuestSystem
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, Step
 from zeroseal.sealing.searched_value import ValueSet
 
@@ -66,7 +67,7 @@ def search_packed_files(system: GuestSystem, values: ValueSet, progress: Progres
     for path in iter_packed(system):
         if system.is_shipped(path) or not searcher.longest:
             continue
-        progress(Step("opening compressed files", opened, 0, "files", path))
+        progress(Step("decompressing files", opened, 0, "files", path))
         opened += 1
         try:
             raw = system.guest.read_file(path, _LONGEST_FILE)
@@ -77,9 +78,11 @@ def search_packed_files(system: GuestSystem, values: ValueSet, progress: Progres
             for number in known[digest]:
                 found[values.values[number].label, path] = None
         except UnsupportedError as error:  # encrypted by the file system, or kept elsewhere
-            not_opened.append(f"{path} could not be read to search inside it ({error.message}).")
+            not_opened.append(
+                messages.COULD_NOT_READ_INSIDE.format(path=path, message=error.message)
+            )
         except UNPACK_ERRORS as error:
-            not_opened.append(f"{path} could not be opened to search inside it ({error}).")
+            not_opened.append(messages.COULD_NOT_OPEN_INSIDE.format(path=path, error=error))
     return PackedResult(tuple(found), opened, tuple(not_opened))
 
 
@@ -111,7 +114,7 @@ def _find_inside(pieces: Iterator[bytes], searcher: Searcher, are_apart: bool) -
     for piece in pieces:
         total += len(piece)
         if total > _LONGEST_CONTENT:
-            raise ValueError("it holds more than 1 GiB")
+            raise ValueError(messages.LARGER_THAN_1_GIB)
         window = rest + piece
         found |= {number for _offset, number in searcher.find(window)}
         rest = b"" if are_apart else (rest + piece)[-searcher.longest :]

@@ -12,6 +12,7 @@ from functools import cached_property
 
 from zeroseal.errors import UsageError
 from zeroseal.images.reach import OWN_FOLDER, Reach
+from zeroseal.messages import sealing as messages
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules, Requirements
 from zeroseal.sealing.remark import BLOCKERS
 from zeroseal.traces.load import get_trace, load_catalogue
@@ -185,15 +186,9 @@ class Policy:
         """
         for name in machine.throwaway_accounts if machine else ():
             if name in self.retained_accounts:
-                raise UsageError(
-                    f"{name} is the account of the machine's build, which a seal always removes: "
-                    "retain another account"
-                )
+                raise UsageError(messages.BUILD_ACCOUNT_NOT_RETAINED.format(name=name))
             if not self.treats_id("people.accounts"):
-                raise UsageError(
-                    f"{name} is the account of the machine's build, which a seal always removes: "
-                    "treat the trace people.accounts too"
-                )
+                raise UsageError(messages.BUILD_ACCOUNT_NEEDS_TREATMENT.format(name=name))
         return replace(self, machine=machine)
 
     def with_more_skips(self, traces: Iterable[str]) -> Policy:
@@ -299,10 +294,10 @@ def _check(asked: SealOptions, rules: HouseRules) -> None:
             get_trace(name)  # raises UsageError for a name that is none
     both = [name for name in asked.only if name in asked.skip]
     if both:
-        raise UsageError(f"{both[0]} is named by --only and by --skip: choose one")
+        raise UsageError(messages.GIVEN_WITH_BOTH_ONLY_AND_SKIP.format(both=both[0]))
     for name in asked.removed_accounts:
         if name in asked.retained_accounts:
-            raise UsageError(f"{name} is to be retained and to be removed: choose one")
+            raise UsageError(messages.GIVEN_WITH_BOTH_RETAIN_AND_REMOVE.format(name=name))
 
 
 DEFAULT_POLICY = resolve()

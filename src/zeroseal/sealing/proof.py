@@ -17,6 +17,7 @@ from zeroseal.filesystems.driver import VolumeDriver
 from zeroseal.filesystems.drivers import VolumeTrees, driver_of, read_disk
 from zeroseal.filesystems.tree import FileTree, Problem
 from zeroseal.guests.open import open_guest
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.plan import Plan
@@ -97,8 +98,7 @@ def check_result(
     if left:
         named = ", ".join(finding.place for finding in left[:_MOST_NAMED])
         raise NotProvenError(
-            f"the staged result still holds {len(left)} findings ({named}): nothing was written; "
-            "please report this with the output of --debug",
+            messages.RESULT_HAS_FINDINGS.format(count=len(left), named=named),
             got=len(left),
         )
     searches = plan.policy.searches_values
@@ -133,9 +133,7 @@ def require_clean(proof: Proof, plan: Plan) -> None:
     left_over = left_over_of(proof, plan)
     if left_over:
         raise ResidueError(
-            "values that were to be removed are still on the disk: nothing was written; list them "
-            "with --rehearse, and decide on each with --rehearse --draft-rules FILE, or accept all "
-            "with --allow-residue",
+            messages.RESIDUE_LEFT,
             places=tuple(f"{item.label} in {item.place}" for item in left_over),
             got=len(left_over),
         )
@@ -169,9 +167,9 @@ def check_file_systems(disk: Disk, trees: VolumeTrees) -> list[str]:
                 f"{problem.where}: {problem.what}" for problem in problems[:_MOST_NAMED]
             )
             raise NotProvenError(
-                f"the file system of {volume.name} is not consistent ({text}): nothing was "
-                f"written; run {driver.checker} on it in the guest or on a copy, then "
-                "seal again",
+                messages.FILE_SYSTEM_NOT_CONSISTENT.format(
+                    name=volume.name, problem=text, checker=driver.checker
+                ),
                 got=len(problems),
             )
         checked.append(volume.name)

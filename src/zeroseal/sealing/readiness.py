@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.sizes import size_text
 from zeroseal.filesystems.driver import Recovery
 from zeroseal.images.image import Image
+from zeroseal.messages import sealing as messages
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
@@ -46,7 +47,7 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     handled = {item.place for item in treated}
     image, judge = inspection.get_image(), inspection.judge
     blockers = [
-        f"The guest mounts {reason}, which cannot be read here: its traces would stay."
+        (f"The guest mounts {reason}, which cannot be read here: its traces would stay.")
         for reason in inspection.unread
     ]
     blockers += find_unmet(inspection, policy.requirements)
@@ -67,11 +68,11 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     advice = [_describe_recovery(recovery) for recovery in inspection.recovered]
     advice += inspection.disk.notes
     advice += [
-        f"{reason} is not looked into: what is there, such as the loader's random seed, stays."
+        (f"{reason} is not examined: its contents, such as the loader's random seed, stay.")
         for reason in inspection.boot_unread
     ]
     advice += [
-        f"{volume.name} ({volume.content.kind}) is not mounted by the guest and stays as it is."
+        (f"{volume.name} ({volume.content.kind}) is not mounted by the guest and is not changed.")
         for volume in inspection.unmounted
         if not any(volume.name in reason for reason in inspection.boot_unread)
     ]
@@ -80,9 +81,9 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     if image.snapshots:
         count = len(image.snapshots)
         kept = "an internal snapshot" if count == 1 else f"{count} internal snapshots"
-        advice.append(f"The image keeps {kept}, which a new file does not have.")
+        advice.append(messages.IMAGE_KEEPS_SNAPSHOTS.format(kept=kept))
     if image.has_parent:
-        advice.append("The image has a backing file; a new file is whole without one.")
+        advice.append(messages.IMAGE_HAS_BACKING_FILE)
     advice += _full_volumes(inspection)
     return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences))
 
@@ -107,8 +108,9 @@ def _describe_recovery(recovery: Recovery) -> str:
     text = f" ({', '.join(done)})" if done else ""
     where = capitalised(recovery.where)
     return (
-        f"{where} was not shut down cleanly; its journal was recovered as the guest would on its "
-        f"next start{text}: what programs had not written yet is missing."
+        f"{where} was not shut down cleanly. Its journal was recovered, as the "
+        f"guest would do on its next start{text}; data that programs had not yet "
+        "written is lost."
     )
 
 
@@ -118,8 +120,10 @@ def _boot_gap(image: Image, inspection: Inspection) -> list[str]:
     if not length or not any(image.read(offset, length)):
         return []
     return [
-        "What lies before the first partition is taken for a boot loader and stays as it is "
-        f"({size_text(length)})."
+        (
+            "The area before the first partition is assumed to be a boot loader and is "
+            f"not changed ({size_text(length)})."
+        )
     ]
 
 
@@ -130,7 +134,7 @@ def _full_volumes(inspection: Inspection) -> list[str]:
             continue
         used = mount.driver.used_share(mount.tree)
         if used > _NEARLY_FULL:
-            found.append(f"{mount.path} is {used:.0%} full: clones will soon have no room.")
+            found.append(messages.FILE_SYSTEM_FULL.format(path=mount.path, used=used))
     return found
 
 
@@ -141,12 +145,12 @@ def find_unmet(inspection: Inspection, required: Requirements) -> Iterator[str]:
         installed = system.installed()
         for name in required.packages:
             if name not in installed:
-                yield f"The house rules require the package {name}, which is not installed."
+                yield messages.RULES_REQUIRE_PACKAGE.format(name=name)
     for service in required.services:
         if not system.is_enabled(service):
-            yield f"The house rules require the service {service}, which is not enabled."
+            yield messages.RULES_REQUIRE_SERVICE.format(service=service)
     for pattern in required.absent:
         found = inspection.guest.glob(pattern)
         if found:
-            yield f"The house rules want {some_of(found)} to be absent."
+            yield messages.RULES_FORBID_PATH.format(paths=some_of(found))
     yield from inspection.judge.find_unmet(inspection, required)

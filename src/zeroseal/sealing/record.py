@@ -23,6 +23,7 @@ from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import DamagedError
 from zeroseal.guests.system import SystemFacts
 from zeroseal.images.facts import ImageFacts
+from zeroseal.messages import sealing as messages
 from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.proof import Proof
@@ -361,15 +362,14 @@ def find_record(image: Path) -> SealRecord | None:
         return None
     try:
         if path.stat().st_size > _MAX_RECORD_BYTES:
-            raise ValueError("it is too large")
+            raise ValueError(messages.TOO_LARGE)
         return parse_record(path.read_bytes())
     except (
         ValueError, LookupError, TypeError, AttributeError, OSError, ArithmeticError, RecursionError
     ) as error:  # fmt: skip
         where = f"{error.key}: " if isinstance(error, WrongValueError) and error.path else ""
         raise DamagedError(
-            f"{path} is no seal record that can be understood ({where}{error}): restore it, or "
-            "remove it to check the image without one"
+            messages.NOT_READABLE_SEAL_RECORD.format(path=path, where=where, error=error)
         ) from error
 
 
@@ -384,11 +384,13 @@ def parse_record(raw: bytes) -> SealRecord:
     if envelope:
         document = json.loads(envelope.statement)
     if document["_type"] != STATEMENT_TYPE or document["predicateType"] != PREDICATE_TYPE:
-        raise ValueError("it is a statement of another kind")
+        raise ValueError(messages.STATEMENT_OF_ANOTHER_TYPE)
     statement = convert(document, _Statement)
     predicate = statement.predicate
     if predicate.disk.chunk_bytes != CHUNK_BYTES:
-        raise ValueError(f"it counts in chunks of {predicate.disk.chunk_bytes} bytes")
+        raise ValueError(
+            messages.CHUNK_SIZE_NOT_SUPPORTED.format(chunk_bytes=predicate.disk.chunk_bytes)
+        )
     return SealRecord(
         root=statement.subject[0].digest[DIGEST_NAME],
         size_bytes=predicate.disk.size_bytes,

@@ -10,6 +10,7 @@ from zeroseal.blocks.pipeline import MOST_EACH
 from zeroseal.blocks.search import Hit, Needle, Searcher
 from zeroseal.blocks.store import Store
 from zeroseal.guests.system import GuestSystem
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
@@ -115,15 +116,17 @@ def find_residue(
     hidden = [one for one in files.hidden if one[0] not in told_in and one[0] in stopping]
     found += [Residue(*one, 0, 1) for one in hidden]
     counts = Counter(hit.value_no for hit in hits if hit.value_no < len(values.values))
-    messages = [
-        f"The {values.values[number].label} stands in so many places that only the first "
-        f"{count} were looked at."
+    notes = [
+        (
+            f"The {values.values[number].label} occurs in so many places that only "
+            f"the first {count} were examined."
+        )
         for number, count in counts.items()
         if count >= MOST_EACH
     ]
     not_searched = (
         *values.not_searched,
-        *messages,
+        *notes,
         *sorter.common_words(),
         *sorter.longer_names(),
         *files.common,
@@ -142,8 +145,8 @@ def search_hidden(system: GuestSystem, values: ValueSet) -> tuple[list[tuple[str
     found: dict[tuple[str, str], None] = {}
     unread: list[str] = []
     for mount in system.guest.mounts if searcher.longest else ():
-        hits, messages = mount.driver.search_hidden(mount.tree, searcher)
-        unread += messages
+        hits, notes = mount.driver.search_hidden(mount.tree, searcher)
+        unread += notes
         for hit in hits:
             path = mount.path.rstrip("/") + hit.path
             value = values.values[hit.value_no]
@@ -225,25 +228,28 @@ class _HitSorter:
 
     def secrets(self) -> list[Residue]:
         """What files hold that stay."""
-        messages = {place for _label, place in self._residue}
-        return _listed({key: hits for key, hits in self._secrets.items() if key[1] not in messages})
+        notes = {place for _label, place in self._residue}
+        return _listed({key: hits for key, hits in self._secrets.items() if key[1] not in notes})
 
     def common_words(self) -> list[str]:
         """Values that are common words too, sentences."""
         return [
-            f"The {label} is a common word too: it stands in "
-            f"{counted(len(places), 'file')} that packages brought, which are as they were."
+            (
+                f"The {label} is also a common word: it occurs in "
+                f"{counted(len(places), 'file')} that belong to packages and are "
+                "unchanged."
+            )
             for label, places in self._words.items()
         ]
 
     def longer_names(self) -> list[str]:
         """Longer names that hold a value, sentences."""
-        messages = []
+        notes = []
         for label, places in self._parts.items():
             left = [place for place, offsets in places.items() if offsets - self._whole]
             if left:
-                messages.append(f"The {label} stands in {some_of(left)}.")
-        return messages
+                notes.append(messages.RESIDUE_IN_PLACES.format(label=label, places=some_of(left)))
+        return notes
 
     def _take_signature(self, hit: Hit, signature: Signature) -> None:
         if not signature.fits(self._disk, hit.offset_bytes):

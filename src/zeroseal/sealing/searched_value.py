@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
+from zeroseal.messages import sealing as messages
 
 
 def text_needle(value: str) -> Needle:
@@ -52,13 +53,11 @@ class CollectedValues:
     def add_name(self, label: str, name: str) -> None:
         """Adds a name, alone and as a part of longer ones; one that is too short is told."""
         if len(name) < MIN_BYTES or not name.isascii():
-            self.not_searched.append(
-                f"The {label} was not searched for: it is too short, or too common a word."
-            )
+            self.not_searched.append(messages.NOT_SEARCHED_FOR.format(label=label))
             return
         word = text_needle(name)._replace(whole_word=True)
         self.values.append(SearchedValue(label, (word, wide_needle(name)), is_word=True))
-        part = f"{label} as a part of longer names"
+        part = f"{label} as part of longer names"
         self.values.append(SearchedValue(part, (text_needle(name),), is_word=True, is_told=True))
 
 

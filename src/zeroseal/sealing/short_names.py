@@ -34,13 +34,18 @@ def find_short_names(
     for word, place in _iter_places(system, names):
         found[names[word]][place] = None
     messages = [
-        f"The {label} is too short for a search of the disk's bytes: it was looked for as a whole "
-        f"word in the text files and names below {', '.join(system.word_places)} and homes."
+        (
+            f"The {label} is too short for a search of the disk's bytes: it was "
+            "searched for as a whole word in the text files and names below "
+            f"{', '.join(system.word_places)} and in home folders."
+        )
         for label in names.values()
     ]
     messages += [
-        f"The {label} is a common word too: it stands in {len(places)} files and names, such as "
-        f"{next(iter(places))}; look at them yourself."
+        (
+            f" The {label} is also a common word: it occurs in {len(places)} files "
+            f"and names, such as {next(iter(places))}; check them yourself."
+        )
         for label, places in found.items()
         if len(places) > _MANY
     ]

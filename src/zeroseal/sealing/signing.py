@@ -19,6 +19,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey,
 
 from zeroseal.errors import MissingError, UsageError
 from zeroseal.guests.ssh_keys import fingerprint
+from zeroseal.messages import sealing as messages
 from zeroseal.sealing.envelope import PAYLOAD_TYPE, Envelope, encode_for_signing
 
 _MOST_KEY_BYTES = 64 << 10
@@ -85,11 +86,9 @@ def read_signer(path: Path, ask_passphrase: AskPassphrase) -> RecordSigner:
     if key is None:
         key = _load_private(raw, ask_passphrase(), path)
     if key is None:
-        raise UsageError(f"the passphrase does not open the key {path}")
+        raise UsageError(messages.PASSPHRASE_DOES_NOT_OPEN_KEY.format(path=path))
     if not isinstance(key, Ed25519PrivateKey):
-        raise UsageError(
-            f"{path} holds no Ed25519 key: make one with ssh-keygen -t ed25519 -f {path.name}"
-        )
+        raise UsageError(messages.NOT_ED25519_KEY.format(path=path, name=path.name))
     return RecordSigner(key, _id_of(key.public_key()))
 
 
@@ -105,9 +104,7 @@ def read_trusted(paths: list[Path]) -> tuple[TrustedKey, ...]:
         raw = _read_key_file(path)
         keys = [_load_public(line, path) for line in _public_lines(raw)]
         if not any(keys):
-            raise UsageError(
-                f"{path} holds no public Ed25519 key: name the .pub file of whoever signs records"
-            )
+            raise UsageError(messages.NOT_PUBLIC_ED25519_KEY.format(path=path))
         found += [key for key in keys if key]
     return tuple(found)
 
@@ -117,7 +114,9 @@ def _read_key_file(path: Path) -> bytes:
         with path.open("rb") as file:
             return file.read(_MOST_KEY_BYTES)
     except OSError as error:
-        raise MissingError(f"the key {path} cannot be read ({error.strerror})") from error
+        raise MissingError(
+            messages.KEY_CANNOT_BE_READ.format(path=path, strerror=error.strerror)
+        ) from error
 
 
 def _load_private(raw: bytes, passphrase: bytes | None, path: Path) -> object | None:
@@ -133,7 +132,9 @@ def _load_private(raw: bytes, passphrase: bytes | None, path: Path) -> object | 
         text = str(error).lower()
         if "password" in text or "passphrase" in text or "decrypt" in text or passphrase:
             return None
-        raise UsageError(f"{path} is no private key that can be read ({error})") from error
+        raise UsageError(
+            messages.NOT_READABLE_PRIVATE_KEY.format(path=path, error=error)
+        ) from error
 
 
 def _public_lines(raw: bytes) -> list[bytes]:

@@ -117,7 +117,7 @@ class DataSurvey:
     @property
     def blockers(self) -> list[str]:
         """What stands against a seal, sentences."""
-        messages = ["No operating system that can be sealed is on it."]
+        messages = ["The disk has no operating system that can be sealed."]
         for facts in self.volumes:
             if facts.against_changing:
                 messages.append(f"{facts.volume}: {facts.against_changing}.")

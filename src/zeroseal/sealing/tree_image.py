@@ -21,14 +21,15 @@ from zeroseal.guests.open import OpenedGuest, looks_like_root
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.facts import TREE_FORMATS
 from zeroseal.images.image import Image
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Content, Volume
 
 NOT_VISIBLE = (
-    "Swap, journals, slack, free space and what lies between volumes are not visible here: seal "
-    "the disk image to have them zeroed too."
+    "Swap, journals, slack, free space and gaps between volumes are not visible here: "
+    "seal the disk image to have them zeroed too."
 )
 
 
@@ -109,10 +110,7 @@ def inspect_tree(tree: PlainTree, image: TreeImage | None = None) -> Inspection:
     volume = Volume("all files", 0, MemoryStore(b""), 0, Content(TREE_KIND))
     guest = Guest([Mount("/", volume, tree)])
     if not looks_like_root(guest):
-        raise NoGuestError(
-            f"{tree.where} holds no root file system of a Linux system: there is no "
-            "/etc/os-release in it"
-        )
+        raise NoGuestError(messages.NOT_A_ROOT_FILE_SYSTEM.format(where=tree.where))
     opened = OpenedGuest(LinuxSystem(guest), unread=[], boot_unread=[], swaps=[], unmounted=[])
     disk = Disk("none", "", [], [])
     return Inspection(volume.store, disk, VolumeTrees(), opened, image=image)

@@ -21,7 +21,7 @@ def require_signature(result: CheckResult, trusted: tuple[TrustedKey, ...]) -> C
         return result
     record = result.record
     if record is None:
-        reason = "there is no seal record, so nobody vouches for it"
+        reason = "it has no seal record, so its seal cannot be verified"
         return replace(result, verdict=Verdict.UNKNOWN, reason=reason)
     if record.envelope is None:
         reason = "its seal record is not signed"
@@ -33,10 +33,10 @@ def require_signature(result: CheckResult, trusted: tuple[TrustedKey, ...]) -> C
     claimed = next((key for key in trusted if key.key_id in named), None)
     if claimed:
         reason = (
-            f"the signature of {claimed.name} on its seal record does not hold: the record was "
-            "changed after it was signed"
+            f"the signature of {claimed.name} on its seal record is invalid: the "
+            "record was changed after it was signed"
         )
         return replace(result, verdict=Verdict.BROKEN_SEAL, reason=reason)
     shown = ", ".join(key_id for key_id in record.envelope.key_ids if key_id) or "a key without id"
-    reason = f"its seal record is signed by {shown}, who is not among the trusted keys"
+    reason = f"its seal record is signed by {shown}, which is not a trusted key"
     return replace(result, verdict=Verdict.UNKNOWN, reason=reason)

@@ -42,7 +42,7 @@ def _chosen(found: CollectedValues, policy: Policy) -> ValueSet:
     labels = [*(value.label for value in found.values), *found.short_names.values()]
     left_out = [label for label in labels if label in policy.values_left_out]
     notes = [
-        f"The {label} was not searched for: the house rules leave it out."
+        f"The {label} was not searched for: the house rules exclude it."
         for label in dict.fromkeys(left_out)
     ]
     kept = tuple(value for value in found.values if value.needles and value.label not in left_out)

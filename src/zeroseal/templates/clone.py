@@ -31,6 +31,7 @@ from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.media import read_seed_medium, write_seed_medium
 from zeroseal.machines.seed import Seed
 from zeroseal.machines.yard import MachineState, Yard, YardMachine
+from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import check_image
 from zeroseal.sealing.policy import resolve
@@ -68,10 +69,7 @@ class CloneSource:
             return cls(Path(wanted), wanted, reach=reach)
         template = shelf.get(wanted)
         if template.state == RETIRED:
-            raise RefusedError(
-                f"{template.entry.title} is retired: clone a newer version, or take it back with "
-                f"zeroseal shelf retire {template.entry.title} --undo"
-            )
+            raise RefusedError(messages.TEMPLATE_RETIRED.format(title=template.entry.title))
         return cls(template.disk, template.entry.title, template, template.reach)
 
 
@@ -129,7 +127,7 @@ def make_clones(
         UnfinishedError: no space; nothing is left behind.
     """
     if not batch.wishes:
-        raise UsageError("name at least one clone with --name, or give a clone sheet with --sheet")
+        raise UsageError(messages.CLONE_NAME_REQUIRED)
     check_template(batch.source, progress)
     source = read_image_facts(batch.source.disk, batch.source.reach)
     plan = _Plan.read(batch, source)
@@ -141,17 +139,17 @@ def make_clones(
             check_new_folder(yard.folder / wish.row.name)
         identities = _Identities.read(yard, shelf)
         definitions = [plan.define(wish, identities) for wish in wishes]
-        messages = []
+        notes = []
         with _noted(batch, yard, definitions):
             for number, (wish, definition) in enumerate(zip(wishes, definitions, strict=True)):
                 progress(Step("making clones", number, len(wishes), "clones"))
                 folder = made.add(wish.row.name)
-                messages.append(plan.fill(folder, yard.folder / wish.row.name, wish, definition))
+                notes.append(plan.fill(folder, yard.folder / wish.row.name, wish, definition))
             progress(Step("making clones", len(wishes), len(wishes), "clones"))
             made.commit()
     return [
         MadeClone(yard.get(wish.row.name), wish, plan.size_of(wish), tuple(sentences))
-        for wish, sentences in zip(wishes, messages, strict=True)
+        for wish, sentences in zip(wishes, notes, strict=True)
     ]
 
 
@@ -160,13 +158,13 @@ def check_template(source: CloneSource, progress: Progress = quiet) -> str:
     checked = check_image(source.disk, Level.QUICK, progress, policy=resolve(reach=source.reach))
     if checked.verdict is not Verdict.SEALED or checked.record is None:
         raise RefusedError(
-            f"{source.disk} is {checked.verdict.value}, and only a sealed template may be cloned: "
-            f"{checked.reason}"
+            messages.TEMPLATE_NOT_SEALED.format(
+                disk=source.disk, verdict=checked.verdict.value, reason=checked.reason
+            )
         )
     if source.template and source.template.entry.digest != checked.record.root:
         raise RefusedError(
-            f"{source.disk} is sealed, but it is not the disk that {source.title} was on the "
-            "shelf: run zeroseal shelf verify"
+            messages.TEMPLATE_DIFFERS_FROM_SHELF.format(disk=source.disk, title=source.title)
         )
     return checked.record.root
 
@@ -217,8 +215,7 @@ class _Identities:
         conflict = next((what for what, is_taken in taken.items() if is_taken), "")
         if conflict:
             raise UsageError(
-                f"{conflict} that {row.name} is to have is taken by another machine: nothing was "
-                "made; give it another, or leave it out"
+                messages.IDENTITY_ALREADY_USED.format(conflict=conflict, name=row.name)
             )
         self.macs.add(mac)
         self.uuids.add(machine_uuid)
@@ -271,31 +268,30 @@ class _Plan:
         name = row.name or (row.numbers.prefix + "..." if row.numbers else "")
         check_size(self.disk_wish(wish), self.source, name)
         if row.linked and self.batch.format_name not in ("", "qcow2"):
-            raise UsageError("a linked clone is a qcow2 overlay: leave --format out")
+            raise UsageError(messages.LINKED_CLONE_HAS_NO_FORMAT)
         if row.linked and self.source.other_files:
-            raise RefusedError(f"{self.source.path} needs other files: make full clones of it")
+            raise RefusedError(messages.TEMPLATE_NEEDS_OTHER_FILES.format(path=self.source.path))
         if row.linked and OVF in self.batch.forms:
-            raise UsageError(f"{name} is to be a linked clone, and an OVF describes whole disks")
+            raise UsageError(messages.LINKED_CLONE_HAS_NO_OVF.format(name=name))
         title = self.batch.source.title
         if self.batch.reissue_sid and not self.abilities.is_windows:
-            raise RefusedError(f"{title} is no Windows, and has no security identifier")
+            raise RefusedError(messages.NO_SECURITY_IDENTIFIER.format(title=title))
         more = self.seed_of(wish, "").needs_more_than_lines()
         if self.abilities.is_windows:
             check_windows_wish(wish, self.abilities, title, self.batch.reissue_sid)
         elif _has_windows_keys(wish):
-            raise RefusedError(f"{name} has keys for Windows, and {title} is none")
+            raise RefusedError(messages.WINDOWS_SETTINGS_FOR_LINUX.format(name=name, title=title))
         elif row.into_disk:
             self._check_into_disk(wish, name)
         elif self.abilities.seeded_by == NOTHING:
             raise RefusedError(
-                f"nothing in {self.batch.source.title} reads a seed medium, so {name} would never "
-                "learn who it is: write it into the disk with --into-disk, or seal the template "
-                "with --plant-first-boot"
+                messages.NOTHING_READS_SEED.format(title=self.batch.source.title, name=name)
             )
         elif more and self.abilities.seeded_by != CLOUD_INIT:
             raise RefusedError(
-                f"{name} is to get {more}, which only cloud-init takes from a seed, and "
-                f"{self.batch.source.title} has the planted first-boot script: leave that out"
+                messages.SETTING_NEEDS_CLOUD_INIT.format(
+                    name=name, more=more, title=self.batch.source.title
+                )
             )
 
     def _check_into_disk(self, wish: CloneWish, name: str) -> None:
@@ -307,13 +303,11 @@ class _Plan:
         wanted = ", ".join(key for key, value in only_by_seed.items() if value)
         if wanted:
             raise RefusedError(
-                f"{name} is to get {wanted}, which needs a running guest: give it a seed, without "
-                "--into-disk"
+                messages.SETTING_NEEDS_RUNNING_GUEST.format(name=name, wanted=wanted)
             )
         if not self.abilities.network:
             raise RefusedError(
-                f"{self.batch.source.title} has no network service whose files are known here: "
-                "give the clones seeds, without --into-disk"
+                messages.NO_SUPPORTED_NETWORK_SERVICE.format(title=self.batch.source.title)
             )
 
     def define(self, wish: CloneWish, identities: _Identities) -> MachineDefinition:
@@ -348,22 +342,19 @@ class _Plan:
         disk = make_disk(self.disk_wish(wish), self.source, folder, final)
         disk.chmod(0o644)  # what lies on a shelf may only be read
         seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
-        messages = []
+        notes = []
         if self.abilities.is_windows:
-            messages = write_windows_identity(disk, wish, self.batch.reissue_sid, self.batch.now)
+            notes = write_windows_identity(disk, wish, self.batch.reissue_sid, self.batch.now)
         elif wish.row.into_disk:
-            messages = write_identity(disk, seed, self.batch.now)
+            notes = write_identity(disk, seed, self.batch.now)
         else:
             write_seed_medium(folder / SEED_FILE, seed)
         if definition.firmware == "uefi" and not self.abilities.fallback_loader:
-            messages.append(
-                "its EFI partition has no fallback loader, and fresh firmware variables name none: "
-                "it may not boot"
-            )
+            notes.append(messages.NO_LOADER_FOR_CLONE)
         write_definition(folder, definition)
         machine = YardMachine(folder, definition, MachineState())
         write_definition_files(machine, self.batch.forms, final)
-        return messages
+        return notes
 
     def seed_of(self, wish: CloneWish, mac: str, instance_id: str = "") -> Seed:
         """What a clone is told."""
@@ -415,7 +406,7 @@ def _with_names(wishes: tuple[CloneWish, ...], yard: Yard) -> list[CloneWish]:
                 name = yard.next_name(span.prefix, span.first, span.last, span.digits, taken)
                 row = row.named(name)
             elif any(item.row.name == row.name for item in found):
-                raise UsageError(f"the name {row.name} is given twice")
+                raise UsageError(messages.NAME_GIVEN_TWICE.format(name=row.name))
             taken.add(row.name)
             found.append(replace(wish, row=row))
     return found

@@ -18,6 +18,7 @@ from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.identity import WindowsFacts
 from zeroseal.images.detect import opened_image
 from zeroseal.machines.definition import MachineDefinition
+from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.templates.clone_sheet.load import CloneWish, LoadedCloneSheet
@@ -54,7 +55,7 @@ def find_wish(loaded: LoadedCloneSheet, name: str) -> CloneWish:
                     disk_bytes=wish.disk_bytes,
                 )
     names = ", ".join(wish.row.name or f"{wish.row.numbers}" for wish in loaded.wishes[:6])
-    raise UsageError(f"{loaded.path} has no row for {name}; it has {names}")
+    raise UsageError(messages.NO_SUCH_ROW.format(path=loaded.path, name=name, names=names))
 
 
 def check_clone(

@@ -19,6 +19,7 @@ from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.output import OutputFile
 from zeroseal.images.qcow2.overlay import make_overlay
 from zeroseal.images.reach import Reach
+from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.volumes.gpt import move_backup
 from zeroseal.volumes.grow import grow_disk, grow_last_partition
@@ -52,12 +53,12 @@ def check_size(wish: DiskWish, template: ImageFacts, name: str) -> None:
     """Raises UsageError where a clone's disk cannot have that size."""
     if wish.size_bytes < template.size_bytes:
         raise UsageError(
-            f"the disk of {name} is to have {size_text(wish.size_bytes)}, and its template has "
-            f"{size_text(template.size_bytes)}: a disk is never made smaller, because what lies at "
-            "its end would be lost; leave --disk-size out, or seal a smaller machine"
+            messages.DISK_CANNOT_BE_SMALLER.format(
+                name=name, wanted=size_text(wish.size_bytes), present=size_text(template.size_bytes)
+            )
         )
     if wish.size_bytes % _SECTOR_BYTES:
-        raise UsageError(f"the size of the disk of {name} is no multiple of 512 bytes")
+        raise UsageError(messages.DISK_SIZE_NOT_A_MULTIPLE.format(name=name))
 
 
 def make_disk(

@@ -17,6 +17,7 @@ from zeroseal.guests.linux.network_files import set_network
 from zeroseal.machines.disk_change import changed_disk
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.seed import Seed
+from zeroseal.messages import templates as messages
 from zeroseal.templates.ability_reading import abilities_of
 
 _RIGHTS_FILE = "/etc/sudoers.d/90-zeroseal-clone"
@@ -50,9 +51,9 @@ def write_identity(disk: Path, seed: Seed, now: int) -> list[str]:
 
 
 def _write(guest: Guest, seed: Seed, now: int) -> list[str]:
-    messages = []
+    notes = []
     set_host_name(guest, seed.host_name, seed.domain)
-    messages += _set_network(guest, seed)
+    notes += _set_network(guest, seed)
     for account in seed.accounts:
         add_account(
             guest,
@@ -62,16 +63,13 @@ def _write(guest: Guest, seed: Seed, now: int) -> list[str]:
     admins = [account.name for account in seed.accounts if account.admin]
     if admins:
         if not guest.is_folder("/etc/sudoers.d"):
-            raise RefusedError(
-                f"the guest has no /etc/sudoers.d, so {admins[0]} cannot be made an administrator: "
-                "write admin = false, or give root a password"
-            )
+            raise RefusedError(messages.NO_SUDOERS_FOLDER.format(admins=admins[0]))
         give_all_rights(guest, admins, _RIGHTS_FILE)
     if seed.root_password_hash:
         set_password(guest, "root", seed.root_password_hash)
     if seed.time_zone:
         if not has_time_zone(guest, seed.time_zone):
-            raise RefusedError(f"the guest does not know the time zone {seed.time_zone}")
+            raise RefusedError(messages.TIME_ZONE_NOT_FOUND.format(time_zone=seed.time_zone))
         set_time_zone(guest, seed.time_zone)
     if seed.locale:
         set_locale(guest, seed.locale)
@@ -79,11 +77,11 @@ def _write(guest: Guest, seed: Seed, now: int) -> list[str]:
         guest.put_file(file.path, file.content, file.mode)
     if not abilities_of(guest).makes_host_keys:
         _put_host_keys(guest, seed.host_name)
-        messages.append("nothing in the guest makes SSH host keys: new ones were written")
+        notes.append("nothing in the guest creates SSH host keys: new ones were written")
     if "SELINUX=enforcing" in guest.read_text("/etc/selinux/config").replace(" ", ""):
         guest.put_file("/.autorelabel", b"", 0o644)
-        messages.append("SELinux labels are made anew on its first boot")
-    return messages
+        notes.append("SELinux labels are restored on its first boot")
+    return notes
 
 
 def _set_network(guest: Guest, seed: Seed) -> list[str]:
@@ -92,8 +90,8 @@ def _set_network(guest: Guest, seed: Seed) -> list[str]:
     plan = set_network(guest, seed.network)
     if guest.is_folder(_CLOUD_FOLDER):
         guest.put_file(_CLOUD_FILE, _CLOUD_TEXT.encode(), 0o644)
-    messages = [f"network: {plan.files[0][0]} ({plan.service})"]
-    return messages + [f"network: {path} gave way" for path in plan.gone]
+    notes = [f"network: {plan.files[0][0]} ({plan.service})"]
+    return notes + [f"network: {path} was removed" for path in plan.gone]
 
 
 def _put_host_keys(guest: Guest, host_name: str) -> None:

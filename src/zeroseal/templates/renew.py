@@ -30,6 +30,7 @@ from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.sheet.model import Task
 from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import SealRequest, SealResult, seal
@@ -116,7 +117,7 @@ def renew_machine(
     with yard.claimed(name):
         before = _package_versions(machine)
         patches = [task for task in loaded.sheet.task if task.patch]
-        tasks, messages = _run(loaded, yard, machine, host, patches, progress)
+        tasks, remarks = _run(loaded, yard, machine, host, patches, progress)
         machine = yard.get(name)
         after = _package_versions(machine)
         changes = changed_packages(before, after)
@@ -149,7 +150,7 @@ def renew_machine(
         dropped=tuple(dropped),
         sealed=sealed,
         template=template,
-        messages=tuple(messages),
+        messages=tuple(remarks),
     )
 
 
@@ -159,23 +160,21 @@ def _check_wish(
     """Everything that can be refused is refused before the machine is started."""
     name = machine.definition.name
     if machine.state.running:
-        raise RefusedError(f"{name} runs: stop it first with zeroseal yard stop {name}")
+        raise RefusedError(messages.STOP_MACHINE_FIRST.format(name=name))
     if machine.state.unfinished:
-        raise RefusedError(f"the build of {name} did not end well: build it again first")
+        raise RefusedError(messages.BUILD_FAILED.format(name=name))
     blockers = knowledge_of(machine.definition).blockers
     if blockers:
-        raise RefusedError(f"{name} is not fit to be sealed: {blockers[0]}")
+        raise RefusedError(messages.NOT_FIT_TO_BE_SEALED.format(name=name, blockers=blockers[0]))
     if not any(task.patch for task in loaded.sheet.task):
-        raise UsageError(
-            f"{loaded.path} has no task with patch = true: nothing says how {name} is patched"
-        )
+        raise UsageError(messages.NO_PATCH_TASK.format(path=loaded.path, name=name))
     version = wish.version or datetime.fromtimestamp(wish.now, UTC).strftime("%Y-%m")
     if not re.match(VERSION_PATTERN, version):
-        raise UsageError(f"{version!r} cannot be a version: use letters, digits, dot, - and _")
+        raise UsageError(messages.NOT_VALID_VERSION.format(version=version))
     title = wish.template or name
     taken = [item.entry.title for item in shelf.templates()]
     if f"{title}@{version}" in taken:
-        raise UsageError(f"the shelf has {title}@{version} already: give another --version")
+        raise UsageError(messages.RENEWED_VERSION_TAKEN.format(title=title, version=version))
     return title, version
 
 
@@ -231,8 +230,7 @@ def _copy_to_seal(
     name = f"{machine.definition.name}-copy"[:63].rstrip("-")
     if (yard.folder / name).exists():
         raise RefusedError(
-            f"{yard.folder / name} is left from an earlier renewal: remove it with zeroseal yard "
-            f"remove {name} --with-disk --yes"
+            messages.EARLIER_RENEWAL_LEFT.format(folder=yard.folder / name, name=name)
         )
     reports: list[TaskReport] = []
     try:
@@ -284,8 +282,8 @@ def _lineage(shelf: Shelf, name: str, changes: list[str]) -> Lineage:
 def _notes(machine: YardMachine, now: int, changes: list[str]) -> str:
     day = datetime.fromtimestamp(now, UTC).strftime(_DAY)
     count = len(changes)
-    messages = ", ".join(changes[:_TOLD_CHANGES]) + (", ..." if count > _TOLD_CHANGES else "")
-    what = f"{counted(count, 'package')} changed: {messages}" if count else "no changes"
+    named = ", ".join(changes[:_TOLD_CHANGES]) + (", ..." if count > _TOLD_CHANGES else "")
+    what = f"{counted(count, 'package')} changed: {named}" if count else "no changes"
     return f"renewed {day} from {machine.definition.name}; {what}"
 
 

@@ -22,6 +22,7 @@ from zeroseal.guests.windows.answer_files import CACHED_PATHS
 from zeroseal.guests.windows.issue import MOST_NAME, issue_identity
 from zeroseal.guests.windows.system import WindowsSystem
 from zeroseal.machines.disk_change import changed_disk
+from zeroseal.messages import templates as messages
 from zeroseal.templates.abilities import WINDOWS_SET_UP, Abilities
 from zeroseal.templates.clone_sheet.load import CloneWish
 
@@ -32,8 +33,7 @@ def check_windows_wish(wish: CloneWish, abilities: Abilities, title: str, reissu
     name = row.name or "a clone"
     if len(wish.host_name) > MOST_NAME:
         raise RefusedError(
-            f"{wish.host_name} is too long for the name of a Windows: use up to {MOST_NAME} "
-            "letters, digits and -"
+            messages.COMPUTER_NAME_TOO_LONG.format(host_name=wish.host_name, most_name=MOST_NAME)
         )
     never = {
         "addresses": row.addresses,
@@ -54,26 +54,18 @@ def check_windows_wish(wish: CloneWish, abilities: Abilities, title: str, reissu
     wrong = [what for what, value in never.items() if value]
     if wrong:
         raise RefusedError(
-            f"{name} is to get {', '.join(wrong)}, which a Windows is not told here: leave that "
-            "out, and use the network's DHCP"
+            messages.SETTING_NOT_FOR_WINDOWS.format(name=name, wrong=", ".join(wrong))
         )
     wanted = [what for what, value in at_set_up.items() if value]
     if wanted and abilities.seeded_by != WINDOWS_SET_UP:
         raise RefusedError(
-            f"{name} is to get {', '.join(wanted)}, which only set-up gives, and {title} starts "
-            "plainly: leave that out, or reseal the reference machine by Windows' own generalize "
-            "pass"
+            messages.SETTING_NEEDS_SETUP.format(name=name, wanted=", ".join(wanted), title=title)
         )
     if reissues and abilities.seeded_by == WINDOWS_SET_UP:
-        raise RefusedError(
-            f"{title} was resealed: the next start of {name} makes a security identifier of its "
-            "own; leave --reissue-sid out"
-        )
+        raise RefusedError(messages.NO_REISSUE_FOR_RESEALED.format(title=title, name=name))
     blank = [user.name for user in row.users if not user.password]
     if blank:
-        raise RefusedError(
-            f"{name} is to get the account {blank[0]} without a password: give it one by a secret"
-        )
+        raise RefusedError(messages.ACCOUNT_NEEDS_PASSWORD.format(name=name, blank=blank[0]))
 
 
 def write_windows_identity(disk: Path, wish: CloneWish, reissues: bool, now: int) -> list[str]:
@@ -125,7 +117,7 @@ def _put_answers(guest: Guest, wish: CloneWish) -> list[str]:
         if guest.is_file(path):
             guest.zero_content(path, 0)
             guest.remove(path)
-            remarks.append(f"its answer file takes the place of the template's {path}")
+            remarks.append(messages.REPLACES_ANSWER_FILE.format(path=path))
     guest.put_file(CACHED_PATHS[0], build_answer_file(answers_of(wish)), 0o644)
     return remarks
 
@@ -136,6 +128,8 @@ def _name_plain(system: WindowsSystem, wish: CloneWish, reissues: bool, now: int
     if reissues:
         return []
     return [
-        "it has the template's security identifier, as other clones have: --reissue-sid gives it "
-        "one of its own"
+        (
+            "it has the template's security identifier, like other clones: --reissue-sid "
+            "gives it its own"
+        )
     ]

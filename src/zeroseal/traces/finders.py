@@ -13,6 +13,7 @@ from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.services import Services
 from zeroseal.guests.ssh_keys import fingerprint
+from zeroseal.messages import traces as messages
 from zeroseal.sentences import counted
 from zeroseal.traces.changes import (
     Change,
@@ -53,7 +54,7 @@ def get_finder(name: str) -> Finder[Any]:
             import_module(room)
     found = defined_finders().get(name)
     if found is None:
-        raise ValueError(f"there is no finder {name!r}")
+        raise ValueError(messages.FINDER_NOT_KNOWN.format(name=name))
     return found
 
 
@@ -174,10 +175,10 @@ def _emptying(
 ) -> Iterator[Found]:
     """The change for a file that is to be emptied: one named after the host goes as a whole."""
     if words and words.search(path.rpartition("/")[2].lower()):
-        yield RemovePath(path), "its name holds the host's"
+        yield RemovePath(path), "its name contains the host name"
     elif facts.size_bytes and not _is_clean(where, path, facts, guest):
         other = guest.other_names(path) if facts.link_count > 1 else []
-        text = f"emptied under its other names too: {', '.join(other)}" if other else ""
+        text = f"also emptied under its other names: {', '.join(other)}" if other else ""
         yield EmptyFile(path), text or _evidence(path, guest)
 
 
@@ -191,7 +192,7 @@ def _removal(where: Where, path: str, guest: Guest) -> Iterator[Found]:
     yield RemovePath(path), _evidence(path, guest)
     target = guest.find(path) if where.follow else None
     if target and target.path != path and target.kind is Kind.FILE:
-        yield RemovePath(target.path), f"{path} leads to it"
+        yield RemovePath(target.path), f"{path} refers to it"
 
 
 def _is_clean(where: Where, path: str, facts: NodeFacts, guest: Guest) -> bool:

@@ -14,6 +14,7 @@ import msgspec
 from zeroseal.documents import Table, WrongValueError, convert, parse_toml
 from zeroseal.errors import UsageError
 from zeroseal.guests.registry.hive_names import CLASSES, MACHINE_HIVES, USERS
+from zeroseal.messages import traces as messages
 from zeroseal.traces.key_edits import FORMATS, KeyEdit
 from zeroseal.traces.model import (
     FAMILIES,
@@ -97,7 +98,9 @@ class TraceTable(PlaceTable, frozen=True, kw_only=True):
     source: str = ""
 
 
-class _File(msgspec.Struct):
+class TracesFile(msgspec.Struct):
+    """A file of traces; each table is a ``TraceTable``."""
+
     trace: tuple[dict[str, Any], ...] = ()
 
 
@@ -132,9 +135,11 @@ def parse_traces(text: str, file_name: str, is_built_in: bool = False) -> list[T
         UsageError: no TOML, or an entry that breaks the schema; says file, trace and key.
     """
     try:
-        document = convert(parse_toml(text, file_name), _File)
+        document = convert(parse_toml(text, file_name), TracesFile)
     except WrongValueError as error:
-        raise UsageError(f"{file_name}: {error.key}: {error.reason}") from None
+        raise UsageError(
+            messages.KEY_WRONG.format(file_name=file_name, key=error.key, reason=error.reason)
+        ) from None
     return build_traces(document.trace, file_name, is_built_in)
 
 
@@ -155,11 +160,13 @@ def build_traces(
             if not is_built_in:
                 _check_finders(trace)
         except WrongValueError as error:
-            raise UsageError(f"{where}: {error.key}: {error.reason}") from None
+            raise UsageError(
+                messages.KEY_WRONG.format(file_name=where, key=error.key, reason=error.reason)
+            ) from None
         except ValueError as error:
             raise UsageError(f"{where}: {error}") from None
         if trace.id in seen:
-            raise UsageError(f"{file_name}: trace {trace.id} is there twice")
+            raise UsageError(messages.TRACE_OCCURS_TWICE.format(file_name=file_name, id=trace.id))
         seen.add(trace.id)
         traces.append(trace)
     return traces
@@ -194,7 +201,7 @@ def pick_trace(trace_id: str, traces: tuple[Trace, ...]) -> Trace:
     known = [trace.id for trace in traces]
     close = difflib.get_close_matches(trace_id, known, n=3, cutoff=0.5)
     hint = f"did you mean {' or '.join(close)}?" if close else "zeroseal traces lists them"
-    raise UsageError(f"there is no trace {trace_id!r}: {hint}")
+    raise UsageError(messages.TRACE_NOT_KNOWN.format(trace_id=trace_id, hint=hint))
 
 
 def _read_catalogue_file(name: str) -> str:
@@ -208,18 +215,18 @@ def _build_trace(table: TraceTable) -> Trace:
         ValueError: what it says contradicts itself.
     """
     if not _ID.fullmatch(table.id):
-        raise ValueError("id must look like family.some-name")
+        raise ValueError(messages.INVALID_ID)
     family = table.id.partition(".")[0]
     if family not in FAMILIES:
-        raise ValueError(f"there is no family {family}")
+        raise ValueError(messages.FAMILY_NOT_KNOWN.format(family=family))
     places = [_build_place(item) for item in (table, *table.also)]
     for key in ("title", "why"):
         if not getattr(table, key).strip():
-            raise ValueError(f"{key} is missing")
+            raise ValueError(messages.KEY_MISSING.format(key=key))
     if table.guest not in _GUESTS:
-        raise ValueError(f"guest must be one of {', '.join(_GUESTS)}")
+        raise ValueError(messages.GUEST_NOT_KNOWN.format(guests=", ".join(_GUESTS)))
     if table.guest != "windows" and any(_is_of_windows(place.locator) for place in places):
-        raise ValueError('only guest = "windows" has keys, event logs and %FOLDERS%')
+        raise ValueError(messages.WINDOWS_LOCATORS_ONLY)
     return Trace(
         id=table.id,
         title=table.title,
@@ -251,11 +258,11 @@ def _build_place(table: PlaceTable) -> Where:
         treatment = Treatment(table.treatment)
     except ValueError:
         names = ", ".join(item.value for item in Treatment)
-        raise ValueError(f"treatment must be one of {names}") from None
+        raise ValueError(messages.TREATMENT_MUST_BE_ONE.format(names=names)) from None
     locator = _build_locator(table)
     needs_edit = treatment is Treatment.REWRITE and not isinstance(locator, InCode)
     if needs_edit != (table.edit is not None):
-        raise ValueError("paths with the treatment rewrite, and no others, have an edit")
+        raise ValueError(messages.EDIT_NEEDS_REWRITE)
     _check_treatment(treatment, locator)
     return Where(
         locator=locator,
@@ -285,14 +292,14 @@ def _check_treatment(treatment: Treatment, locator: Locator) -> None:
         case PathGlobs() | HomeGlobs():
             fits = treatment not in (Treatment.BLANK, Treatment.RENAME)
     if not fits:
-        raise ValueError(f"the treatment {treatment.value} needs another kind of place")
+        raise ValueError(messages.TREATMENT_DOES_NOT_FIT.format(treatment=treatment.value))
 
 
 def _build_edit(table: EditTable) -> KeyEdit:
     if table.format not in FORMATS:
-        raise ValueError(f"edit.format must be one of {', '.join(FORMATS)}")
+        raise ValueError(messages.EDIT_FORMAT_MUST_BE_ONE.format(formats=", ".join(FORMATS)))
     if not table.drop and not table.replace:
-        raise ValueError("an edit drops keys or replaces their lines")
+        raise ValueError(messages.EDIT_NEEDS_ONE_ACTION)
     return KeyEdit(
         format=table.format,
         section=table.section,
@@ -306,23 +313,23 @@ def _pattern(text: str) -> str:
     try:
         re.compile(text)
     except re.error as error:
-        raise ValueError(f"contains is no regular expression ({error})") from error
+        raise ValueError(messages.INVALID_REGULAR_EXPRESSION.format(error=error)) from error
     return text
 
 
 def _build_locator(table: PlaceTable) -> Locator:
     given = [key for key in _LOCATORS if getattr(table, key) is not None]
     if len(given) != 1:
-        raise ValueError(f"give exactly one of {', '.join(_LOCATORS)}")
+        raise ValueError(messages.ONE_LOCATOR_REQUIRED.format(locators=", ".join(_LOCATORS)))
     patterns = _texts(getattr(table, given[0]))
     match given[0]:
         case "paths":
             if not patterns or not all(pattern.startswith(("/", "%")) for pattern in patterns):
-                raise ValueError("paths must be absolute")
+                raise ValueError(messages.PATHS_MUST_BE_ABSOLUTE)
             return PathGlobs(patterns)
         case "home_paths":
             if not patterns or any(pattern.startswith("/") for pattern in patterns):
-                raise ValueError("home_paths are relative to a home folder")
+                raise ValueError(messages.HOME_PATHS_RELATIVE_TO_HOME_FOLDER)
             return HomeGlobs(patterns)
         case "keys":
             return RegistryKeys(tuple(map(_checked_key, patterns)))
@@ -335,7 +342,7 @@ def _build_locator(table: PlaceTable) -> Locator:
 
 def _checked_key(pattern: str) -> str:
     if pattern.partition("\\")[0] not in (*MACHINE_HIVES, USERS, CLASSES):
-        raise ValueError(f"{pattern!r} does not begin with the name of a hive")
+        raise ValueError(messages.HIVE_NAME_REQUIRED.format(pattern=pattern))
     return pattern
 
 
@@ -343,7 +350,7 @@ def _build_values(text: str) -> ValueNames:
     r"""``KEY : NAME | NAME | !EXCEPTED``; no name is the default value's."""
     key, colon, listed = text.partition(" :")
     if not colon:
-        raise ValueError(f"{text!r} must be KEY : NAME")
+        raise ValueError(messages.VALUE_NEEDS_KEY_AND_NAME.format(text=text))
     names = [name.strip() for name in listed.split("|")]
     return ValueNames(
         _checked_key(key),

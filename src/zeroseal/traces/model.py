@@ -156,10 +156,10 @@ class Trace:
 
 FAMILIES = {
     "identity": "Identity: who the machine thinks it is",
-    "keys": "Keys: secrets that prove it",
+    "keys": "Keys: secrets that prove its identity",
     "people": "People: accounts, profiles, histories",
     "wire": "Wire: network",
-    "diary": "Diary: logs and traces of activity",
+    "diary": "Diary: logs and other records of activity",
     "leftovers": "Leftovers: caches and temporary files",
     "birth": "Birth: first-boot state",
     "disk": "Disk: swap, journal, free space",

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zeroseal.blocks.store import SliceStore, Store
 from zeroseal.errors import DamagedError
+from zeroseal.messages import volumes as messages
 from zeroseal.volumes.gaps import MBR_TRACK_BYTES, Gap, gaps_of_disk, gaps_of_lvm
 from zeroseal.volumes.gpt import SECTOR_SIZES, Partition, find_gpt
 from zeroseal.volumes.gpt import SIGNATURE as GPT_SIGNATURE
@@ -62,7 +63,7 @@ def read_volumes(store: Store, recognise: Recogniser) -> Disk:
     if gpt:
         notes = []
         if gpt.from_backup:
-            notes.append("The primary partition table is damaged; its backup was read.")
+            notes.append("The primary partition table is damaged; its backup was used.")
         parts = _volumes(store, gpt.partitions, recognise)
         gaps = gaps_of_disk(store, parts, gpt.table_ranges)
         volumes, physical = _with_logical(parts, recognise)
@@ -81,9 +82,10 @@ def read_volumes(store: Store, recognise: Recogniser) -> Disk:
         partitions = mbr.partitions
         if any(partition.type_name == "type 0xee" for partition in partitions):
             raise DamagedError(
-                "the disk is marked as having a GUID partition table, but neither copy of it is "
-                f"there (looked for {GPT_SIGNATURE.decode()} with sectors of "
-                f"{' and '.join(map(str, SECTOR_SIZES))} bytes)"
+                messages.GPT_NOT_FOUND.format(
+                    gpt_signature=GPT_SIGNATURE.decode(),
+                    sector_sizes=" and ".join(map(str, SECTOR_SIZES)),
+                )
             )
         parts = _volumes(store, partitions, recognise)
         boot_end = min(part.offset_bytes for part in parts)

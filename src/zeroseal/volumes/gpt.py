@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.records import Record, at, record
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError
+from zeroseal.messages import volumes as messages
 
 SIGNATURE = b"EFI PART"
 SECTOR_SIZES = (512, 4096)
@@ -116,13 +117,13 @@ def _read_table(store: Store, sector: int, lba: int, from_backup: bool) -> GptTa
     raw = store.read(lba * sector, sector)
     header = GptHeader.parse(raw[: GptHeader.SIZE])
     if not GptHeader.SIZE <= header.header_bytes <= sector:
-        raise DamagedError(f"the partition table at sector {lba} has a header of wrong length")
+        raise DamagedError(messages.GPT_HEADER_LENGTH_WRONG.format(lba=lba))
     covered = raw[:16] + bytes(4) + raw[20 : header.header_bytes]
     _check_crc(covered, header.header_crc, f"the partition table header at sector {lba}")
     if header.entry_bytes < 128 or header.entry_bytes % 8 or header.entry_bytes > 4096:
-        raise DamagedError(f"the partition table has entries of {header.entry_bytes} bytes")
+        raise DamagedError(messages.GPT_ENTRY_SIZE_WRONG.format(entry_bytes=header.entry_bytes))
     if header.entry_count > _MAX_ENTRIES:
-        raise DamagedError(f"the partition table claims {header.entry_count} entries")
+        raise DamagedError(messages.GPT_ENTRY_COUNT_WRONG.format(entry_count=header.entry_count))
     entries = store.read(header.entries_lba * sector, header.entry_count * header.entry_bytes)
     _check_crc(entries, header.entries_crc, "the partition entries")
     partitions = []
@@ -151,7 +152,7 @@ def _ranges_of(header: GptHeader, sector: int, entries_bytes: int) -> list[tuple
 def _partition_of(entry: GptEntry, number: int, sector: int, disk_bytes: int) -> Partition:
     end_lba = entry.last_lba + 1
     if entry.first_lba >= end_lba or end_lba * sector > disk_bytes:
-        raise DamagedError(f"partition {number} does not lie inside the disk")
+        raise DamagedError(messages.PARTITION_EXTENDS_OUTSIDE_DISK.format(number=number))
     type_guid = _guid_text(entry.type_guid)
     return Partition(
         number=number,
@@ -165,7 +166,9 @@ def _partition_of(entry: GptEntry, number: int, sector: int, disk_bytes: int) ->
 
 def _check_crc(data: bytes, expected: int, what: str) -> None:
     if zlib.crc32(data) != expected:
-        raise DamagedError(f"{what} fails its checksum", expected=expected, got=zlib.crc32(data))
+        raise DamagedError(
+            messages.FAILS_CHECKSUM.format(what=what), expected=expected, got=zlib.crc32(data)
+        )
 
 
 def _guid_text(raw: bytes) -> str:
@@ -235,7 +238,7 @@ def extend_partition(store: Store, number: int) -> int:
             store.write(copy.entries_lba * sector, bytes(entries))
             store.write(lba * sector, _with_crc(copy))
         return (entry.last_lba - entry.first_lba + 1) * sector
-    raise DamagedError("the disk has no partition table that could be changed")
+    raise DamagedError(messages.NO_PARTITION_TABLE)
 
 
 def _zero_old_backup(store: Store, sector: int, lba: int, entries_bytes: int) -> None:

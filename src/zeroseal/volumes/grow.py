@@ -7,6 +7,7 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError
+from zeroseal.messages import volumes as messages
 from zeroseal.volumes import gpt, mbr
 from zeroseal.volumes.disk import Recogniser, read_volumes
 from zeroseal.volumes.gpt import move_backup
@@ -27,10 +28,10 @@ def grow_disk(disk: Store, size_bytes: int) -> tuple[StagedStore, bool]:
         UsageError: the size is smaller, or no whole number of sectors.
     """
     if size_bytes % _SECTOR_BYTES:
-        raise UsageError("a disk's size is a multiple of 512 bytes")
+        raise UsageError(messages.DISK_SIZE_NOT_A_MULTIPLE)
     if size_bytes < disk.size_bytes:
         raise UsageError(
-            f"the disk has {size_text(disk.size_bytes)}, and a disk is never made smaller here"
+            messages.DISK_CANNOT_BE_SMALLER.format(size_text=size_text(disk.size_bytes))
         )
     more = Piece(None, 0, size_bytes - disk.size_bytes)
     grown = StagedStore(PiecedStore([Piece(disk, 0, disk.size_bytes), more]))

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.records import Record, at, record
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, UnsupportedError
+from zeroseal.messages import volumes as messages
 from zeroseal.volumes.gpt import Partition
 
 SECTOR_BYTES = 512
@@ -77,10 +78,7 @@ def extend_partition(store: Store, number: int) -> int:
         UnsupportedError: it is a logical one, in an extended partition.
     """
     if number > 4:
-        raise UnsupportedError(
-            f"partition {number} lies in an extended partition, which is not grown here: let the "
-            "guest grow it"
-        )
+        raise UnsupportedError(messages.LOGICAL_PARTITION_NOT_GROWN.format(number=number))
     sector = bytearray(store.read(0, SECTOR_BYTES))
     start = _ENTRIES_OFFSET + (number - 1) * MbrEntry.SIZE
     entry = MbrEntry.parse(bytes(sector[start : start + MbrEntry.SIZE]))
@@ -110,7 +108,7 @@ def _partition(
 ) -> Partition:
     offset, size = first_lba * SECTOR_BYTES, entry.sector_count * SECTOR_BYTES
     if offset + size > store.size_bytes:
-        raise DamagedError(f"partition {number} does not lie inside the disk")
+        raise DamagedError(messages.PARTITION_EXTENDS_OUTSIDE_DISK.format(number=number))
     return Partition(
         number=number,
         offset_bytes=offset,
@@ -129,7 +127,7 @@ def _read_logical(
     table_lba = base
     while len(partitions) < _MAX_LOGICAL:
         if (table_lba + 1) * SECTOR_BYTES > store.size_bytes:
-            raise DamagedError("the extended partition's chain leaves the disk")
+            raise DamagedError(messages.PARTITION_CHAIN_LEAVES_DISK)
         sector = store.read(table_lba * SECTOR_BYTES, SECTOR_BYTES)
         if sector[510:] != SIGNATURE:
             break
@@ -142,6 +140,6 @@ def _read_logical(
         if following.type_code not in EXTENDED_TYPES:
             break
         if base + following.first_lba <= table_lba:
-            raise DamagedError("the extended partition's chain goes backwards")
+            raise DamagedError(messages.PARTITION_CHAIN_CONTAINS_LOOP)
         table_lba = base + following.first_lba
     return partitions

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from zeroseal.blocks.store import Store
+from zeroseal.messages import volumes as messages
 from zeroseal.volumes.lvm.read import is_physical_volume
 from zeroseal.volumes.swap import find_swap
 from zeroseal.volumes.volume import Content
 
 _MD_MAGIC = b"\xfc\x4e\x2b\xa9"
-_MD_REFUSAL = "it is part of a RAID array (md): copy what it holds to a plain volume first"
+_MD_REFUSAL = messages.PART_OF_RAID
 
-_BITLOCKER_REFUSAL = "it is encrypted (BitLocker): decrypt it in the guest first"
+_BITLOCKER_REFUSAL = messages.BITLOCKER_ENCRYPTED
 _BITLOCKER_TO_GO = bytes.fromhex("3bd66749292ed84a8399f6a339e3d001")  # in a boot sector like FAT's
 
 # (offset, signature, kind, why a disk with it cannot be handled)
 _SIGNATURES = (
-    (0, b"LUKS\xba\xbe", "luks", "it is encrypted (LUKS): decrypt a copy first"),
+    (0, b"LUKS\xba\xbe", "luks", messages.LUKS_ENCRYPTED),
     (3, b"-FVE-FS-", "bitlocker", _BITLOCKER_REFUSAL),
     (424, _BITLOCKER_TO_GO, "bitlocker", _BITLOCKER_REFUSAL),
     (3, b"EXFAT   ", "exfat", ""),
@@ -31,11 +32,7 @@ def recognise_other(store: Store) -> Content | None:
     """Names what no driver of a file system reads: swap, encrypted volumes, other file systems."""
     swap = find_swap(store)
     if swap:
-        refusal = (
-            "the guest is hibernated in it: start it and shut it down properly"
-            if swap.hibernated
-            else ""
-        )
+        refusal = messages.HIBERNATED_IN_SWAP if swap.hibernated else ""
         return Content("swap", swap.uuid, swap.label, refusal)
     for offset, signature, kind, refusal in _SIGNATURES:
         if offset + len(signature) <= store.size_bytes and (

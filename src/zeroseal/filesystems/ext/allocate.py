@@ -15,6 +15,7 @@ from zeroseal.filesystems.ext.layout import (
     Superblock,
 )
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 Which = Literal["block", "inode"]
 
@@ -67,9 +68,7 @@ class Allocator:
                 taken += runs
                 missing -= sum(length for _first, length in runs)
         if missing:
-            raise NoSpaceError(
-                f"{volume.where} is full: {missing} more blocks are needed inside it"
-            )
+            raise NoSpaceError(messages.NO_FREE_BLOCKS.format(where=volume.where, missing=missing))
         for first, length in taken:
             self._mark_clusters(first, length, used=True)
         runs = [(first, length * ratio) for first, length in taken]
@@ -105,7 +104,7 @@ class Allocator:
                 if index < first + length:
                     self._take_inode(group, index, is_folder)
                     return group * per_group + index + 1
-        raise NoSpaceError(f"{volume.where} is full: no free inode is left inside it")
+        raise NoSpaceError(messages.NO_FREE_INODES.format(where=volume.where))
 
     def free_inode(self, inode_no: int, is_folder: bool, zero_slot: bool = True) -> None:
         """Gives an inode back, and zeroes its slot."""
@@ -113,7 +112,7 @@ class Allocator:
         group, index = divmod(inode_no - 1, volume.superblock.inodes_per_group)
         bitmap = self.get_bitmap("inode", group)
         if not bit_is_set(bitmap, index):
-            raise volume.damaged(f"inode {inode_no} is in use but marked free")
+            raise volume.damaged(messages.INODE_IN_USE_BUT_MARKED_FREE.format(inode_no=inode_no))
         fill_bits(bitmap, index, 1, value=False)
         if zero_slot:
             volume.store.zero(volume.inode_offset(inode_no), volume.inode_bytes)
@@ -160,7 +159,7 @@ class Allocator:
             length = min(count, volume.group_clusters(group) - index)
             bitmap = self.get_bitmap("block", group)
             if not bits_are(bitmap, index, length, value=not used):
-                raise volume.damaged(f"the block bitmap of group {group} is wrong")
+                raise volume.damaged(messages.BLOCK_BITMAP_OF_GROUP_WRONG.format(group=group))
             fill_bits(bitmap, index, length, used)
             change = -length if used else length
             descriptor = volume.get_group(group)
@@ -203,7 +202,9 @@ class Allocator:
             value = _bitmap_checksum(volume, which, bitmap)
             low, high = _stored_checksum(volume, which, group)
             if low != value & 0xFFFF or (high is not None and high != value >> 16):
-                raise volume.damaged(f"the {which} bitmap of group {group} fails its checksum")
+                raise volume.damaged(
+                    messages.BITMAP_OF_GROUP_FAILS_CHECKSUM.format(which=which, group=group)
+                )
         return bitmap
 
     def _write_bitmap(self, which: Which, group: int) -> None:

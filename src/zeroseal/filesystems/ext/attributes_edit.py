@@ -19,6 +19,7 @@ from zeroseal.filesystems.ext.xattrs import (
     read_xattr_block,
     write_inode_attributes,
 )
+from zeroseal.messages import ext as messages
 
 _SECURITY, _LABEL = 6, b"selinux"
 
@@ -98,7 +99,7 @@ class AttributeWriter:
     def _release_value(self, value_no: int) -> None:
         value = self._volume.read_inode(value_no)
         if not value.flags & layout.INODE_EA_INODE or not value.value_references:
-            raise self._volume.damaged(f"inode {value_no} should hold an attribute's value")
+            raise self._volume.damaged(messages.VALUE_INODE_EXPECTED.format(value_no=value_no))
         value.value_references -= 1
         if value.value_references:
             self._volume.write_inode(value_no, value)

@@ -21,6 +21,7 @@ from zeroseal.filesystems.ext.quota import count_usage, quota_inodes, read_quota
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import read_xattr_block
 from zeroseal.filesystems.tree import Problem
+from zeroseal.messages import ext as messages
 
 _MOST_PROBLEMS = 50
 _BOOT_LOADER_INODE = 5
@@ -94,10 +95,10 @@ class _Checker:
              superblock.compat & layout.COMPAT_ORPHAN_FILE),
         ):  # fmt: skip
             if number and not has_feature:
-                what = f"it names inode {number} for {name}, but does not have that feature"
+                what = f"it has inode {number} as {name} but not the matching feature"
                 self._report("superblock", what)
         if superblock.compat & layout.COMPAT_HAS_JOURNAL and any(superblock.journal_uuid):
-            self._report("superblock", "it names a journal on another device beside its own")
+            self._report("superblock", messages.BOTH_INTERNAL_AND_EXTERNAL_JOURNAL)
 
     def _check_reserved_inodes(self) -> None:
         """What may lie in an inode below the first that files may have (e2fsck, pass 1)."""
@@ -117,7 +118,7 @@ class _Checker:
                     number == _BOOT_LOADER_INODE and kind != layout.MODE_FOLDER
                 )
             if not is_sound:
-                self._report(f"inode {number}", "it is reserved, but holds a file or folder")
+                self._report(f"inode {number}", messages.RESERVED_INODE_IN_USE)
 
     def _claim_structures(self) -> None:
         volume = self._volume
@@ -141,11 +142,13 @@ class _Checker:
         for number, users in self._inodes.value_users.items():
             stored = self._inodes.value_references.get(number, 0)
             if stored != users:
-                self._report(f"inode {number}", f"a value used {users} times, counted {stored}")
+                self._report(
+                    f"inode {number}", messages.VALUE_COUNT_WRONG.format(users=users, stored=stored)
+                )
         for block_no, users in self._inodes.xattr_users.items():
             stored = int.from_bytes(read_xattr_block(self._volume, block_no)[4:8], "little")
             if stored != users:
-                what = f"extended attributes used {users} times, counted {stored}"
+                what = f"extended attributes are used {users} times but counted {stored} times"
                 self._report(f"block {block_no}", what)
 
     def _check_block_bitmaps(self) -> None:
@@ -156,7 +159,7 @@ class _Checker:
             descriptor = volume.get_group(group)
             free = size - count_set(found, size)
             if free != descriptor.free_blocks:
-                what = f"{free} are free, it counts {descriptor.free_blocks}"
+                what = f"{free} are free but {descriptor.free_blocks} are counted"
                 self._report(f"group {group}", what)
             if volume.has_group_checksums and descriptor.flags & layout.GROUP_BLOCK_UNINIT:
                 continue
@@ -180,7 +183,7 @@ class _Checker:
             descriptor = volume.get_group(group)
             free = self._per_group - count_set(found, self._per_group)
             if (descriptor.free_inodes, descriptor.folders) != (free, folders.get(group, 0)):
-                self._report(f"group {group}", "its counts of free inodes or folders are wrong")
+                self._report(f"group {group}", messages.GROUP_COUNTS_WRONG)
             if volume.has_group_checksums and descriptor.flags & layout.GROUP_INODE_UNINIT:
                 continue
             stored = volume.read_block(descriptor.inode_bitmap)
@@ -194,7 +197,7 @@ class _Checker:
             mask = (1 << rest) - 1
             same = same and found[whole] & mask == stored[whole] & mask
         if not same:
-            self._report(f"group {group}", f"its {which} bitmap does not fit what is in use")
+            self._report(f"group {group}", messages.BITMAP_DOES_NOT_MATCH.format(which=which))
         if volume.has_checksums:
             covered = self._per_group
             if which == "block":
@@ -204,7 +207,9 @@ class _Checker:
             low = getattr(descriptor, f"{which}_bitmap_checksum_lo")
             high = getattr(descriptor, f"{which}_bitmap_checksum_hi")
             if low != value & 0xFFFF or (volume.descriptor_bytes >= 64 and high != value >> 16):
-                self._report(f"group {group}", f"its {which} bitmap's checksum is wrong")
+                self._report(
+                    f"group {group}", messages.CHECKSUM_OF_BITMAP_WRONG.format(which=which)
+                )
 
     def _check_totals(self) -> None:
         volume = self._volume
@@ -214,9 +219,9 @@ class _Checker:
         if superblock.incompat & layout.INCOMPAT_64BIT:
             counted |= superblock.free_blocks_hi << 32
         if counted != sum(group.free_blocks for group in groups) * volume.cluster_blocks:
-            self._report("superblock", "its count of free blocks is wrong")
+            self._report("superblock", messages.COUNT_OF_FREE_BLOCKS_WRONG)
         if superblock.free_inodes != sum(group.free_inodes for group in groups):
-            self._report("superblock", "its count of free inodes is wrong")
+            self._report("superblock", messages.COUNT_OF_FREE_INODES_WRONG)
 
     def _check_journal(self) -> None:
         superblock = self._volume.superblock
@@ -225,12 +230,12 @@ class _Checker:
         number = superblock.journal_inode
         runs = read_mapping(self._volume, number, self._volume.read_inode(number)).runs
         if not runs:
-            self._report("journal", "it has no blocks")
+            self._report("journal", messages.NO_BLOCKS)
             return
         raw = self._volume.read_block(runs[0].physical)[: JournalSuperblock.SIZE]
         journal = JournalSuperblock.parse(raw)
         if journal.magic != journal_layout.MAGIC or journal.start:
-            self._report("journal", "it is damaged, or not empty")
+            self._report("journal", messages.DAMAGED_OR_NOT_EMPTY)
 
     def _check_quotas(self) -> None:
         """What the quota files say is used must be what the inodes say."""
@@ -244,4 +249,4 @@ class _Checker:
                 if quota.inodes or quota.space_bytes
             }
             if stored != usage[kind]:
-                self._report("quota", f"what it says of each {kind} is not what is used")
+                self._report("quota", messages.QUOTA_USAGE_DIFFERS.format(kind=kind))

@@ -44,17 +44,23 @@ class Claims:
         ends = firsts + counts
         outside = (firsts < self._first_block) | (ends > self._end_block) | (counts <= 0)
         for index in np.flatnonzero(outside).tolist():
-            yield int(owners[index]), f"block {int(firsts[index])} of it is not on the volume"
+            yield int(owners[index]), f"block {int(firsts[index])} lies outside the volume"
         order = np.argsort(firsts[~outside], kind="stable")
         starts, ends, owners = (part[~outside][order] for part in (firsts, ends, owners))
         reach = np.maximum.accumulate(ends)
         for index in np.flatnonzero(starts[1:] < reach[:-1]).tolist():
-            yield int(owners[index + 1]), f"block {int(starts[index + 1])} belongs to another too"
+            yield (
+                int(owners[index + 1]),
+                f"block {int(starts[index + 1])} also belongs to another inode",
+            )
         self._starts, self._ends, self._owners = starts, reach, owners
         ratio = self._cluster_blocks
         shared = (starts[1:] // ratio == (ends[:-1] - 1) // ratio) & (owners[1:] != owners[:-1])
         for index in np.flatnonzero(shared if ratio > 1 else ()).tolist():
-            yield int(owners[index + 1]), f"it shares a cluster at block {int(starts[index + 1])}"
+            yield (
+                int(owners[index + 1]),
+                f"it shares a cluster at block {int(starts[index + 1])} with another inode",
+            )
 
     def bitmap(self, base: int, size: int) -> bytes:
         """The bitmap of the clusters of ``size`` blocks from ``base`` on, after ``resolve``."""

@@ -26,6 +26,7 @@ from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.rows import read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import read_inline_data
+from zeroseal.messages import ext as messages
 
 
 @dataclass
@@ -81,7 +82,7 @@ class FolderPass:
         if inode.flags & layout.INODE_INDEX and blocks:
             root = parse_root(blocks[0])
             if root.levels >= most_levels(self._volume):
-                self._report(f"folder {folder}", "its index is too deep")
+                self._report(f"folder {folder}", messages.INDEX_TOO_MANY_LEVELS)
                 return
             self._walk_index(folder, seed, blocks, (0, ROOT_ENTRIES_OFFSET, root.levels), index)
             index.hash_version = root.hash_version
@@ -104,7 +105,10 @@ class FolderPass:
         """A folder whose names lie in its inode."""
         head, rest = read_inline_data(self._volume, folder, inode)
         if inode.size != len(head) + len(rest):
-            self._report(f"folder {folder}", f"it holds {len(head) + len(rest)} bytes in its inode")
+            self._report(
+                f"folder {folder}",
+                messages.FOLDER_STORED_IN_INODE.format(head=len(head) + len(rest)),
+            )
         self._parents[folder] = int.from_bytes(head[: layout.INLINE_PARENT_BYTES], "little")
         seen: set[bytes] = set()
         for part in (head[layout.INLINE_PARENT_BYTES :], rest):
@@ -118,9 +122,12 @@ class FolderPass:
             for number in range(run.blocks):
                 blocks[run.logical + number] = content[number * size : (number + 1) * size]
         if not blocks or list(blocks) != list(range(len(blocks))):
-            self._report(f"folder {folder}", "it has no blocks, or holes")
+            self._report(f"folder {folder}", messages.NO_BLOCKS_OR_HOLES)
         elif len(blocks) * size != inode.size:
-            self._report(f"folder {folder}", f"{len(blocks)} blocks say {inode.size} bytes")
+            self._report(
+                f"folder {folder}",
+                messages.SIZE_DOES_NOT_MATCH_BLOCKS.format(blocks=len(blocks), size=inode.size),
+            )
         return blocks
 
     def _check_leaf_checksum(self, folder: int, seed: int, block: bytes) -> None:
@@ -128,11 +135,11 @@ class FolderPass:
             return
         stored = int.from_bytes(block[-4:], "little")
         if not has_tail(block) or checksums.folder_block_checksum(seed, block) != stored:
-            self._report(f"folder {folder}", "a block's checksum is wrong or missing")
+            self._report(f"folder {folder}", messages.BLOCK_CHECKSUM_WRONG_OR_MISSING)
 
     def _check_dots(self, folder: int, entries: list[RawEntry]) -> None:
         if [entry.name for entry in entries[:2]] != [b".", b".."] or entries[0].inode != folder:
-            self._report(f"folder {folder}", "it does not begin with itself and its parent")
+            self._report(f"folder {folder}", messages.FIRST_ENTRIES_WRONG)
             return
         self._parents[folder] = entries[1].inode
 
@@ -142,27 +149,31 @@ class FolderPass:
                 continue
             kind = self._types.get(inode)
             if kind is None:
-                self._report(f"folder {folder}", f"a name leads to free inode {inode}")
+                self._report(
+                    f"folder {folder}", messages.NAME_REFERS_TO_FREE_INODE.format(inode=inode)
+                )
                 continue
             if name in seen or not name or b"/" in name:
-                self._report(f"folder {folder}", "a name is there twice, or impossible")
+                self._report(f"folder {folder}", messages.NAME_INVALID_OR_OCCURS_TWICE)
             seen.add(name)
             self._names_found[inode] = self._names_found.get(inode, 0) + 1
             if kind == layout.MODE_FOLDER:
                 self._subfolders[folder] = self._subfolders.get(folder, 0) + 1
             if self._has_types and layout.ENTRY_TYPES.get(kind) != type_code:
-                self._report(f"folder {folder}", f"inode {inode} is of another type")
+                self._report(
+                    f"folder {folder}", messages.ENTRY_FOR_INODE_WRONG_TYPE.format(inode=inode)
+                )
 
     def _check_index(
         self, folder: int, inode: Inode, index: _Index, leaves: dict[int, list[RawEntry]]
     ) -> None:
         """Every leaf hangs in the index once, and its names' hashes lie between its neighbours."""
         if sorted(block for _first, block in index.bounds) != sorted(leaves):
-            self._report(f"folder {folder}", "its index does not hold every block once")
+            self._report(f"folder {folder}", messages.INDEX_INCOMPLETE)
             return
         hashes = [value for value, _leaf in index.bounds]
         if hashes != sorted(hashes):
-            self._report(f"folder {folder}", "its index is out of order")
+            self._report(f"folder {folder}", messages.INDEX_OUT_OF_ORDER)
         settings = settings_of(self._volume.superblock, index.hash_version, inode)
         placed: list[tuple[bytes, int, int]] = []
         for number, (first, logical) in enumerate(index.bounds):
@@ -173,7 +184,7 @@ class FolderPass:
         values = hash_names([name for name, _first, _last in placed], settings)
         for (_name, first, last), (major, _minor) in zip(placed, values, strict=True):
             if not first <= major <= last:
-                self._report(f"folder {folder}", "a name lies in the wrong block of its index")
+                self._report(f"folder {folder}", messages.NAME_IN_WRONG_BLOCK_OF_INDEX)
                 return
 
     def _walk_index(
@@ -194,11 +205,11 @@ class FolderPass:
             tail = offset + limit * 8 + 4
             stored = int.from_bytes(block[tail : tail + 4], "little")
             if checksums.index_block_checksum(seed, block, offset) != stored:
-                self._report(f"folder {folder}", "its index has a wrong checksum")
+                self._report(f"folder {folder}", messages.CHECKSUM_OF_INDEX_WRONG)
         for number, (value, child) in enumerate(parse_entries(block, offset)):
             value = value if number else first_hash
             if child not in blocks or child in index.nodes:
-                self._report(f"folder {folder}", "its index points outside of it, or in circles")
+                self._report(f"folder {folder}", messages.INDEX_LEAVES_FOLDER_OR_LOOPS)
             elif levels:
                 below = (child, NODE_ENTRIES_OFFSET, levels - 1)
                 self._walk_index(folder, seed, blocks, below, index, value)
@@ -219,13 +230,18 @@ class FolderPass:
             if self._types[number] == layout.MODE_FOLDER:
                 expected = 2 + self._subfolders.get(number, 0)
                 if names != 1:
-                    self._report(f"inode {number}", f"a folder with {names} names")
+                    self._report(
+                        f"inode {number}", messages.FOLDER_HAS_SEVERAL_NAMES.format(names=names)
+                    )
                 if link_count == 1:  # dir_nlink: too many to count
                     continue
             if names == 0:
-                self._report(f"inode {number}", "it is in use, but has no name")
+                self._report(f"inode {number}", messages.IN_USE_WITHOUT_NAME)
             elif link_count != expected:
-                self._report(f"inode {number}", f"it counts {link_count} links, found: {expected}")
+                self._report(
+                    f"inode {number}",
+                    messages.LINK_COUNT_WRONG.format(link_count=link_count, expected=expected),
+                )
 
     def _check_reachable(self) -> None:
         """Every folder must lead up to the root."""
@@ -236,7 +252,7 @@ class FolderPass:
                 path.append(folder)
                 folder = self._parents.get(folder, 0)
                 if not folder or len(path) > len(self._parents):
-                    self._report(f"inode {start}", "a folder that does not lead to the root")
+                    self._report(f"inode {start}", messages.FOLDER_CANNOT_BE_REACHED_FROM_ROOT)
                     break
             sound.update(path)
 

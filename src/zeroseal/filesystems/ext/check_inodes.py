@@ -21,6 +21,7 @@ from zeroseal.filesystems.ext.read import owns_blocks
 from zeroseal.filesystems.ext.rows import EXTENT, read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume, parse_inode
 from zeroseal.filesystems.ext.xattrs import block_attributes, count_values, inode_attributes
+from zeroseal.messages import ext as messages
 
 Report = Callable[[str, str], None]
 
@@ -145,7 +146,7 @@ class InodePass:
             own_seed = crc32c(seed, heads[index * 8 : index * 8 + 8])
             value = crc32c(own_seed, content[index * size : (index + 1) * size])
             if value & mask != expected:
-                self._report(f"inode {number}", "its checksum is wrong")
+                self._report(f"inode {number}", messages.CHECKSUM_WRONG)
 
     def _look_at_plain(self, rows: NDArray[np.void], numbers: NDArray[np.int64]) -> None:
         """Inodes whose whole mapping is up to four extents in the inode."""
@@ -161,7 +162,7 @@ class InodePass:
             there = tree["entries"] > index
             logical = extent["logical"].astype(np.int64)
             for number in numbers[there & ((logical < following) | (count == 0))].tolist():
-                self._report(f"inode {number}", "its extents are empty or out of order")
+                self._report(f"inode {number}", messages.EXTENTS_EMPTY_OR_OUT_OF_ORDER)
             first = extent["high"].astype(np.int64) << 32 | extent["low"]
             self.claims.add_many(numbers[there], first[there], count[there])
             blocks += np.where(there, count, 0)
@@ -175,7 +176,7 @@ class InodePass:
         sectors = rows["sectors_hi"].astype(np.int64) << 32 | rows["sectors_lo"]
         per_block = self._volume.block_bytes // 512
         for number in numbers[sectors != blocks * per_block].tolist():
-            self._report(f"inode {number}", "its count of sectors is wrong")
+            self._report(f"inode {number}", messages.COUNT_OF_SECTORS_WRONG)
 
     def _look_at_one(self, number: int, inode: Inode) -> None:
         if number == layout.RESIZE_INODE:
@@ -199,7 +200,10 @@ class InodePass:
         per_block = self._volume.block_bytes // 512
         taken = inode.sectors * (per_block if inode.flags & layout.INODE_HUGE_FILE else 1)
         if taken != blocks * per_block:
-            self._report(f"inode {number}", f"it takes {blocks} blocks, but counts {taken} sectors")
+            self._report(
+                f"inode {number}",
+                messages.BLOCKS_DO_NOT_MATCH_SECTORS.format(blocks=blocks, taken=taken),
+            )
 
     def _look_at_values(self, number: int, inode: Inode) -> None:
         """Attributes whose value lies in another inode, and what such an inode counts."""
@@ -246,7 +250,7 @@ class InodePass:
         blocks = 1 + kept * (1 + len(copies))
         blocks *= volume.cluster_blocks
         if not sound or inode.sectors != blocks * (volume.block_bytes // 512):
-            self._report(f"inode {layout.RESIZE_INODE}", "its lists of kept blocks are wrong")
+            self._report(f"inode {layout.RESIZE_INODE}", messages.LISTS_OF_RESERVED_BLOCKS_WRONG)
 
     def _claim_xattr(self, number: int, block_no: int) -> None:
         users = self.xattr_users.get(block_no, 0)

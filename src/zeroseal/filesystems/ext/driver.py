@@ -106,6 +106,9 @@ class ExtDriver(VolumeDriver["ExtTree"]):
             lack = f"{counted(len(found), 'folder')} {'lacks' if len(found) == 1 else 'lack'}"
             yield Weakness(
                 "folder-checksums",
-                f"On {where} {lack} checksums that the kernel wants, as tune2fs -O metadata_csum "
-                "leaves them: run e2fsck -fD on it in the guest or on a copy.",
+                (
+                    f"On {where}, {lack} checksums that the kernel expects (tune2fs -O "
+                    "metadata_csum leaves a volume like this): run e2fsck -fD on the volume in "
+                    "the guest or on a copy."
+                ),
             )

@@ -22,6 +22,7 @@ from zeroseal.filesystems.ext.names_edit import NameWriter
 from zeroseal.filesystems.ext.quota_edit import update_quotas
 from zeroseal.filesystems.ext.read import ExtTree
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 _MAX_FOLDER_LINKS = 65000
 _DEFAULT_EXTRA_ISIZE = 32
@@ -160,7 +161,7 @@ class ExtEditor(ExtTree):
             inode = self.get_inode(node)
             if inode.is_folder:
                 if node in seen:
-                    raise self.volume.damaged(f"folder {node} is inside itself")
+                    raise self.volume.damaged(messages.FOLDER_CONTAINS_ITSELF.format(node=node))
                 seen.add(node)
                 pending += [entry.node for entry in self.list_folder(node)]
             removed += 1
@@ -267,8 +268,7 @@ class ExtEditor(ExtTree):
             raise editing.not_file(self, node)
         if inode.flags & layout.INODE_VERITY:
             raise UnsupportedError(
-                f"inode {node} of {self.volume.where} is protected by hashes (verity): it can be "
-                "read and removed, but its content cannot be changed"
+                messages.PROTECTED_BY_FS_VERITY.format(node=node, where=self.volume.where)
             )
 
 

@@ -19,6 +19,7 @@ from zeroseal.filesystems.ext.layout import (
     TAIL_BYTES,
     TAIL_TYPE,
 )
+from zeroseal.messages import ext as messages
 
 _ENTRY = struct.Struct("<IHBB")
 _HUGE_BLOCK_BYTES = 65536
@@ -67,7 +68,7 @@ def find_entry(block: bytes, name: bytes, has_types: bool) -> RawEntry | None:
 def _unpack(block: bytes, position: int, size: int, has_types: bool) -> tuple[int, int, int, int]:
     """(inode, length, name length, type) of the entry at a position, bounded."""
     if position + ENTRY_HEADER_BYTES > size:
-        raise DamagedError(f"a directory entry at {position} leaves its block")
+        raise DamagedError(messages.DIRECTORY_ENTRY_LEAVES_BLOCK.format(position=position))
     inode, length, name_bytes, type_code = _ENTRY.unpack_from(block, position)
     if size == _HUGE_BLOCK_BYTES:
         length = _decode_length(length, size)
@@ -77,7 +78,7 @@ def _unpack(block: bytes, position: int, size: int, has_types: bool) -> tuple[in
     if not inode:
         name_bytes = 0
     if length < ENTRY_HEADER_BYTES + name_bytes or length & 3 or position + length > size:
-        raise DamagedError(f"a directory entry at {position} leaves its block")
+        raise DamagedError(messages.DIRECTORY_ENTRY_LEAVES_BLOCK.format(position=position))
     return inode, length, name_bytes, type_code
 
 
@@ -150,7 +151,7 @@ def remove_entry(block: bytearray, offset: int, has_types: bool) -> None:
                 _set_length(block, offset, entry.length)
             return
         before = entry
-    raise ValueError(f"no directory entry begins at {offset}")
+    raise ValueError(messages.NO_DIRECTORY_ENTRY_BEGINS.format(offset=offset))
 
 
 def is_storable(name: bytes) -> bool:

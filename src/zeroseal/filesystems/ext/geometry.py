@@ -20,6 +20,7 @@ from zeroseal.filesystems.ext.layout import (
     SUPERBLOCK_OFFSET,
     Superblock,
 )
+from zeroseal.messages import ext as messages
 
 _MIN_GROUP_BLOCKS = 256  # mke2fs makes no smaller groups
 _MAX_GROUPS = 1 << 22  # 512 TiB with groups of 128 MiB
@@ -47,7 +48,9 @@ class Geometry:
     def __init__(self, superblock: Superblock) -> None:
         self.superblock = superblock
         if superblock.log_block_size > _MAX_LOG_BLOCK_SIZE:
-            raise ValueError(f"block size 2^{superblock.log_block_size + 10}")
+            raise ValueError(
+                messages.IMPOSSIBLE_BLOCK_SIZE.format(log_block_size=superblock.log_block_size + 10)
+            )
         self.block_bytes = 1024 << superblock.log_block_size
         is_64bit = bool(superblock.incompat & INCOMPAT_64BIT)
         self.block_count = superblock.blocks_count_lo
@@ -59,13 +62,13 @@ class Geometry:
         self.first_inode = superblock.first_inode if superblock.revision else OLD_FIRST_INODE
         self.cluster_blocks = self._cluster_blocks()
         if not self._is_sound(is_64bit):
-            raise ValueError("its superblock describes an impossible geometry")
+            raise ValueError(messages.SUPERBLOCK_DESCRIBES_IMPOSSIBLE_GEOMETRY)
         blocks_to_share = self.block_count - superblock.first_data_block
         self.group_count = -(-blocks_to_share // superblock.blocks_per_group)
         if self.group_count > _MAX_GROUPS:
-            raise ValueError(f"its superblock tells of {self.group_count} groups")
+            raise ValueError(messages.IMPOSSIBLE_GROUP_COUNT.format(group_count=self.group_count))
         if superblock.inodes_count != self.group_count * superblock.inodes_per_group:
-            raise ValueError("the number of inodes does not fit the number of groups")
+            raise ValueError(messages.INODES_DO_NOT_MATCH_GROUPS)
 
     @property
     def superblock_block(self) -> int:
@@ -151,7 +154,11 @@ class Geometry:
             return 1
         ratio = superblock.log_cluster_size - superblock.log_block_size
         if not 0 <= ratio <= _MAX_LOG_CLUSTER_RATIO:
-            raise ValueError(f"cluster size 2^{superblock.log_cluster_size + 10}")
+            raise ValueError(
+                messages.IMPOSSIBLE_CLUSTER_SIZE.format(
+                    log_cluster_size=superblock.log_cluster_size + 10
+                )
+            )
         return 1 << ratio
 
     def _is_sound(self, is_64bit: bool) -> bool:

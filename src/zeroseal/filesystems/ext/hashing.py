@@ -21,6 +21,7 @@ from zeroseal.filesystems.ext.layout import (
     Inode,
     Superblock,
 )
+from zeroseal.messages import ext as messages
 
 LEGACY, HALF_MD4, TEA = 0, 1, 2
 _MASK = 0xFFFFFFFF
@@ -74,7 +75,7 @@ def hash_name(name: bytes, settings: HashSettings) -> tuple[int, int]:
             state = _tea(state, _words(name[start:], 4, settings.unsigned))
         major, minor = state[0], state[1]
     else:
-        raise ValueError(f"unknown folder hash version {settings.version}")
+        raise ValueError(messages.UNKNOWN_FOLDER_HASH_VERSION.format(version=settings.version))
     major &= ~1
     return (major - 2 if major == _LAST_HASH else major), minor
 
@@ -158,9 +159,7 @@ def fold_case(name: bytes) -> bytes:
     except UnicodeDecodeError:
         return name
     if any(unicodedata.ucd_3_2_0.category(character) in ("Cn", "Cf") for character in text):
-        raise UnsupportedError(
-            f"the name {name!r} in a folder that ignores case has characters that are not supported"
-        )
+        raise UnsupportedError(messages.NAME_NOT_CASEFOLDABLE.format(name=name))
     folded = unicodedata.normalize("NFD", unicodedata.normalize("NFD", text).casefold())
     return folded.encode()
 

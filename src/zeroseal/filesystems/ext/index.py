@@ -32,6 +32,7 @@ from zeroseal.filesystems.ext.layout import (
 )
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 ROOT_ENTRIES_OFFSET = 32  # entries of "." and ".." take 12 each, the root's settings 8
 NODE_ENTRIES_OFFSET = 8
@@ -75,7 +76,7 @@ def parse_root(block: bytes) -> IndexRoot:
         "<IBBBB", block, _INFO_OFFSET
     )
     if reserved or info_bytes != 8 or version > 5 or levels >= _MOST_LEVELS:
-        raise DamagedError("the index of a folder has a wrong root")
+        raise DamagedError(messages.INDEX_OF_FOLDER_WRONG_ROOT)
     return IndexRoot(version, levels)
 
 
@@ -83,7 +84,7 @@ def parse_entries(block: bytes, offset: int) -> list[tuple[int, int]]:
     """Reads (hash, logical block) pairs; the first one's hash is 0."""
     limit, count = struct.unpack_from("<HH", block, offset)
     if not 0 < count <= limit or offset + limit * _ENTRY_BYTES > len(block):
-        raise DamagedError("the index of a folder has a wrong number of entries")
+        raise DamagedError(messages.INDEX_OF_FOLDER_WRONG_COUNT)
     numbers = struct.unpack_from(f"<{count * 2}I", block, offset)
     return [(0, numbers[1]), *zip(numbers[2::2], numbers[3::2], strict=True)]
 
@@ -102,7 +103,7 @@ class IndexedBlocks:
         self._starts = [run.logical for run in self._runs]
         self.root = parse_root(self.read(0))  # the same as long as the folder's blocks are
         if self.root.levels >= most_levels(volume):
-            raise volume.damaged(f"the index of folder {folder} is too deep")
+            raise volume.damaged(messages.INDEX_OF_FOLDER_TOO_MANY_LEVELS.format(folder=folder))
 
     def physical(self, logical: int) -> int:
         """The block on the volume."""
@@ -111,7 +112,9 @@ class IndexedBlocks:
             run = self._runs[index]
             if logical < run.logical + run.blocks:
                 return run.physical + logical - run.logical
-        raise self._volume.damaged(f"the index of folder {self._folder} points outside of it")
+        raise self._volume.damaged(
+            messages.INDEX_OF_FOLDER_POINTS_OUTSIDE_FOLDER.format(folder=self._folder)
+        )
 
     def read(self, logical: int) -> bytes:
         """A block's content."""
@@ -173,7 +176,7 @@ def build_index(
             nodes.append(_build_node(pointers[start : start + node_limit], node_limit, shape))
         pointers = above
     if len(pointers) > root_limit:
-        raise UnsupportedError(f"a folder of {len(names)} names is too large to be changed here")
+        raise UnsupportedError(messages.FOLDER_TOO_LARGE_TO_CHANGE.format(names=len(names)))
     root = _build_root(own, parent, settings.version, levels, shape)
     _put_entries(root, ROOT_ENTRIES_OFFSET, pointers, root_limit, shape)
     return [bytes(root), *leaves, *nodes]

@@ -24,6 +24,7 @@ from zeroseal.filesystems.ext.journal_layout import CommitBlock, JournalSuperblo
 from zeroseal.filesystems.ext.layout import MODE_FILE
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 _HEADER = struct.Struct(">III")
 
@@ -70,7 +71,7 @@ class Journal:
         number = volume.superblock.journal_inode
         inode = volume.read_inode(number)
         if inode.type != MODE_FILE:
-            raise volume.damaged("its journal is no file")
+            raise volume.damaged(messages.JOURNAL_NOT_REGULAR_FILE)
         self._runs = read_mapping(volume, number, inode).runs
         self._starts = [run.logical for run in self._runs]
         raw = self.read_block(0)[: JournalSuperblock.SIZE]
@@ -94,7 +95,7 @@ class Journal:
             run = self._runs[index]
             if log_block < run.logical + run.blocks:
                 return run.physical + log_block - run.logical
-        raise self._volume.damaged(f"block {log_block} of its journal is missing")
+        raise self._volume.damaged(messages.BLOCK_OF_JOURNAL_MISSING.format(log_block=log_block))
 
     def read_block(self, log_block: int) -> bytes:
         """A block of the journal."""
@@ -113,7 +114,9 @@ class Journal:
                 value &= 0xFFFF
             if value != write.checksum:
                 raise self._volume.damaged(
-                    f"transaction {transaction.sequence} of its journal fails its checksum"
+                    messages.TRANSACTION_OF_JOURNAL_FAILS_CHECKSUM.format(
+                        sequence=transaction.sequence
+                    )
                 )
         if write.is_escaped:
             content = jbd2.MAGIC.to_bytes(4, "big") + content[4:]
@@ -184,22 +187,22 @@ class Journal:
             jbd2.SUPERBLOCK_V1,
             jbd2.SUPERBLOCK_V2,
         ):
-            raise volume.damaged("its journal is none")
+            raise volume.damaged(messages.JOURNAL_NO_VALID_SUPERBLOCK)
         if superblock.block_type == jbd2.SUPERBLOCK_V1:
             superblock.compat = superblock.incompat = 0  # those fields came with version 2
         unknown = superblock.incompat & ~jbd2.INCOMPAT_SUPPORTED
         if unknown or (superblock.has_block_checksums and superblock.checksum_type != 4):
             raise UnsupportedError(
-                f"the journal of {volume.where} has features that are not supported", got=unknown
+                messages.JOURNAL_FEATURES_NOT_SUPPORTED.format(where=volume.where), got=unknown
             )
         if superblock.has_block_checksums and _superblock_checksum(raw) != superblock.checksum:
-            raise volume.damaged("its journal's superblock fails its checksum")
+            raise volume.damaged(messages.JOURNAL_SUPERBLOCK_FAILS_CHECKSUM)
         first, end = superblock.first_block, superblock.block_count - self.fast_commit_blocks
         starts_inside = not superblock.start or first <= superblock.start < end
         if superblock.block_bytes != volume.block_bytes or not 0 < first < end or not starts_inside:
-            raise volume.damaged("its journal's superblock contradicts itself")
+            raise volume.damaged(messages.JOURNAL_SUPERBLOCK_INCONSISTENT)
         if superblock.error:
-            raise volume.damaged(f"the kernel gave its journal up (error {superblock.error})")
+            raise volume.damaged(messages.KERNEL_ABORTED_JOURNAL.format(error=superblock.error))
 
     def _advance(self, position: int, count: int) -> int:
         first = self.superblock.first_block
@@ -232,7 +235,7 @@ class Journal:
         size = 8 if self.superblock.incompat & jbd2.INCOMPAT_64BIT else 4
         end = len(block) - (jbd2.TAIL_BYTES if self.superblock.has_block_checksums else 0)
         if not 16 <= count <= end:
-            raise self._volume.damaged("its journal has a wrong list of revoked blocks")
+            raise self._volume.damaged(messages.REVOKED_BLOCKS_INVALID)
         return [
             int.from_bytes(block[start : start + size], "big")
             for start in range(16, count - size + 1, size)
@@ -266,7 +269,7 @@ class Journal:
             is_commit = kind == jbd2.COMMIT and commit_counts and number == sequence
             if is_commit or 0 < (number - sequence) & 0xFFFFFFFF < 1 << 31:
                 raise self._volume.damaged(
-                    f"transaction {sequence} of its journal fails its checksum, and others follow"
+                    messages.TRANSACTION_BEFORE_OTHERS_FAILS_CHECKSUM.format(sequence=sequence)
                 )
 
     def _check_no_fast_commit(self, sequence: int) -> None:
@@ -277,8 +280,7 @@ class Journal:
         tag, _length, _features, number = struct.unpack_from("<HHII", block)
         if tag == jbd2.FAST_COMMIT_HEAD and (number - sequence) & 0xFFFFFFFF < 1 << 31:
             raise UnsupportedError(
-                f"the journal of {self._volume.where} ends in fast commits, which are not "
-                "supported: start the machine and shut it down properly, then try again"
+                messages.FAST_COMMITS_NOT_SUPPORTED.format(where=self._volume.where)
             )
 
 

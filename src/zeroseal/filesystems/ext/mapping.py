@@ -21,6 +21,7 @@ from zeroseal.filesystems.ext.layout import (
     Inode,
 )
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 _READ_PIECE_BYTES = 4 << 20
 
@@ -126,7 +127,7 @@ class _MappingReader:
             or header.depth > MAX_EXTENT_DEPTH
             or (depth is not None and header.depth != depth)
         ):
-            raise self._damaged("a node of its extent tree is wrong")
+            raise self._damaged(messages.NODE_OF_EXTENT_TREE_INVALID)
         entries = node[EXTENT_BYTES : EXTENT_BYTES * (1 + header.entries)]
         if header.depth == 0:
             for logical, length, start_hi, start_lo in struct.iter_unpack("<IHHI", entries):
@@ -178,14 +179,14 @@ class _MappingReader:
         written = length <= MAX_EXTENT_BLOCKS
         count = length if written else length - MAX_EXTENT_BLOCKS
         if count == 0 or logical < self._next_logical:
-            raise self._damaged("its extents are empty or out of order")
+            raise self._damaged(messages.EXTENTS_EMPTY_OR_OUT_OF_ORDER)
         self._check_on_volume(physical, count)
         self.mapping.runs.append(Run(logical, physical, count, written))
         self._next_logical = logical + count
 
     def _read_tree_block(self, block_no: int) -> bytes:
         if block_no in self._seen:
-            raise self._damaged(f"block {block_no} of its mapping points back to itself")
+            raise self._damaged(messages.MAPPING_CONTAINS_LOOP.format(block_no=block_no))
         self._seen.add(block_no)
         self.mapping.tree_blocks.append(block_no)
         return self._volume.read_block(block_no)
@@ -193,7 +194,7 @@ class _MappingReader:
     def _check_on_volume(self, physical: int, count: int) -> None:
         first = self._volume.superblock.first_data_block
         if physical <= first or physical + count > self._volume.block_count:
-            raise self._damaged(f"block {physical} of it lies outside the file system")
+            raise self._damaged(messages.BLOCK_LIES_OUTSIDE_FILE_SYSTEM.format(physical=physical))
 
     def _check_extent_block(self, block: bytes) -> None:
         if not self._volume.has_checksums:
@@ -202,7 +203,7 @@ class _MappingReader:
         stored = int.from_bytes(block[offset : offset + 4], "little")
         seed = self._volume.inode_seed(self._inode_no, self._inode)
         if checksums.extent_block_checksum(seed, block) != stored:
-            raise self._damaged("a node of its extent tree fails its checksum")
+            raise self._damaged(messages.NODE_OF_EXTENT_TREE_FAILS_CHECKSUM)
 
     def _damaged(self, what: str) -> Exception:
         return self._volume.damaged(f"inode {self._inode_no}: {what}", structure=self._inode_no)

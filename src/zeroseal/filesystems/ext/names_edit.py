@@ -30,6 +30,7 @@ from zeroseal.filesystems.ext.index import (
 from zeroseal.filesystems.ext.layout import INLINE_PARENT_BYTES, Inode
 from zeroseal.filesystems.ext.mapping import Mapping, read_mapping
 from zeroseal.filesystems.ext.read import ExtTree, FolderBlock
+from zeroseal.messages import ext as messages
 
 
 class NameWriter:
@@ -57,7 +58,7 @@ class NameWriter:
         block[12:end] = pack_entry(parent, end - 12, b"..", code, size)
         for item in names:
             if not insert_entry(block, item.inode, item.name, item.type_code, self._has_types):
-                raise self._volume.damaged(f"folder {node} held more than an inode can")
+                raise self._volume.damaged(messages.INLINE_FOLDER_TOO_LARGE.format(node=node))
         self._tree.forget_folder()
         self._content.replace_blocks(node, inode, Mapping(), [bytes(block)])
         block_no = read_mapping(self._volume, node, inode).runs[0].physical
@@ -97,7 +98,7 @@ class NameWriter:
                     remove_entry(content, entry.offset, self._has_types)
                     self._write_part(folder, inode, block, content)
                     return entry.inode
-        raise self._volume.damaged(f"the folder {folder} has no entry {name!r}")
+        raise self._volume.damaged(messages.FOLDER_NO_ENTRY.format(folder=folder, name=name))
 
     def is_taken(self, folder: int, name: bytes) -> bool:
         """Whether a folder has that name, or one that it holds for the same."""

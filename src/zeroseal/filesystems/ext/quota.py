@@ -23,6 +23,7 @@ from zeroseal.filesystems.ext.mapping import read_content, read_mapping
 from zeroseal.filesystems.ext.rows import read_inode_table
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import count_values
+from zeroseal.messages import ext as messages
 
 QuotaKind = Literal["user", "group", "project"]
 
@@ -104,13 +105,13 @@ def read_quota_file(volume: ExtVolume, kind: QuotaKind, inode_no: int) -> QuotaF
     """
     inode = volume.read_inode(inode_no)
     if inode.size > _MAX_FILE_BYTES:
-        raise volume.damaged(f"its quota file of each {kind} is too large")
+        raise volume.damaged(messages.QUOTA_FILE_TOO_LARGE.format(kind=kind))
     mapping = read_mapping(volume, inode_no, inode)
     raw = b"".join(read_content(volume, mapping, inode.size))
     try:
         return parse_quota_file(kind, raw)
     except ValueError as error:
-        raise volume.damaged(f"its quota file of each {kind}: {error}") from None
+        raise volume.damaged(messages.QUOTA_FILE_DAMAGED.format(kind=kind, error=error)) from None
 
 
 def parse_quota_file(kind: QuotaKind, raw: bytes) -> QuotaFile:
@@ -120,13 +121,13 @@ def parse_quota_file(kind: QuotaKind, raw: bytes) -> QuotaFile:
         ValueError: it is none, or its tree is wrong.
     """
     if len(raw) < 2 * BLOCK_BYTES or struct.unpack_from("<II", raw) != (MAGICS[kind], VERSION):
-        raise ValueError("it does not begin as one")
+        raise ValueError(messages.QUOTA_HEADER_MISSING)
     found = QuotaFile(raw[8:20])
     seen: set[int] = set()
 
     def walk(block_no: int, depth: int) -> None:
         if not 0 < block_no < len(raw) // BLOCK_BYTES or (block_no in seen and depth < TREE_DEPTH):
-            raise ValueError(f"block {block_no} is pointed to")
+            raise ValueError(messages.QUOTA_BLOCK_OUT_OF_RANGE.format(block_no=block_no))
         if block_no in seen:
             return
         seen.add(block_no)

@@ -22,6 +22,7 @@ from zeroseal.filesystems.ext.mapping import Run, read_content, read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
 from zeroseal.filesystems.ext.xattrs import read_attributes, read_inline_data
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
+from zeroseal.messages import ext as messages
 
 _KINDS = {
     layout.MODE_FILE: Kind.FILE,
@@ -101,14 +102,14 @@ class ExtTree:
         """A file's content, or its beginning."""
         inode = self.get_inode(node)
         if inode.type != layout.MODE_FILE:
-            raise self.volume.damaged(f"inode {node} should be a file")
+            raise self.volume.damaged(messages.INODE_NOT_REGULAR_FILE.format(node=node))
         return self._read_content(node, inode, limit_bytes)
 
     def read_link(self, node: int) -> bytes:
         """A symbolic link's target; a short one lies in the inode itself."""
         inode = self.get_inode(node)
         if inode.type != layout.MODE_LINK or inode.size > self.volume.block_bytes:
-            raise self.volume.damaged(f"inode {node} should be a symbolic link")
+            raise self.volume.damaged(messages.INODE_NOT_SYMBOLIC_LINK.format(node=node))
         if is_short_link(self.volume, inode):
             return inode.block[: inode.size]
         return self._read_content(node, inode)
@@ -142,7 +143,7 @@ class ExtTree:
         if inode.is_inline:
             content = b"".join(read_inline_data(self.volume, node, inode))
             if inode.size > len(content):
-                raise self.volume.damaged(f"inode {node} says more than it holds")
+                raise self.volume.damaged(messages.FILE_LARGER_THAN_ITS_BLOCKS.format(node=node))
             return content[:size]
         return b"".join(read_content(self.volume, read_mapping(self.volume, node, inode), size))
 
@@ -154,7 +155,7 @@ class ExtTree:
         """
         inode = self.volume.read_inode(node)
         if not inode.link_count or not inode.mode:
-            raise self.volume.damaged(f"inode {node} is named, but free")
+            raise self.volume.damaged(messages.NAMED_INODE_IS_FREE.format(node=node))
         return inode
 
     def _kind_of(self, entry: RawEntry) -> Kind:
@@ -167,7 +168,9 @@ class ExtTree:
         try:
             return list(iter_entries(block, self.has_types))
         except DamagedError as error:
-            raise self.volume.damaged(f"folder {folder}: {error.message}") from error
+            raise self.volume.damaged(
+                messages.FOLDER_DAMAGED.format(folder=folder, message=error.message)
+            ) from error
 
     def iter_folder_blocks(self, folder: int) -> Iterator[FolderBlock]:
         """Yields all blocks of a folder; those of its index too."""
@@ -216,7 +219,7 @@ class ExtTree:
     def _get_folder(self, folder: int) -> Inode:
         inode = self.get_inode(folder)
         if not inode.is_folder or inode.size > _MAX_FOLDER_BYTES:
-            raise self.volume.damaged(f"inode {folder} should be a folder")
+            raise self.volume.damaged(messages.INODE_NOT_FOLDER.format(folder=folder))
         return inode
 
     def _inline_parts(self, folder: int, inode: Inode) -> Iterator[FolderBlock]:
@@ -231,7 +234,7 @@ class ExtTree:
         if self.volume.has_checksums and has_tail(block):
             stored = int.from_bytes(block[-4:], "little")
             if checksums.folder_block_checksum(seed, block) != stored:
-                raise self.volume.damaged(f"folder {folder} fails its checksum")
+                raise self.volume.damaged(messages.FOLDER_FAILS_CHECKSUM.format(folder=folder))
 
 
 def owns_blocks(volume: ExtVolume, inode: Inode) -> bool:

@@ -21,6 +21,7 @@ from zeroseal.filesystems.ext.journal_read import Journal
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.quota_edit import update_quotas
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 
 def needs_recovery(store: Store, where: str) -> bool:
@@ -43,12 +44,9 @@ def recover_volume(store: Store, where: str) -> Recovery:
     volume = ExtVolume(store, where, ignore_state=True)
     superblock = volume.superblock
     if superblock.state & layout.STATE_ERRORS:
-        raise volume.damaged("the kernel has marked it as having errors")
+        raise volume.damaged(messages.MARKED_WITH_ERRORS)
     if not superblock.compat & layout.COMPAT_HAS_JOURNAL:
-        raise NeedsRecoveryError(
-            f"{where} was not shut down cleanly and has no journal that could tell what is "
-            "missing: start the machine and shut it down properly, then try again"
-        )
+        raise NeedsRecoveryError(messages.UNCLEAN_WITHOUT_JOURNAL.format(where=where))
     transactions, blocks = (
         _replay(volume) if superblock.incompat & layout.INCOMPAT_RECOVER else (0, 0)
     )
@@ -71,7 +69,9 @@ def _replay(volume: ExtVolume) -> tuple[int, int]:
         for write in transaction.writes:
             if revoked.get(write.block_no, -1) < number:
                 if not volume.has_block(write.block_no):
-                    raise volume.damaged(f"its journal writes to block {write.block_no}")
+                    raise volume.damaged(
+                        messages.JOURNAL_LEAVES_VOLUME.format(block_no=write.block_no)
+                    )
                 final[write.block_no] = journal.read_content(transaction, write)
     for block_no, content in final.items():
         volume.write_block(block_no, content)
@@ -123,7 +123,7 @@ def _chained_orphans(volume: ExtVolume) -> Iterator[int]:
     number = volume.superblock.last_orphan
     while number:
         if number in seen or number < volume.first_inode:
-            raise volume.damaged("its list of orphans runs in circles")
+            raise volume.damaged(messages.LIST_OF_ORPHAN_INODES_CONTAINS_LOOP)
         seen.add(number)
         yield number
         number = volume.read_inode(number).deleted_at
@@ -160,7 +160,7 @@ def _orphan_blocks(volume: ExtVolume) -> Iterator[tuple[int, bytes]]:
             magic = int.from_bytes(content[-8:-4], "little")
             passes = content[-4:] == _orphan_checksum(volume, block_no, content)
             if magic != layout.ORPHAN_BLOCK_MAGIC or (volume.has_checksums and not passes):
-                raise volume.damaged("its orphan file fails its checksum")
+                raise volume.damaged(messages.ORPHAN_FILE_FAILS_CHECKSUM)
             yield block_no, content
 
 

@@ -39,6 +39,7 @@ from zeroseal.filesystems.ext.without_slack import (
     clean_superblock,
 )
 from zeroseal.filesystems.ext.xattrs import inode_attributes, read_inline_data, read_xattr_block
+from zeroseal.messages import ext as messages
 
 _FIELDS: dict[str, tuple[int, DTypeLike]] = {
     "mode": (0x0, "<u2"),
@@ -200,7 +201,7 @@ class _Scan:
         """A range that should be zeros; ranges known to be so are not read."""
         store = self._volume.store
         if offset < 0 or offset + length > store.size_bytes:
-            raise self._volume.damaged(f"inode {node} reaches outside the file system")
+            raise self._volume.damaged(messages.INODE_EXTENDS_OUTSIDE_FILE_SYSTEM.format(node=node))
         for extent in store.iter_extents(offset, length):
             if extent.is_zero:
                 continue
@@ -216,7 +217,7 @@ class _Scan:
     def _scan_folder(self, node: int, inode: Inode) -> Iterator[Patch]:
         volume = self._volume
         if inode.size > _MAX_FOLDER_BYTES:
-            raise volume.damaged(f"inode {node} should be a folder")
+            raise volume.damaged(messages.INODE_NOT_FOLDER.format(folder=node))
         mapping = read_mapping(volume, node, inode)
         yield from self._scan_tree_blocks(node, inode, mapping)
         blocks = {
@@ -247,7 +248,7 @@ class _Scan:
                 for _hash, logical in parse_entries(blocks.read(above), found[above])
             ]
             if len(found) + len(level) > len(set(found) | set(level)):
-                raise self._volume.damaged(f"the index of folder {node} runs in circles")
+                raise self._volume.damaged(messages.INDEX_OF_FOLDER_CONTAINS_LOOP.format(node=node))
             found |= dict.fromkeys(level, NODE_ENTRIES_OFFSET)
         return found
 
@@ -338,14 +339,16 @@ class _Scan:
         while area[position : position + 4] not in (bytes(4), b""):
             fixed = area[position : position + XattrEntry.SIZE]
             if len(fixed) < XattrEntry.SIZE:
-                raise self._volume.damaged(f"an extended attribute of inode {node} is cut short")
+                raise self._volume.damaged(messages.XATTR_TRUNCATED.format(node=node))
             entry = XattrEntry.parse(fixed)
             if entry.value_bytes and not entry.value_inode:
                 lowest = min(lowest, entry.value_offset)
             position += XattrEntry.SIZE + (entry.name_bytes + 3) // 4 * 4
         end = min(position + 4, len(area))
         if lowest < end:
-            raise self._volume.damaged(f"extended attributes of inode {node} lie over each other")
+            raise self._volume.damaged(
+                messages.EXTENDED_ATTRIBUTES_OF_INODE_OVERLAP.format(node=node)
+            )
         return end, lowest
 
 

@@ -12,6 +12,7 @@ from zeroseal.filesystems.ext.journal_layout import JournalSuperblock
 from zeroseal.filesystems.ext.mapping import read_mapping
 from zeroseal.filesystems.ext.owned_blocks import OwnedBlocks
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 
 def iter_free_space(volume: ExtVolume) -> Iterator[ByteRange]:
@@ -80,11 +81,11 @@ def iter_journal_body(volume: ExtVolume) -> Iterator[ByteRange]:
     inode = volume.read_inode(superblock.journal_inode)
     runs = read_mapping(volume, superblock.journal_inode, inode).runs
     if not runs or runs[0].logical:
-        raise volume.damaged("its journal has no first block")
+        raise volume.damaged(messages.JOURNAL_NO_FIRST_BLOCK)
     raw = volume.read_block(runs[0].physical)[: JournalSuperblock.SIZE]
     journal = JournalSuperblock.parse(raw)
     if journal.magic != journal_layout.MAGIC or journal.start:
-        raise volume.damaged("its journal is not empty or not a journal")
+        raise volume.damaged(messages.JOURNAL_NOT_EMPTY_OR_NOT_JOURNAL)
     for run in runs:
         skipped = 1 if run.logical == 0 else 0
         if run.blocks > skipped:

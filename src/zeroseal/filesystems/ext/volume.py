@@ -34,6 +34,7 @@ from zeroseal.filesystems.ext.layout import (
     MmpBlock,
     Superblock,
 )
+from zeroseal.messages import ext as messages
 
 
 class ExtVolume(Geometry):
@@ -56,7 +57,7 @@ class ExtVolume(Geometry):
         raw = store.read(SUPERBLOCK_OFFSET, SUPERBLOCK_BYTES)
         superblock = self.superblock = Superblock.parse(raw)
         if superblock.magic != MAGIC:
-            raise DamagedError(f"{where} holds no ext file system")
+            raise DamagedError(messages.NO_EXT_FILE_SYSTEM.format(where=where))
         self._check_features()
         try:
             super().__init__(superblock)
@@ -64,15 +65,15 @@ class ExtVolume(Geometry):
             raise self.damaged(str(error)) from None
         if self.block_count * self.block_bytes > store.size_bytes:
             raise self.damaged(
-                "it is larger than its partition",
+                messages.LARGER_THAN_PARTITION,
                 expected=self.block_count * self.block_bytes,
                 got=store.size_bytes,
             )
         self.has_checksums = bool(self.superblock.ro_compat & RO_METADATA_CSUM)
         if self.has_checksums and self.superblock.checksum_type != 1:
-            raise UnsupportedError(f"{where} uses an unknown kind of checksum")
+            raise UnsupportedError(messages.USES_UNKNOWN_KIND_OF_CHECKSUM.format(where=where))
         if self.has_checksums and checksums.superblock_checksum(raw) != self.superblock.checksum:
-            raise self.damaged("its superblock fails its checksum")
+            raise self.damaged(messages.SUPERBLOCK_FAILS_CHECKSUM)
         self.has_group_checksums = bool(superblock.ro_compat & (RO_METADATA_CSUM | RO_GDT_CSUM))
         self.checksum_seed = crc32c(checksums.START, superblock.uuid)
         if superblock.incompat & INCOMPAT_CSUM_SEED:
@@ -84,9 +85,7 @@ class ExtVolume(Geometry):
 
     def damaged(self, what: str, **facts: int) -> DamagedError:
         """The error for a structure that contradicts the format."""
-        return DamagedError(
-            f"{self.where} is damaged: {what}; run e2fsck on it in the guest or on a copy", **facts
-        )
+        return DamagedError(messages.DAMAGED.format(where=self.where, what=what), **facts)
 
     def reread(self) -> None:
         """Reads again what is kept of the volume; its bytes were changed beneath it."""
@@ -98,8 +97,9 @@ class ExtVolume(Geometry):
         unknown = self.superblock.ro_compat & ~RO_EDITABLE & ~RO_ORPHAN_PRESENT
         if unknown:
             raise UnsupportedError(
-                f"{self.where} has {_feature_names(unknown, RO_NAMES)}, which can be read but not "
-                "changed here"
+                messages.READ_ONLY_FEATURES.format(
+                    where=self.where, feature_names=_feature_names(unknown, RO_NAMES)
+                )
             )
 
     def get_group(self, group: int) -> GroupDescriptor:
@@ -112,7 +112,7 @@ class ExtVolume(Geometry):
             )
             found = GroupDescriptor.parse(raw[:64].ljust(64, b"\0"))
             if self.has_group_checksums and expected != found.checksum:
-                raise self.damaged(f"the descriptor of group {group} fails its checksum")
+                raise self.damaged(messages.DESCRIPTOR_OF_GROUP_FAILS_CHECKSUM.format(group=group))
             self._groups[group] = found
         return found
 
@@ -140,7 +140,7 @@ class ExtVolume(Geometry):
             DamagedError: they do not lie inside the file system.
         """
         if not self.has_block(block_no, count):
-            raise self.damaged(f"block {block_no} is pointed to, but there is none")
+            raise self.damaged(messages.BLOCK_REFERENCED_DOES_NOT_EXIST.format(block_no=block_no))
         return self.store.read(block_no * self.block_bytes, count * self.block_bytes)
 
     def write_block(self, block_no: int, content: bytes) -> None:
@@ -154,7 +154,7 @@ class ExtVolume(Geometry):
             DamagedError: there is no such inode.
         """
         if not 1 <= inode_no <= self.superblock.inodes_count:
-            raise self.damaged(f"inode {inode_no} is named, but there is none")
+            raise self.damaged(messages.INODE_REFERENCED_DOES_NOT_EXIST.format(inode_no=inode_no))
         group, index = divmod(inode_no - 1, self.superblock.inodes_per_group)
         table = self.get_group(group).inode_table
         return table * self.block_bytes + index * self.inode_bytes
@@ -168,7 +168,7 @@ class ExtVolume(Geometry):
         slot = self.read_slot(inode_no)
         inode = parse_inode(slot)
         if self.has_checksums and not self._inode_passes(inode_no, inode, slot):
-            raise self.damaged(f"inode {inode_no} fails its checksum")
+            raise self.damaged(messages.INODE_FAILS_CHECKSUM.format(inode_no=inode_no))
         return inode
 
     def write_inode(self, inode_no: int, inode: Inode) -> None:
@@ -199,12 +199,12 @@ class ExtVolume(Geometry):
         superblock = self.superblock
         unknown = superblock.incompat & ~INCOMPAT_SUPPORTED
         if superblock.journal_device or (superblock.incompat & INCOMPAT_JOURNAL_DEVICE):
-            raise UnsupportedError(f"{self.where} keeps its journal on another device")
+            raise UnsupportedError(messages.EXTERNAL_JOURNAL_NOT_SUPPORTED.format(where=self.where))
         unknown_compat = superblock.compat & ~COMPAT_KNOWN
         if unknown or unknown_compat:
             names = _feature_names(unknown or unknown_compat, INCOMPAT_NAMES if unknown else {})
             raise UnsupportedError(
-                f"{self.where} is an ext file system with {names}, which is not supported",
+                messages.FEATURES_NOT_SUPPORTED.format(where=self.where, names=names),
                 structure="superblock",
                 got=unknown or unknown_compat,
             )
@@ -212,7 +212,7 @@ class ExtVolume(Geometry):
     def _check_state(self) -> None:
         superblock = self.superblock
         if superblock.state & STATE_ERRORS:
-            raise self.damaged("the kernel has marked it as having errors")
+            raise self.damaged(messages.MARKED_WITH_ERRORS)
         journaled = bool(superblock.compat & COMPAT_HAS_JOURNAL)
         if (
             superblock.incompat & INCOMPAT_RECOVER
@@ -220,11 +220,7 @@ class ExtVolume(Geometry):
             or superblock.last_orphan
             or (not journaled and not superblock.state & STATE_CLEAN)
         ):
-            raise NeedsRecoveryError(
-                f"{self.where} was not shut down cleanly and needs recovery: start the machine and "
-                "shut it down properly, then try again; survey and seal can also recover it "
-                "themselves (--recover-journal)"
-            )
+            raise NeedsRecoveryError(messages.NEEDS_RECOVERY.format(where=self.where))
         if superblock.incompat & INCOMPAT_MMP:
             self._check_not_mounted()
 
@@ -233,14 +229,11 @@ class ExtVolume(Geometry):
         block = self.read_block(self.superblock.mmp_block)
         mmp = MmpBlock.parse(block[: MmpBlock.SIZE])
         if mmp.magic != MMP_MAGIC:
-            raise self.damaged("its block of multiple-mount protection is none")
+            raise self.damaged(messages.MMP_BLOCK_INVALID)
         if self.has_checksums and mmp.checksum != checksums.mmp_checksum(self.checksum_seed, block):
-            raise self.damaged("its block of multiple-mount protection fails its checksum")
+            raise self.damaged(messages.MMP_BLOCK_FAILS_CHECKSUM)
         if mmp.sequence != MMP_CLEAN:
-            raise InUseError(
-                f"{self.where} is marked as mounted by a machine (multiple-mount protection): shut "
-                "the machine down properly, then try again"
-            )
+            raise InUseError(messages.MARKED_AS_MOUNTED.format(where=self.where))
 
     def _inode_passes(self, inode_no: int, inode: Inode, slot: bytes) -> bool:
         value = checksums.inode_checksum(self.inode_seed(inode_no, inode), slot)

@@ -22,6 +22,7 @@ from zeroseal.filesystems.ext.layout import (
 )
 from zeroseal.filesystems.ext.mapping import read_content, read_mapping
 from zeroseal.filesystems.ext.volume import ExtVolume
+from zeroseal.messages import ext as messages
 
 _MAGIC = XATTR_MAGIC.to_bytes(4, "little")
 _MAX_VALUE_BYTES = 1 << 24  # EXT4_XATTR_SIZE_MAX
@@ -112,11 +113,11 @@ def read_xattr_block(volume: ExtVolume, block_no: int) -> bytes:
     block = volume.read_block(block_no)
     header = XattrBlockHeader.parse(block[: XattrBlockHeader.SIZE])
     if header.magic != XATTR_MAGIC or header.block_count != 1:
-        raise volume.damaged(f"block {block_no} should hold extended attributes")
+        raise volume.damaged(messages.NOT_AN_XATTR_BLOCK.format(block_no=block_no))
     if volume.has_checksums and header.checksum != checksums.xattr_block_checksum(
         volume.checksum_seed, block_no, block
     ):
-        raise volume.damaged(f"block {block_no} of extended attributes fails its checksum")
+        raise volume.damaged(messages.XATTR_BLOCK_FAILS_CHECKSUM.format(block_no=block_no))
     return block
 
 
@@ -163,7 +164,7 @@ def _read_value(volume: ExtVolume, item: Attribute) -> bytes:
         return item.value
     inode = volume.read_inode(item.value_inode)
     if not inode.flags & INODE_EA_INODE or not item.value_bytes <= inode.size <= _MAX_VALUE_BYTES:
-        raise volume.damaged(f"inode {item.value_inode} should hold an attribute's value")
+        raise volume.damaged(messages.NOT_A_VALUE_INODE.format(value_inode=item.value_inode))
     mapping = read_mapping(volume, item.value_inode, inode)
     return b"".join(read_content(volume, mapping, item.value_bytes))
 
@@ -175,13 +176,13 @@ def _parse_entries(volume: ExtVolume, inode_no: int, area: bytes, start: int) ->
     while area[position : position + 4] not in (bytes(4), b""):
         fixed = area[position : position + XattrEntry.SIZE]
         if len(fixed) < XattrEntry.SIZE:
-            raise volume.damaged(f"an extended attribute of inode {inode_no} is cut short")
+            raise volume.damaged(messages.XATTR_TRUNCATED.format(node=inode_no))
         entry = XattrEntry.parse(fixed)
         name_start = position + XattrEntry.SIZE
         name = area[name_start : name_start + entry.name_bytes]
         value_end = entry.value_offset + (0 if entry.value_inode else entry.value_bytes)
         if len(name) < entry.name_bytes or value_end > len(area):
-            raise volume.damaged(f"an extended attribute of inode {inode_no} leaves its area")
+            raise volume.damaged(messages.XATTR_OUTSIDE_AREA.format(inode_no=inode_no))
         value = b"" if entry.value_inode else area[entry.value_offset : value_end]
         found.append(
             Attribute(

@@ -10,6 +10,7 @@ from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.layout import Entry, short_name_checksum
 from zeroseal.filesystems.fat.volume import FatVolume
 from zeroseal.filesystems.tree import Problem
+from zeroseal.messages import fat as messages
 
 _SIZE = layout.ENTRY_BYTES
 _MOST_PROBLEMS = 100
@@ -37,7 +38,7 @@ def check_opened(volume: FatVolume) -> list[Problem]:
 def _check(volume: FatVolume) -> Iterator[Problem]:
     copies = {volume.read_table_copy(number) for number in range(volume.boot.table_count)}
     if len(copies) > 1:
-        yield Problem("the table", "its copies differ")
+        yield Problem("the table", messages.COPIES_OF_ALLOCATION_TABLE_DIFFER)
     owners: dict[int, str] = {}
     pending: list[tuple[str, int]] = [("/", volume.boot.root_cluster if volume.bits == 32 else 0)]
     if volume.bits == 32:
@@ -55,14 +56,17 @@ def _check(volume: FatVolume) -> Iterator[Problem]:
             taken = len(owners) - before
             if is_folder:
                 if not taken:
-                    yield Problem(f"{path}{name}", "a folder without a cluster")
+                    yield Problem(f"{path}{name}", messages.FOLDER_NO_CLUSTER)
                 else:
                     pending.append((f"{path}{name}/", cluster))
             elif taken != -(-entry.size // volume.cluster_bytes):
-                yield Problem(f"{path}{name}", f"{entry.size} bytes in {taken} clusters")
+                yield Problem(
+                    f"{path}{name}",
+                    messages.SIZE_DOES_NOT_MATCH_CLUSTERS.format(size=entry.size, taken=taken),
+                )
     for number in range(2, volume.cluster_count + 2):
         if volume.table[number] and number not in owners and not _is_bad(volume, number):
-            yield Problem("the table", f"cluster {number} is taken by nothing")
+            yield Problem("the table", messages.CLUSTER_WITHOUT_OWNER.format(number=number))
 
 
 def _is_bad(volume: FatVolume, number: int) -> bool:
@@ -73,15 +77,17 @@ def _claim(volume: FatVolume, name: str, first: int, owners: dict[int, str]) -> 
     number = first
     while number and number < volume.end_mark:
         if not 2 <= number < volume.cluster_count + 2:
-            yield Problem(name, f"points to cluster {number}, which is none")
+            yield Problem(name, messages.CLUSTER_DOES_NOT_EXIST.format(number=number))
             return
         if number in owners:
-            yield Problem(name, f"shares cluster {number} with {owners[number]}")
+            yield Problem(
+                name, messages.SHARES_CLUSTER.format(number=number, owners=owners[number])
+            )
             return
         owners[number] = name
         following = volume.table[number]
         if following == 0:
-            yield Problem(name, f"goes on in cluster {number}, which is free")
+            yield Problem(name, messages.CONTINUES_IN_FREE_CLUSTER.format(number=number))
         number = following
 
 
@@ -112,7 +118,7 @@ def _entries(volume: FatVolume, first: int) -> Iterator[tuple[str, Entry | str]]
             yield shown, "its long name belongs to another entry"
         checksums = []
         if raw[:11] in seen:
-            yield shown, "its name stands twice in the folder"
+            yield shown, "its name occurs twice in the folder"
         seen.add(raw[:11])
         if not entry.attributes & layout.ATTRIBUTE_VOLUME and raw[:2] not in (b". ", b".."):
             yield shown, entry

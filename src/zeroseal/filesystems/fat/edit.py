@@ -17,6 +17,7 @@ from zeroseal.filesystems.fat.folders import Named, build_long_entries, make_sho
 from zeroseal.filesystems.fat.layout import Entry, FsInfo
 from zeroseal.filesystems.fat.read import FatTree, cluster_runs
 from zeroseal.filesystems.fat.volume import FatVolume
+from zeroseal.messages import fat as messages
 
 _SIZE = layout.ENTRY_BYTES
 
@@ -79,12 +80,12 @@ class FatEditor(FatTree):
     def create_link(self, folder: int, name: bytes, target: bytes) -> int:
         """There are no symbolic links on FAT."""
         del folder, target
-        raise UnsupportedError(f"{self.volume.where} is FAT, which has no links ({name!r})")
+        raise UnsupportedError(messages.NO_LINKS_ON_FAT.format(where=self.volume.where, name=name))
 
     def add_name(self, folder: int, name: bytes, node: int) -> None:
         """There are no second names on FAT."""
         del folder, node
-        raise UnsupportedError(f"{self.volume.where} is FAT, which has no links ({name!r})")
+        raise UnsupportedError(messages.NO_LINKS_ON_FAT.format(where=self.volume.where, name=name))
 
     def replace_content(self, node: int, content: bytes) -> None:
         """Gives a file other content; what it had is zeroed."""
@@ -150,7 +151,7 @@ class FatEditor(FatTree):
 
     def set_owner(self, node: int, uid: int, gid: int) -> None:
         """There are no owners on FAT."""
-        raise UnsupportedError(f"{self.volume.where} is FAT, which has no owners")
+        raise UnsupportedError(messages.NO_OWNERS_ON_FAT.format(where=self.volume.where))
 
     def finish(self) -> None:
         """Writes all copies of the table, and the hints."""
@@ -214,7 +215,7 @@ class FatEditor(FatTree):
     def _grow_folder(self, folder: int) -> None:
         volume = self.volume
         if folder == self.root and volume.bits != 32:
-            raise NoSpaceError(f"the root folder of {volume.where} (FAT) is full")
+            raise NoSpaceError(messages.ROOT_FOLDER_FULL.format(where=volume.where))
         first = volume.boot.root_cluster
         if folder != self.root:
             entry = self._get_entry(folder)
@@ -249,7 +250,7 @@ class FatEditor(FatTree):
             if table[cluster] == 0:
                 found.append(cluster)
         if len(found) < count:
-            raise NoSpaceError(f"{self.volume.where} (FAT) is full")
+            raise NoSpaceError(messages.FAT_FULL.format(where=self.volume.where))
         for cluster, following in zip(found, [*found[1:], self.volume.end_mark | 7], strict=True):
             table[cluster] = following
         self._changed = True

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.layout import Entry, LongEntry, short_name_checksum
+from zeroseal.messages import fat as messages
 
 _SIZE = layout.ENTRY_BYTES
 
@@ -131,4 +132,4 @@ def make_short_name(name: str, taken: set[bytes]) -> bytes:
         made = (stem[: 8 - len(tail)] + tail).ljust(8) + ending
         if made.encode() not in taken:
             return made.encode()
-    raise ValueError(f"no short name is left for {name!r}")
+    raise ValueError(messages.NO_SHORT_NAME_LEFT.format(name=name))

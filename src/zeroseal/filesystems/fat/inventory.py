@@ -10,6 +10,7 @@ from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.read import FatTree
 from zeroseal.filesystems.inventory import Inventory, Part
 from zeroseal.filesystems.tree import Kind
+from zeroseal.messages import fat as messages
 
 _SIZE = layout.ENTRY_BYTES
 
@@ -73,7 +74,7 @@ def iter_slack(tree: FatTree) -> Iterator[Patch]:
     while pending:
         folder = pending.pop()
         if folder in seen:
-            raise tree.volume.damaged("a folder is inside itself")
+            raise tree.volume.damaged(messages.FOLDER_CONTAINS_ITSELF)
         seen.add(folder)
         yield from _folder_slack(tree, folder)
         for item in tree.list_folder(folder):

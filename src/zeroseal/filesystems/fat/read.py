@@ -11,6 +11,7 @@ from zeroseal.filesystems.fat.folders import Named, iter_names
 from zeroseal.filesystems.fat.layout import Entry
 from zeroseal.filesystems.fat.volume import FatVolume
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
+from zeroseal.messages import fat as messages
 
 _MAX_FOLDER_BYTES = 65536 * layout.ENTRY_BYTES
 
@@ -65,11 +66,11 @@ class FatTree:
         """A file's content, or its beginning."""
         entry = self._get_entry(node)
         if node == self.root or entry.attributes & layout.ATTRIBUTE_FOLDER:
-            raise self.volume.damaged(f"the entry at byte {node} should be a file")
+            raise self.volume.damaged(messages.ENTRY_AT_BYTE_NOT_FILE.format(node=node))
         size = entry.size if limit_bytes is None else min(entry.size, limit_bytes)
         chain = self._chain_of(entry)
         if len(chain) * self.volume.cluster_bytes < entry.size:
-            raise self.volume.damaged(f"the file at byte {node} is shorter than its entry says")
+            raise self.volume.damaged(messages.FILE_SHORTER_THAN_ITS_ENTRY.format(node=node))
         content = bytearray()
         for start, clusters in cluster_runs(chain):
             length = min(clusters * self.volume.cluster_bytes, size - len(content))
@@ -79,7 +80,7 @@ class FatTree:
 
     def read_link(self, node: int) -> bytes:
         """There are no symbolic links."""
-        raise self.volume.damaged(f"the entry at byte {node} should be a symbolic link")
+        raise self.volume.damaged(messages.ENTRY_AT_BYTE_NOT_SYMBOLIC_LINK.format(node=node))
 
     def read_attributes(self, node: int) -> dict[bytes, bytes]:
         """There are no extended attributes."""
@@ -95,11 +96,11 @@ class FatTree:
         if folder != self.root:
             entry = self._get_entry(folder)
             if not entry.attributes & layout.ATTRIBUTE_FOLDER:
-                raise volume.damaged(f"the entry at byte {folder} should be a folder")
+                raise volume.damaged(messages.ENTRY_AT_BYTE_NOT_FOLDER.format(folder=folder))
             first = entry.cluster_hi << 16 | entry.cluster_lo
         chain = volume.chain(first)
         if len(chain) * volume.cluster_bytes > _MAX_FOLDER_BYTES:
-            raise volume.damaged("a folder is longer than a folder may be")
+            raise volume.damaged(messages.FOLDER_LONGER_THAN_FAT_ALLOWS)
         return [
             (volume.cluster_offset(start), count * volume.cluster_bytes)
             for start, count in cluster_runs(chain)
@@ -141,7 +142,7 @@ class FatTree:
             if place < length:
                 return offset + place
             place -= length
-        raise self.volume.damaged("a folder ends before its entries")
+        raise self.volume.damaged(messages.FOLDER_ENDS_BEFORE_LAST_ENTRY)
 
     def _names(self, folder: int) -> list[Named]:
         return list(iter_names(self._content(folder)))
@@ -160,10 +161,10 @@ class FatTree:
 
     def _get_entry(self, node: int) -> Entry:
         if node % layout.ENTRY_BYTES or not self.volume.root_offset <= node:
-            raise self.volume.damaged(f"byte {node} is no directory entry")
+            raise self.volume.damaged(messages.BYTE_DOES_NOT_HOLD_DIRECTORY_ENTRY.format(node=node))
         entry = Entry.parse(self.volume.store.read(node, layout.ENTRY_BYTES))
         if entry.name[0] in (layout.END, layout.DELETED):
-            raise self.volume.damaged(f"the entry at byte {node} is named, but free")
+            raise self.volume.damaged(messages.REFERENCED_ENTRY_IS_FREE.format(node=node))
         return entry
 
 

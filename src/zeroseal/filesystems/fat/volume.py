@@ -10,6 +10,7 @@ from zeroseal.blocks.tables import parse_table
 from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
 from zeroseal.filesystems.fat import layout
 from zeroseal.filesystems.fat.layout import BootSector
+from zeroseal.messages import fat as messages
 
 _MAX_CLUSTERS = 1 << 24
 
@@ -32,9 +33,7 @@ class FatVolume:
 
     def damaged(self, what: str) -> DamagedError:
         """The error for a structure that contradicts the format."""
-        return DamagedError(
-            f"{self.where} is damaged: {what}; run fsck.fat on it in the guest or on a copy"
-        )
+        return DamagedError(messages.DAMAGED.format(where=self.where, what=what))
 
     @property
     def end_mark(self) -> int:
@@ -55,11 +54,11 @@ class FatVolume:
         cluster = first
         while cluster and cluster < self.end_mark:
             if not 2 <= cluster < self.cluster_count + 2 or len(found) > self.cluster_count:
-                raise self.damaged(f"a chain of clusters from {first} goes astray")
+                raise self.damaged(messages.CLUSTER_CHAIN_INVALID.format(first=first))
             found.append(cluster)
             cluster = self.table[cluster]
             if cluster == 0:
-                raise self.damaged(f"a chain of clusters from {first} meets a free one")
+                raise self.damaged(messages.CLUSTER_CHAIN_REACHES_FREE_CLUSTER.format(first=first))
         return found
 
     def table_offset(self, number: int) -> int:
@@ -95,7 +94,7 @@ class FatVolume:
             and (boot.table_sectors_16 or boot.table_sectors_32)
         )
         if not sound:
-            raise self.damaged("its boot sector describes an impossible geometry")
+            raise self.damaged(messages.BOOT_SECTOR_DESCRIBES_IMPOSSIBLE_GEOMETRY)
         sector = boot.sector_bytes
         self.table_bytes = (boot.table_sectors_16 or boot.table_sectors_32) * sector
         self.root_offset = self.table_offset(boot.table_count)
@@ -105,16 +104,18 @@ class FatVolume:
         total = (boot.total_sectors_16 or boot.total_sectors_32) * sector
         self.cluster_count = (total - self.data_offset) // self.cluster_bytes
         if total > self.store.size_bytes or self.cluster_count < 1:
-            raise self.damaged("it is larger than its partition, or holds nothing")
+            raise self.damaged(messages.LARGER_THAN_PARTITION_OR_EMPTY)
         if self.cluster_count > _MAX_CLUSTERS:
-            raise UnsupportedError(f"{self.where} is a FAT of too many clusters to be handled")
+            raise UnsupportedError(
+                messages.FAT_VOLUME_WITH_TOO_MANY_CLUSTERS.format(where=self.where)
+            )
         self.bits = 12 if self.cluster_count < layout.MAX_FAT12 else 16
         if self.cluster_count >= layout.MAX_FAT16 or not boot.table_sectors_16:
             self.bits = 32
         if self.bits == 32 and (boot.version_32 or boot.root_entries or boot.flags_32 & 0x80):
-            raise UnsupportedError(f"{self.where} is a FAT32 of a kind that is not supported")
+            raise UnsupportedError(messages.FAT32_VARIANT_NOT_SUPPORTED.format(where=self.where))
         if self.table_bytes * 8 // self.bits < self.cluster_count + 2:
-            raise self.damaged("its table is too short")
+            raise self.damaged(messages.ALLOCATION_TABLE_TOO_SHORT)
 
     def _read_table(self, number: int) -> array[int]:
         raw = self.read_table_copy(number)
@@ -138,7 +139,4 @@ class FatVolume:
         elif self.bits == 32:
             is_dirty |= not self.table[1] & 0x08000000
         if is_dirty:
-            raise NeedsRecoveryError(
-                f"{self.where} (FAT) was not unmounted cleanly: start the machine and shut it down "
-                "properly, or run fsck.fat on a copy"
-            )
+            raise NeedsRecoveryError(messages.NOT_UNMOUNTED_CLEANLY.format(where=self.where))

@@ -12,6 +12,7 @@ from zeroseal.filesystems.ntfs.nodes import Attribute
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, cut_runs, merge_runs
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 FIRST_USUAL_RECORD = 64  # those below are kept for the file system where others are free
 _STEP = 4096
@@ -29,7 +30,7 @@ class Clusters:
         self._before = read_stream(volume, attribute)
         self._bitmap = bytearray(self._before)
         if len(self._bitmap) * 8 < volume.cluster_count:
-            raise volume.damaged("its bitmap is too small")
+            raise volume.damaged(messages.BITMAP_TOO_SMALL)
         self._free = RangeSet()
         for first, count in find_runs(self._bitmap, volume.cluster_count, value=False):
             self._free.add(first, first + count)
@@ -45,8 +46,7 @@ class Clusters:
             return []
         if count > self._free.total:
             raise NoSpaceError(
-                f"{self._volume.where} (ntfs) has no room for {count} clusters more: make room in "
-                "the guest, or enlarge its disk",
+                messages.NO_FREE_CLUSTERS.format(where=self._volume.where, count=count),
                 format="ntfs",
             )
         pieces: list[tuple[int, int]] = []

@@ -22,6 +22,7 @@ from zeroseal.filesystems.ntfs.state import LOG_OPEN, read_state
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, take_fixups
 from zeroseal.filesystems.tree import Problem
+from zeroseal.messages import ntfs as messages
 
 _MOST_PROBLEMS = 1000
 
@@ -49,7 +50,7 @@ def _check(volume: NtfsVolume) -> list[Problem]:
     problems += _check_mirror(volume)
     upcase_raw = _read_whole(volume, layout.UPCASE)
     if len(upcase_raw) != UPCASE_BYTES:
-        return [*problems, Problem("$UpCase", "it does not have 65536 characters")]
+        return [*problems, Problem("$UpCase", messages.UPPER_CASE_TABLE_WRONG_LENGTH)]
     upcase = Upcase(upcase_raw)
     table = TablePass(volume)
     problems += table.check()
@@ -65,13 +66,13 @@ def _check_state(volume: NtfsVolume) -> list[Problem]:
     state = read_state(volume)
     problems = []
     if state.is_dirty:
-        problems.append(Problem("$Volume", "it is marked dirty"))
+        problems.append(Problem("$Volume", messages.MARKED_DIRTY))
     if state.log == LOG_OPEN:
-        problems.append(Problem("$LogFile", "it was not closed"))
+        problems.append(Problem("$LogFile", messages.LOG_NOT_CLOSED))
     bad = load_node(volume, layout.BAD_CLUSTERS).find(layout.DATA, "$Bad")
     whole = volume.cluster_count * volume.cluster_bytes
     if bad is None or bad.size_bytes != whole:
-        problems.append(Problem("$BadClus", "it does not cover the volume"))
+        problems.append(Problem("$BadClus", messages.DOES_NOT_COVER_VOLUME))
     return problems
 
 
@@ -80,23 +81,25 @@ def _check_boot(volume: NtfsVolume) -> list[Problem]:
     if end + volume.sector_bytes > volume.store.size_bytes:
         return []  # the volume was cut out without the sector behind it
     if volume.store.read(end, size) != volume.store.read(0, size):
-        return [Problem("boot sector", "its copy behind the volume is another")]
+        return [Problem("boot sector", messages.BOOT_SECTOR_COPY_DIFFERS)]
     return []
 
 
 def _check_mirror(volume: NtfsVolume) -> list[Problem]:
     mirror = load_node(volume, layout.MIRROR).find(layout.DATA)
     if mirror is None or not mirror.runs or mirror.runs[0].lcn != volume.boot.mirror_cluster:
-        return [Problem("$MFTMirr", "the boot sector names another place")]
+        return [Problem("$MFTMirr", messages.BOOT_SECTOR_GIVES_ANOTHER_LOCATION)]
     count = mirror.size // volume.record_bytes
     if count < 4:
-        return [Problem("$MFTMirr", "it holds fewer than four records")]
+        return [Problem("$MFTMirr", messages.HOLDS_FEWER_THAN_FOUR_RECORDS)]
     copies = read_stream(volume, mirror)
     problems = []
     for number in range(count):
         copy = copies[number * volume.record_bytes :][: volume.record_bytes]
         if take_fixups(copy) != take_fixups(volume.read_raw_record(number)):
-            problems.append(Problem("$MFTMirr", f"record {number} has another copy"))
+            problems.append(
+                Problem("$MFTMirr", messages.COPY_OF_RECORD_DIFFERS.format(number=number))
+            )
     return problems
 
 
@@ -111,10 +114,10 @@ def _check_records(volume: NtfsVolume, table: TablePass) -> list[Problem]:
     for first, count in find_runs(raw, volume.record_count, value=True):
         for number in range(first, first + count):
             if number not in table.in_use and number not in table.blank_reserved:
-                problems.append(Problem(f"record {number}", "it is free, and marked in use"))
+                problems.append(Problem(f"record {number}", messages.FREE_BUT_MARKED_IN_USE))
     for number in table.in_use:
         if not bit_is_set(raw, number):
-            problems.append(Problem(f"record {number}", "it is in use, and marked free"))
+            problems.append(Problem(f"record {number}", messages.IN_USE_BUT_MARKED_FREE))
     return problems
 
 
@@ -126,7 +129,7 @@ def _check_clusters(volume: NtfsVolume, table: TablePass) -> list[Problem]:
     end, last = 0, 0
     for lcn, count, owner in claims:
         if lcn < end:
-            what = f"records {last} and {owner} share the cluster {lcn}"
+            what = f"records {last} and {owner} share cluster {lcn}"
             problems.append(Problem("clusters", what))
         if owned and owned[-1][1] >= lcn:
             owned[-1] = (owned[-1][0], max(owned[-1][1], lcn + count))
@@ -136,14 +139,14 @@ def _check_clusters(volume: NtfsVolume, table: TablePass) -> list[Problem]:
             end, last = lcn + count, owner
     raw = _read_whole(volume, layout.BITMAP)
     if len(raw) * 8 < volume.cluster_count:
-        return [*problems, Problem("$Bitmap", "it is too small for the volume")]
+        return [*problems, Problem("$Bitmap", messages.TOO_SMALL_FOR_VOLUME)]
     runs = find_runs(raw, volume.cluster_count, value=True)
     marked = [(first, first + count) for first, count in runs]
     for first, stop in _missing(owned, marked):
-        what = f"clusters {first} to {stop - 1} are used, and marked free"
+        what = f"clusters {first} to {stop - 1} are in use but marked as free"
         problems.append(Problem("$Bitmap", what))
     for first, stop in _missing(marked, owned):
-        what = f"clusters {first} to {stop - 1} are marked in use, and nobody's"
+        what = f"clusters {first} to {stop - 1} are marked as in use but belong to no file"
         problems.append(Problem("$Bitmap", what))
     return problems
 

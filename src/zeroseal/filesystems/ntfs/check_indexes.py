@@ -15,6 +15,7 @@ from zeroseal.filesystems.ntfs.nodes import Node, load_node
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import Problem
+from zeroseal.messages import ntfs as messages
 
 _MOST_DEPTH = 24
 OBJECT_IDS, REPARSE_POINTS, QUOTAS = "$ObjId", "$Reparse", "$Quota"
@@ -39,11 +40,15 @@ def check_index(
     for entry in walk.entries:
         now = key(entry.key)
         if last is not None and last >= now:
-            problems.append(Problem(where, "its entries are out of order, or one is there twice"))
+            problems.append(Problem(where, messages.ENTRIES_OUT_OF_ORDER_OR_DUPLICATED))
             break
         last = now
     if index.head.block_bytes != volume.index_bytes:
-        problems.append(Problem(where, f"it has blocks of {index.head.block_bytes} bytes"))
+        problems.append(
+            Problem(
+                where, messages.INDEX_BLOCK_SIZE_WRONG.format(block_bytes=index.head.block_bytes)
+            )
+        )
     return walk.entries, problems
 
 
@@ -57,15 +62,15 @@ class _Walk:
     def enter(self, node: IndexNode, depth: int) -> None:
         """Notes a node's entries, and those below, in order."""
         if depth > _MOST_DEPTH:
-            raise self._index.damaged("is impossibly deep")
+            raise self._index.damaged(messages.TOO_MANY_LEVELS)
         children = [child for _entry, child in node.entries] + [node.last_child]
         has = {child is not None for child in children}
         if len(has) > 1:
-            self.problems.append("a node has children in some places only")
+            self.problems.append(messages.CHILDREN_OF_SOME_ENTRIES_ONLY)
         elif node.says_inner not in has:
-            self.problems.append("a node does not say whether it has children")
+            self.problems.append(messages.NODE_DOES_NOT_RECORD_WHETHER_CHILDREN)
         if not node.room_fits:
-            self.problems.append("a node does not say how much room it has")
+            self.problems.append(messages.NODE_DOES_NOT_RECORD_FREE_SPACE)
         for entry, child in node.entries:
             if child is not None:
                 self._enter_child(child, depth)
@@ -75,7 +80,7 @@ class _Walk:
 
     def _enter_child(self, vcn: int, depth: int) -> None:
         if vcn in self.seen:
-            raise self._index.damaged("runs in circles")
+            raise self._index.damaged(messages.CONTAINS_LOOP)
         self.seen.add(vcn)
         self.enter(self._index.read_block(vcn), depth + 1)
 
@@ -84,12 +89,12 @@ def _check_bitmap(volume: NtfsVolume, index: Index, seen: set[int]) -> Iterator[
     if index.allocation is None:
         return
     if index.bitmap is None:
-        yield "it has blocks and no bitmap"
+        yield "it has blocks but no bitmap"
         return
     raw = read_stream(volume, index.bitmap)
     blocks = index.allocation.size_bytes // index.block_bytes
     if index.allocation.size_bytes % index.block_bytes or len(raw) * 8 < blocks:
-        yield "its blocks and its bitmap do not fit"
+        yield "its blocks and its bitmap do not match"
         return
     per = index.block_bytes // index.unit_bytes
     marked = {
@@ -98,9 +103,9 @@ def _check_bitmap(volume: NtfsVolume, index: Index, seen: set[int]) -> Iterator[
         for number in range(first, first + count)
     }
     if seen - marked:
-        yield "a block in use is marked free"
+        yield "a block in use is marked as free"
     if marked - seen:
-        yield "a block that nothing leads to is marked in use"
+        yield "a block that cannot be reached is marked as in use"
 
 
 def _no_names(_name: str) -> tuple[bytes, bytes]:
@@ -154,14 +159,14 @@ def _check_reparse(volume: NtfsVolume, node: Node, table: TablePass) -> list[Pro
     return problems + _compare(REPARSE_POINTS, stated, expected)
 
 
-def _compare(where: str, messages: dict[bytes, int], expected: dict[bytes, int]) -> list[Problem]:
+def _compare(where: str, recorded: dict[bytes, int], expected: dict[bytes, int]) -> list[Problem]:
     problems = []
-    if expected.keys() - messages.keys():
-        problems.append(Problem(where, "a file that has one is not listed"))
-    if messages.keys() - expected.keys():
-        problems.append(Problem(where, "it lists one that no file has"))
-    if any(messages[key] != expected[key] for key in messages.keys() & expected.keys()):
-        problems.append(Problem(where, "it lists one for another file"))
+    if expected.keys() - recorded.keys():
+        problems.append(Problem(where, messages.FILE_NOT_LISTED))
+    if recorded.keys() - expected.keys():
+        problems.append(Problem(where, messages.LISTS_ENTRY_THAT_NO_FILE))
+    if any(recorded[key] != expected[key] for key in recorded.keys() & expected.keys()):
+        problems.append(Problem(where, messages.LISTS_ENTRY_UNDER_WRONG_FILE))
     return problems
 
 
@@ -171,7 +176,7 @@ def _check_quotas(volume: NtfsVolume, node: Node, table: TablePass) -> list[Prob
     problems += more
     owners = {int.from_bytes(entry.key, "little") for entry in by_owner}
     if any(int.from_bytes(entry.data[:4], "little") not in owners for entry in by_sid):
-        problems.append(Problem(QUOTAS, "an owner has no entry"))
+        problems.append(Problem(QUOTAS, messages.OWNER_NO_ENTRY))
     return problems
 
 

@@ -14,6 +14,7 @@ from zeroseal.filesystems.ntfs.names import Upcase
 from zeroseal.filesystems.ntfs.nodes import load_node, parse_name
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import Problem
+from zeroseal.messages import ntfs as messages
 
 _Name = tuple[str, int, int]  # name, space, number of the node
 
@@ -40,14 +41,14 @@ class NamePass:
             children[number] = [child for _name, _space, child in found]
             expected = self._expected.pop(number, set())
             for name, _space, child in sorted(expected - found):
-                what = f"the name {name!r} of record {child} is not in its index"
+                what = f"the name {name!r} of record {child} is missing from its index"
                 problems.append(Problem(f"folder {number}", what))
             for name, _space, child in sorted(found - expected):
-                what = f"{name!r} is in its index, and no name of record {child}"
+                what = f"{name!r} is in its index but is not a name of record {child}"
                 problems.append(Problem(f"folder {number}", what))
         for number, names in self._expected.items():
             for name, _space, child in names:
-                what = f"its name {name!r} lies in {number}, which is no folder"
+                what = f"its name {name!r} is in record {number}, which is not a folder"
                 problems.append(Problem(f"record {child}", what))
         return problems + list(self._check_reach(children))
 
@@ -57,16 +58,16 @@ class NamePass:
                 parent = head.parent & layout.REFERENCE_MASK
                 above = self._nodes.get(parent)
                 if above and above.sequence != head.parent >> 48:
-                    what = f"the name {name!r} is of an earlier folder {parent}"
+                    what = f"the name {name!r} refers to an earlier folder at {parent}"
                     yield Problem(f"record {number}", what)
                 self._expected[parent].add((name, head.space, number))
             yield from self._check_spaces(number, [head.space for head, _name in node.names])
 
     def _check_spaces(self, number: int, spaces: list[int]) -> Iterator[Problem]:
         if spaces.count(layout.DOS) > 1:
-            yield Problem(f"record {number}", "it has two short names")
+            yield Problem(f"record {number}", messages.TWO_SHORT_NAMES)
         elif layout.DOS in spaces and layout.WIN32 not in spaces:
-            yield Problem(f"record {number}", "it has a short name and no long one")
+            yield Problem(f"record {number}", messages.SHORT_NAME_WITHOUT_LONG)
 
     def _check_folder(self, number: int, problems: list[Problem]) -> set[_Name]:
         """The names in a folder's index; adds what is wrong with it."""
@@ -86,15 +87,17 @@ class NamePass:
         node = self._nodes.get(number)
         where = f"folder {folder}"
         if node is None:
-            yield Problem(where, f"{name!r} is of record {number}, which is no file")
+            yield Problem(where, messages.NAME_REFERS_TO_NO_FILE.format(name=name, number=number))
             return
         if node.sequence != entry.reference >> 48:
-            yield Problem(where, f"{name!r} is of an earlier record {number}")
+            yield Problem(
+                where, messages.NAME_REFERS_TO_EARLIER_FILE.format(name=name, number=number)
+            )
         if head.parent & layout.REFERENCE_MASK != folder:
-            yield Problem(where, f"{name!r} says that it lies in another folder")
+            yield Problem(where, messages.RECORDS_ANOTHER_PARENT_FOLDER.format(name=name))
         is_folder = bool(node.flags & layout.IS_FOLDER)
         if bool(head.flags & layout.FILE_IS_FOLDER) != is_folder:
-            yield Problem(where, f"{name!r} is said to be of another kind")
+            yield Problem(where, messages.WRONG_FILE_TYPE.format(name=name))
 
     def _check_reach(self, children: dict[int, list[int]]) -> Iterator[Problem]:
         reached, pending = {layout.ROOT}, [layout.ROOT]
@@ -105,4 +108,4 @@ class NamePass:
                     pending.append(child)
         for number, node in self._nodes.items():
             if node.names and number not in reached:
-                yield Problem(f"record {number}", "no path leads to it")
+                yield Problem(f"record {number}", messages.CANNOT_BE_REACHED_BY_ANY_PATH)

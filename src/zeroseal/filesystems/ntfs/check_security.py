@@ -17,6 +17,7 @@ from zeroseal.filesystems.ntfs.security import (
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import Problem
+from zeroseal.messages import ntfs as messages
 
 _WHERE = "$Secure"
 
@@ -33,7 +34,7 @@ def _check(volume: NtfsVolume, table: TablePass) -> list[Problem]:
     node = load_node(volume, layout.SECURE)
     attribute = node.find(layout.DATA, STREAM)
     if attribute is None:
-        return [Problem(_WHERE, "it has no stream of descriptors")]
+        return [Problem(_WHERE, messages.NO_STREAM_OF_DESCRIPTORS)]
     stream = read_stream(volume, attribute)
     stated: dict[int, bytes] = {}
     problems: list[Problem] = []
@@ -42,34 +43,34 @@ def _check(volume: NtfsVolume, table: TablePass) -> list[Problem]:
         header = item.header
         shown = f"the descriptor {header.id}"
         if not item.hash_fits:
-            problems.append(Problem(_WHERE, f"the hash of {shown} is wrong"))
+            problems.append(Problem(_WHERE, messages.HASH_WRONG.format(shown=shown)))
         whole = stream[header.offset : header.offset + header.length]
         if header.offset < position or whole != header.raw + item.content:
-            problems.append(Problem(_WHERE, f"{shown} says that it lies elsewhere"))
+            problems.append(Problem(_WHERE, messages.RECORDS_ANOTHER_LOCATION.format(shown=shown)))
             continue
         position = header.offset + header.length
         copy = header.offset + layout.SDS_BLOCK_BYTES
         if stream[copy : copy + header.length] != whole:
-            problems.append(Problem(_WHERE, f"the copy of {shown} is another"))
+            problems.append(Problem(_WHERE, messages.COPY_DIFFERS.format(shown=shown)))
         if header.id in stated:
-            problems.append(Problem(_WHERE, f"{shown} is there twice"))
+            problems.append(Problem(_WHERE, messages.OCCURS_TWICE.format(shown=shown)))
         stated[header.id] = header.raw
     problems += _check_by_id(volume, stated)
     problems += _check_by_hash(volume, stated)
     for number, item_ in table.nodes.items():
         if item_.security_id and item_.security_id not in stated:
-            what = f"it has the security descriptor {item_.security_id}, which is not there"
+            what = f"its security descriptor {item_.security_id} does not exist"
             problems.append(Problem(f"record {number}", what))
     return problems
 
 
-def _check_by_id(volume: NtfsVolume, messages: dict[int, bytes]) -> list[Problem]:
+def _check_by_id(volume: NtfsVolume, headers: dict[int, bytes]) -> list[Problem]:
     entries, problems = check_index(volume, load_node(volume, layout.SECURE), BY_ID_INDEX)
     found = {int.from_bytes(entry.key, "little"): entry.data[:20] for entry in entries}
-    return problems + _compare(BY_ID_INDEX, found, messages)
+    return problems + _compare(BY_ID_INDEX, found, headers)
 
 
-def _check_by_hash(volume: NtfsVolume, messages: dict[int, bytes]) -> list[Problem]:
+def _check_by_hash(volume: NtfsVolume, headers: dict[int, bytes]) -> list[Problem]:
     entries, problems = check_index(volume, load_node(volume, layout.SECURE), BY_HASH_INDEX)
     found = {}
     for entry in entries:
@@ -77,18 +78,20 @@ def _check_by_hash(volume: NtfsVolume, messages: dict[int, bytes]) -> list[Probl
         key = int.from_bytes(entry.key[:4], "little"), int.from_bytes(entry.key[4:8], "little")
         if key != (header.hash, header.id):
             problems.append(
-                Problem(BY_HASH_INDEX, f"the entry of descriptor {key[1]} is another's")
+                Problem(BY_HASH_INDEX, messages.ENTRY_OF_ANOTHER_DESCRIPTOR.format(key=key[1]))
             )
         found[key[1]] = entry.data[:20]
-    return problems + _compare(BY_HASH_INDEX, found, messages)
+    return problems + _compare(BY_HASH_INDEX, found, headers)
 
 
-def _compare(where: str, found: dict[int, bytes], messages: dict[int, bytes]) -> list[Problem]:
+def _compare(where: str, found: dict[int, bytes], headers: dict[int, bytes]) -> list[Problem]:
     problems = []
-    for number, header in messages.items():
+    for number, header in headers.items():
         if found.get(number) != header:
-            what = "has no entry" if number not in found else "has another entry"
-            problems.append(Problem(where, f"the descriptor {number} {what}"))
-    for number in found.keys() - messages.keys():
-        problems.append(Problem(where, f"it names the descriptor {number}, which is not there"))
+            what = "has no entry" if number not in found else "has a different entry"
+            problems.append(
+                Problem(where, messages.DESCRIPTOR_ENTRY_WRONG.format(number=number, what=what))
+            )
+    for number in found.keys() - headers.keys():
+        problems.append(Problem(where, messages.LISTED_DESCRIPTOR_MISSING.format(number=number)))
     return problems

@@ -22,6 +22,7 @@ from zeroseal.filesystems.ntfs.runs import HOLE
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import Problem
+from zeroseal.messages import ntfs as messages
 
 _Found = dict[tuple[int, str], Attribute]
 
@@ -66,7 +67,7 @@ class TablePass:
                 if self._is_blank_reserved(number):
                     self.blank_reserved.add(number)
                 elif number < layout.FIRST_USER_RECORD:
-                    problems.append(Problem(f"record {number}", "it is not sound"))
+                    problems.append(Problem(f"record {number}", messages.INVALID))
                 continue
             head = RecordHeader.parse(record[: RecordHeader.SIZE])
             if not head.flags & layout.IN_USE:
@@ -78,10 +79,10 @@ class TablePass:
                 problems.append(Problem(f"record {number}", str(error)))
         for number, base in self._extensions.items():
             if self._listed.get(number) != base:
-                problems.append(Problem(f"record {number}", "it extends what does not list it"))
+                problems.append(Problem(f"record {number}", messages.EXTENSION_NOT_LISTED))
         for number, base in self._listed.items():
             if number not in self._extensions:
-                what = "it is listed as an extension, and is none"
+                what = "it is listed as an extension record but is not one"
                 problems.append(Problem(f"record {number}, of {base}", what))
         return problems
 
@@ -115,41 +116,43 @@ class TablePass:
     ) -> Iterator[Problem]:
         where = f"record {number}"
         if head.allocated_bytes != self._volume.record_bytes:
-            yield Problem(where, f"it says that it has {head.allocated_bytes} bytes")
+            yield Problem(
+                where, messages.WRONG_ALLOCATED_SIZE.format(allocated_bytes=head.allocated_bytes)
+            )
         if head.fixup_offset >= 0x30 and head.number != number & 0xFFFFFFFF:
-            yield Problem(where, f"it says that it is record {head.number}")
+            yield Problem(where, messages.WRONG_RECORD_NUMBER.format(number=head.number))
         if not head.sequence:
-            yield Problem(where, "its sequence number is 0")
+            yield Problem(where, messages.SEQUENCE_NUMBER_ZERO)
         end = head.attributes_offset
         while record[end : end + 4] != b"\xff\xff\xff\xff":  # parsed before: it has an end
             end += int.from_bytes(record[end + 4 : end + 8], "little")
         if head.used_bytes != end + 8:
-            yield Problem(where, "it does not say where its attributes end")
+            yield Problem(where, messages.ATTRIBUTES_NO_END_MARKER)
         instances = [piece.instance for piece in pieces]
         if len(set(instances)) != len(instances):
-            yield Problem(where, "two attributes have one instance number")
+            yield Problem(where, messages.SAME_INSTANCE_NUMBER)
         if instances and max(instances) >= head.next_instance:
-            yield Problem(where, "an attribute has an instance number that is yet to come")
+            yield Problem(where, messages.INSTANCE_NUMBER_NOT_ASSIGNED)
         types = [piece.type for piece in pieces]
         if types != sorted(types):
-            yield Problem(where, "its attributes are out of order")
+            yield Problem(where, messages.ATTRIBUTES_OUT_OF_ORDER)
 
     def _check_node(self, node: Node, found: _Found) -> Iterator[Problem]:
         where = f"record {node.number}"
         names = [a for a in node.attributes if a.type == layout.FILE_NAME]
         if node.head.links != len(names):
-            what = f"it counts {node.head.links} names and has {len(names)}"
+            what = f"it counts {node.head.links} names but has {len(names)}"
             yield Problem(where, what)
         if any(attribute.value is None for attribute in names):
-            yield Problem(where, "a name of it lies in clusters")
+            yield Problem(where, messages.NAME_NOT_RESIDENT)
         if not names and node.number >= layout.FIRST_USER_RECORD:
-            yield Problem(where, "it is in use and has no name")
+            yield Problem(where, messages.IN_USE_WITHOUT_NAME)
         if names and (layout.STANDARD_INFORMATION, "") not in found:
-            yield Problem(where, "it has no standard information")
+            yield Problem(where, messages.NO_STANDARD_INFORMATION)
         if ((layout.INDEX_ROOT, FOLDER_INDEX) in found) != node.is_folder:
-            yield Problem(where, "whether it is a folder, it says in two ways")
+            yield Problem(where, messages.TWO_FOLDER_FLAGS_CONTRADICT_EACH_OTHER)
         if len(found) + max(0, len(names) - 1) != len(node.attributes):
-            yield Problem(where, "an attribute is there twice")
+            yield Problem(where, messages.ATTRIBUTE_OCCURS_TWICE)
 
     def _check_sizes(self, node: Node, pieces: list[Piece], found: _Found) -> Iterator[Problem]:
         where, cluster_bytes = f"record {node.number}", self._volume.cluster_bytes
@@ -162,12 +165,17 @@ class TablePass:
             mapped = sum(run.clusters for run in attribute.runs) * cluster_bytes
             shown = _shown(piece.type, piece.name)
             if piece.allocated != mapped:
-                yield Problem(where, f"{shown} says {piece.allocated} bytes and maps {mapped}")
+                yield Problem(
+                    where,
+                    messages.MAPPED_SIZE_WRONG.format(
+                        shown=shown, allocated=piece.allocated, mapped=mapped
+                    ),
+                )
             may_have = piece.flags & (layout.SPARSE | layout.COMPRESSION_MASK)
             if attribute.has_holes and not may_have and node.number != layout.BAD_CLUSTERS:
-                yield Problem(where, f"{shown} has holes, and may not")
+                yield Problem(where, messages.HOLES_NOT_ALLOWED.format(shown=shown))
             if may_have and piece.stored != attribute.stored_clusters * cluster_bytes:
-                yield Problem(where, f"{shown} does not say how much of it is stored")
+                yield Problem(where, messages.DOES_NOT_RECORD_STORED_SIZE.format(shown=shown))
 
     def _claim(self, node: Node) -> None:
         for attribute in node.attributes:

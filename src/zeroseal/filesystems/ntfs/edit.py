@@ -27,6 +27,7 @@ from zeroseal.filesystems.ntfs.state import require_editable
 from zeroseal.filesystems.ntfs.streams import iter_places
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import FolderEntry, Kind
+from zeroseal.messages import ntfs as messages
 
 _SMALLEST_ROOT = 88
 _MOST_LINKS = 1024
@@ -100,7 +101,9 @@ class NtfsEditor(NameEditor):
         found = self.get_node(node)
         editing.check_can_be_linked(self, node)
         if len(found.names()) >= _MOST_LINKS:
-            raise NoSpaceError(f"a file of {self.volume.where} has {_MOST_LINKS} names already")
+            raise NoSpaceError(
+                messages.TOO_MANY_NAMES.format(where=self.volume.where, most_links=_MOST_LINKS)
+            )
         self._check_new(folder, name)
         self._link(folder, name, found)
 
@@ -130,7 +133,7 @@ class NtfsEditor(NameEditor):
             attribute = Attribute(layout.DATA, name)
             found.attributes.append(attribute)
         elif attribute.is_encrypted:
-            raise self._unreadable(node, "is encrypted (EFS)")
+            raise self._unreadable(node, messages.ENCRYPTED_EFS)
         self._writer.set_value(found, attribute, content)
         self._update_flags(found)
         self._touch(found)
@@ -144,7 +147,9 @@ class NtfsEditor(NameEditor):
         found = self.get_node(node)
         attribute = found.find(layout.DATA, name) if name else None
         if attribute is None:
-            raise RefusedError(f"record {node} of {self.volume.where} has no stream {name!r}")
+            raise RefusedError(
+                messages.NO_SUCH_STREAM.format(node=node, where=self.volume.where, name=name)
+            )
         self._writer.drop_attribute(found, attribute)
         self._update_flags(found)
         self._touch(found)
@@ -173,7 +178,7 @@ class NtfsEditor(NameEditor):
         attribute = found.find(layout.DATA)
         size = attribute.size_bytes if attribute else 0
         if attribute is None or attribute.is_encrypted:
-            raise self._unreadable(node, "cannot be cut")
+            raise self._unreadable(node, messages.CANNOT_BE_TRUNCATED)
         if size == size_bytes:
             return
         if lies_uncompressed(attribute) and size_bytes and not self._lies_elsewhere(found):
@@ -233,7 +238,7 @@ class NtfsEditor(NameEditor):
     def set_owner(self, node: int, uid: int, gid: int) -> None:
         """Not here: NTFS knows owners by security identifiers, see ``set_security``."""
         raise UnsupportedError(
-            f"owners on {self.volume.where} (ntfs) are security identifiers, not numbers"
+            messages.OWNERS_ARE_SECURITY_IDENTIFIERS.format(where=self.volume.where)
         )
 
     def set_flags(self, node: int, flags: int) -> None:

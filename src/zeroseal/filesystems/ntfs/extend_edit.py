@@ -18,6 +18,7 @@ from zeroseal.filesystems.ntfs.security import (
     place_descriptor,
 )
 from zeroseal.filesystems.ntfs.streams import read_stream
+from zeroseal.messages import ntfs as messages
 
 if TYPE_CHECKING:
     from zeroseal.filesystems.ntfs.node_writer import NodeWriter
@@ -55,7 +56,7 @@ class ExtendEdit:
         node = self._indexes.get_node(layout.SECURE)
         stream = node.find(layout.DATA, STREAM)
         if stream is None:
-            raise self._writer.volume.damaged("it has no store of security descriptors")
+            raise self._writer.volume.damaged(messages.NO_STORE_OF_SECURITY_DESCRIPTORS)
         value, end, last = hash_descriptor(content), 0, FIRST_ID - 1
         for entry in by_id.iter_all():
             header = DescriptorHeader.parse(entry.data[:20].ljust(20, b"\0"))

@@ -14,6 +14,7 @@ from zeroseal.filesystems.ntfs.layout import FileName, IndexBlock, IndexHeader, 
 from zeroseal.filesystems.ntfs.nodes import Attribute, Node
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 FOLDER_INDEX = "$I30"
 _MOST_DEPTH = 24
@@ -60,13 +61,13 @@ class Index:
         self._volume, self.node, self.name = volume, node, name
         root = node.find(layout.INDEX_ROOT, name)
         if root is None or root.value is None or len(root.value) < 32:
-            raise self.damaged("has no root")
+            raise self.damaged(messages.NO_ROOT)
         self.root_value = root.value
         self.head = IndexRoot.parse(root.value[: IndexRoot.SIZE])
         self.block_bytes = self.head.block_bytes
         size = self.block_bytes
         if not 512 <= size <= 1 << 16 or size & (size - 1):
-            raise self.damaged(f"has blocks of {size} bytes")
+            raise self.damaged(messages.IMPOSSIBLE_INDEX_BLOCK_SIZE.format(size=size))
         small = volume.cluster_bytes > size
         self.unit_bytes = layout.FIXUP_STRIDE if small else volume.cluster_bytes
         self.is_view = name != FOLDER_INDEX
@@ -102,7 +103,7 @@ class Index:
             if child is None:
                 return None
             node = self.read_block(child)
-        raise self.damaged("is impossibly deep")
+        raise self.damaged(messages.TOO_MANY_LEVELS)
 
     def read_root(self) -> IndexNode:
         """The node in the record."""
@@ -115,7 +116,7 @@ class Index:
             raw, layout.INDEX_MAGIC, f"a block of the index of record {self.node.number}"
         )
         if IndexBlock.parse(restored[: IndexBlock.SIZE]).vcn != vcn:
-            raise self.damaged("has a block that says another place")
+            raise self.damaged(messages.BLOCK_THAT_RECORDS_ANOTHER_LOCATION)
         return self.parse_node(restored, layout.INDEX_BLOCK_HEAD_BYTES)
 
     def read_block_raw(self, vcn: int) -> bytes:
@@ -127,7 +128,7 @@ class Index:
             or start % self.block_bytes
             or (start + self.block_bytes > allocation.size_bytes)
         ):
-            raise self.damaged(f"names a block {vcn} that is not there")
+            raise self.damaged(messages.REFERENCED_BLOCK_MISSING.format(vcn=vcn))
         return read_stream(self._volume, allocation, start, self.block_bytes)
 
     def parse_node(self, raw: bytes, start: int) -> IndexNode:
@@ -135,14 +136,14 @@ class Index:
         head = IndexHeader.parse(raw[start : start + IndexHeader.SIZE])
         position, end = start + head.entries_offset, start + head.used_bytes
         if head.entries_offset < IndexHeader.SIZE or end > len(raw):
-            raise self.damaged("has a node that is out of shape")
+            raise self.damaged(messages.INVALID_NODE)
         entries: list[tuple[IndexEntry, int | None]] = []
         while position + layout.INDEX_ENTRY_BYTES <= end:
             reference, length, key_length, flags = layout.INDEX_ENTRY.unpack_from(raw, position)
             has_child = bool(flags & layout.ENTRY_HAS_CHILD)
             least = layout.INDEX_ENTRY_BYTES + 8 * has_child
             if length < least or length % 8 or position + length > end:
-                raise self.damaged("has an entry that is out of shape")
+                raise self.damaged(messages.INVALID_ENTRY)
             child: int | None = None
             if has_child:
                 at = position + length - 8
@@ -152,11 +153,11 @@ class Index:
                 room_fits = start + head.allocated_bytes == len(raw)
                 return IndexNode(entries, child, says_inner, room_fits)
             if key_length > length - least or not key_length:
-                raise self.damaged("has an entry whose key is cut off")
+                raise self.damaged(messages.ENTRY_KEY_TRUNCATED)
             key = raw[position + 16 : position + 16 + key_length]
             entries.append((self._entry(raw, position, length, key, reference), child))
             position += length
-        raise self.damaged("has a node without an end")
+        raise self.damaged(messages.NODE_WITHOUT_END_ENTRY)
 
     def _entry(
         self, raw: bytes, position: int, length: int, key: bytes, reference: int
@@ -164,15 +165,15 @@ class Index:
         if self.is_view:
             offset, size = layout.VIEW_DATA.unpack_from(raw, position)
             if offset + size > length:
-                raise self.damaged("has an entry whose data is cut off")
+                raise self.damaged(messages.ENTRY_DATA_TRUNCATED)
             return IndexEntry(key, 0, raw[position + offset : position + offset + size])
         if len(key) < FileName.SIZE or FileName.SIZE + 2 * key[64] > len(key):
-            raise self.damaged("has a name that is cut off")
+            raise self.damaged(messages.TRUNCATED_NAME)
         return IndexEntry(key, reference)
 
     def _walk(self, node: IndexNode, seen: set[int], depth: int) -> Iterator[IndexEntry]:
         if depth > _MOST_DEPTH:
-            raise self.damaged("is impossibly deep")
+            raise self.damaged(messages.TOO_MANY_LEVELS)
         for entry, child in node.entries:
             if child is not None:
                 yield from self._walk_child(child, seen, depth)
@@ -182,7 +183,7 @@ class Index:
 
     def _walk_child(self, vcn: int, seen: set[int], depth: int) -> Iterator[IndexEntry]:
         if vcn in seen:
-            raise self.damaged("runs in circles")
+            raise self.damaged(messages.CONTAINS_LOOP)
         seen.add(vcn)
         yield from self._walk(self.read_block(vcn), seen, depth + 1)
 

@@ -17,6 +17,7 @@ from zeroseal.filesystems.ntfs.nodes import Attribute, Node, load_node
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, count_clusters
 from zeroseal.filesystems.ntfs.streams import iter_places
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 CHANGES, LIMITS = "$J", "$Max"
 _PIECE_BYTES = 1 << 20
@@ -92,5 +93,5 @@ def volume_object_id(volume: NtfsVolume) -> Attribute | None:
 def _get_log(volume: NtfsVolume) -> Attribute:
     attribute = load_node(volume, layout.LOG_FILE).find(layout.DATA)
     if attribute is None or attribute.value is not None:
-        raise volume.damaged("its log is missing")
+        raise volume.damaged(messages.LOG_MISSING)
     return attribute

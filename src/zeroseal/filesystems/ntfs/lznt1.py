@@ -5,6 +5,8 @@ Source: [MS-XCA] 2.5; ``ntfs-3g/compress.h``.
 
 from __future__ import annotations
 
+from zeroseal.messages import ntfs as messages
+
 _CHUNK_BYTES = 4096
 
 
@@ -26,7 +28,7 @@ def decompress(raw: bytes, length: int) -> bytes:
             break
         end = position + 3 + (head & 0xFFF)
         if end > len(raw):
-            raise CompressionError("a chunk runs over the end")
+            raise CompressionError(messages.CHUNK_EXTENDS_PAST_END)
         chunk = raw[position + 2 : end]
         plain = _decompress_chunk(chunk) if head & 0x8000 else chunk
         out += plain
@@ -61,7 +63,7 @@ def _decompress_chunk(chunk: bytes) -> bytearray:
                 position += 1
                 continue
             if position + 2 > size or not out:
-                raise CompressionError("a phrase is cut off")
+                raise CompressionError(messages.PHRASE_TRUNCATED)
             phrase = chunk[position] | chunk[position + 1] << 8
             position += 2
             split = max(4, (len(out) - 1).bit_length())  # bits of the distance
@@ -69,7 +71,7 @@ def _decompress_chunk(chunk: bytes) -> bytearray:
             distance = (phrase >> length_bits) + 1
             length = (phrase & ((1 << length_bits) - 1)) + 3
             if distance > len(out) or len(out) + length > _CHUNK_BYTES:
-                raise CompressionError("a phrase leads outside of its chunk")
+                raise CompressionError(messages.PHRASE_REFERS_OUTSIDE_CHUNK)
             for _ in range(-(-length // distance)):
                 piece = out[-distance:] if length >= distance else out[-distance:][:length]
                 out += piece[:length]

@@ -17,6 +17,7 @@ from zeroseal.filesystems.ntfs.nodes import Attribute, NameHead, Node, parse_nam
 from zeroseal.filesystems.ntfs.read import NtfsTree, ticks_of
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 
 class NameEditor(NtfsTree):
@@ -202,7 +203,9 @@ class NameEditor(NtfsTree):
     def _standard(self, node: Node) -> StandardInformation:
         attribute = node.find(layout.STANDARD_INFORMATION)
         if attribute is None or attribute.value is None:
-            raise self.volume.damaged(f"record {node.number} has no standard information")
+            raise self.volume.damaged(
+                messages.RECORD_NO_STANDARD_INFORMATION.format(number=node.number)
+            )
         return StandardInformation.parse(attribute.value[: StandardInformation.SIZE])
 
     def _set_standard(self, node: Node, value: StandardInformation) -> None:

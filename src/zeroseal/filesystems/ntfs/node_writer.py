@@ -24,6 +24,7 @@ from zeroseal.filesystems.ntfs.pack import (
 from zeroseal.filesystems.ntfs.runs import HOLE, count_clusters, cut_runs, merge_runs
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, put_fixups
+from zeroseal.messages import ntfs as messages
 
 _GROWTH_RECORDS = 64
 _ALWAYS_RESIDENT = 256  # such values lie in a record, even if that takes an extension
@@ -47,7 +48,7 @@ class NodeWriter:
         table = load_node(volume, layout.MFT)
         marks = table.find(layout.BITMAP_ATTRIBUTE)
         if bitmap is None or marks is None:
-            raise volume.damaged("a bitmap is missing")
+            raise volume.damaged(messages.BITMAP_MISSING)
         self.clusters = Clusters(volume, bitmap, zero_removed)
         self._records = Records(volume, read_stream(volume, marks))
         self._table = table
@@ -123,7 +124,9 @@ class NodeWriter:
         self.changed[node.number] = node
         end = offset + len(content)
         if attribute.has_holes or attribute.value is not None:
-            raise self.volume.unsupported(f"a stream of record {node.number} has holes")
+            raise self.volume.unsupported(
+                messages.STREAM_OF_RECORD_HOLES.format(number=node.number)
+            )
         if end > attribute.size:
             self._fit_runs(attribute, end)
             attribute.size = end
@@ -326,7 +329,7 @@ class NodeWriter:
         first = next(p for p in packing.records[0] if p.attribute.type == layout.DATA)
         reach = count_clusters(first.runs) * volume.cluster_bytes // volume.record_bytes
         if any(number >= reach for number in table.extensions):
-            raise RefusedError(f"the table of {volume.where} (ntfs) is in too many pieces")
+            raise RefusedError(messages.FILE_TABLE_FRAGMENTED.format(where=volume.where))
         self._store_marks(table, marks)
         table.head.links = len(table.all_of(layout.FILE_NAME))
         self._write_records(table, packing)

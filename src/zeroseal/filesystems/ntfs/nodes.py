@@ -11,6 +11,7 @@ from zeroseal.filesystems.ntfs.layout import FileName, MappedHeader, RecordHeade
 from zeroseal.filesystems.ntfs.names import to_text
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, count_clusters, merge_runs
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 _END_MARK = layout.END.to_bytes(4, "little")
 _MOST_LIST_BYTES = 256 << 10  # as Windows allows
@@ -184,7 +185,7 @@ def parse_pieces(volume: NtfsVolume, number: int, record: bytes) -> list[Piece]:
     position = int.from_bytes(record[20:22], "little")
     end = min(int.from_bytes(record[24:28], "little"), len(record))
     if position < 42:
-        raise volume.damaged(f"record {number} has attributes in its head")
+        raise volume.damaged(messages.RECORD_ATTRIBUTES_THAT_OVERLAP_HEADER.format(number=number))
     while position + 4 <= end:
         if record[position : position + 4] == _END_MARK:
             return pieces
@@ -194,18 +195,22 @@ def parse_pieces(volume: NtfsVolume, number: int, record: bytes) -> list[Piece]:
             layout.ATTRIBUTE.unpack_from(record, position)
         )
         if length < layout.RESIDENT_BYTES or length % 8 or position + length > end:
-            raise volume.damaged(f"an attribute of record {number} is out of shape")
+            raise volume.damaged(messages.ATTRIBUTE_OF_RECORD_INVALID.format(number=number))
         name = ""
         if letters:
             if name_at + 2 * letters > length:
-                raise volume.damaged(f"the name of an attribute of record {number} is cut off")
+                raise volume.damaged(
+                    messages.NAME_OF_ATTRIBUTE_OF_RECORD_TRUNCATED.format(number=number)
+                )
             name = to_text(record[position + name_at : position + name_at + 2 * letters])
         if is_mapped:
             raw = record[position : position + length]
             pieces.append(_mapped_piece(volume, number, raw, kind, name, flags, instance))
         else:
             if start + size > length or start < layout.RESIDENT_BYTES:
-                raise volume.damaged(f"the value of an attribute of record {number} is cut off")
+                raise volume.damaged(
+                    messages.VALUE_OF_ATTRIBUTE_OF_RECORD_TRUNCATED.format(number=number)
+                )
             value = record[position + start : position + start + size]
             _check_value(volume, number, kind, value)
             is_indexed = bool(indexed & layout.INDEXED)
@@ -220,7 +225,7 @@ def parse_pieces(volume: NtfsVolume, number: int, record: bytes) -> list[Piece]:
                 )
             )
         position += length
-    raise volume.damaged(f"the attributes of record {number} have no end")
+    raise volume.damaged(messages.ATTRIBUTES_OF_RECORD_NO_END_MARKER.format(number=number))
 
 
 def may_hide(pieces: list[Piece]) -> bool:
@@ -245,10 +250,10 @@ def _mapped_piece(
 ) -> Piece:
     length = len(raw)
     if length < MappedHeader.SIZE:
-        raise volume.damaged(f"an attribute of record {number} is cut off")
+        raise volume.damaged(messages.ATTRIBUTE_OF_RECORD_TRUNCATED.format(number=number))
     lowest, highest, start, unit, allocated, size, initialized = layout.MAPPED.unpack_from(raw, 16)
     if start > length or start < MappedHeader.SIZE:
-        raise volume.damaged(f"the runs of an attribute of record {number} are cut off")
+        raise volume.damaged(messages.ATTRIBUTE_RUNS_TRUNCATED.format(number=number))
     has_stored = flags & (layout.SPARSE | layout.COMPRESSION_MASK) and start >= 72
     return Piece(
         kind,
@@ -272,9 +277,11 @@ def _check_value(volume: NtfsVolume, number: int, kind: int, value: bytes) -> No
     if kind == layout.FILE_NAME:
         least = FileName.SIZE
         if len(value) < least or least + 2 * value[64] > len(value):
-            raise volume.damaged(f"a name of record {number} is cut off")
+            raise volume.damaged(messages.NAME_OF_RECORD_TRUNCATED.format(number=number))
     elif kind == layout.STANDARD_INFORMATION and len(value) < 48:
-        raise volume.damaged(f"the standard information of record {number} is cut off")
+        raise volume.damaged(
+            messages.STANDARD_INFORMATION_OF_RECORD_TRUNCATED.format(number=number)
+        )
 
 
 class ListEntry(NamedTuple):
@@ -301,9 +308,9 @@ def parse_list(volume: NtfsVolume, number: int, raw: bytes) -> list[ListEntry]:
         )
         name_end = start + 2 * name_length
         if length < layout.LIST_ENTRY_BYTES or length % 8 or position + length > len(raw):
-            raise volume.damaged(f"the attribute list of record {number} is out of shape")
+            raise volume.damaged(messages.ATTRIBUTE_LIST_INVALID.format(number=number))
         if name_length and name_end > length:
-            raise volume.damaged(f"the attribute list of record {number} is out of shape")
+            raise volume.damaged(messages.ATTRIBUTE_LIST_INVALID.format(number=number))
         name = to_text(raw[position + start : position + name_end]) if name_length else ""
         record = reference & layout.REFERENCE_MASK
         entries.append(
@@ -333,9 +340,9 @@ def node_from_record(volume: NtfsVolume, number: int, record: bytes) -> Node:
     """Puts a node together from its base record, which was read already."""
     head = RecordHeader.parse(record[: RecordHeader.SIZE])
     if not head.flags & layout.IN_USE:
-        raise volume.damaged(f"record {number} is named and not in use")
+        raise volume.damaged(messages.REFERENCED_RECORD_NOT_IN_USE.format(number=number))
     if head.base:
-        raise volume.damaged(f"record {number} is named and only extends another")
+        raise volume.damaged(messages.REFERENCED_RECORD_IS_EXTENSION.format(number=number))
     return node_from_pieces(volume, number, head, parse_pieces(volume, number, record))
 
 
@@ -364,10 +371,10 @@ def node_from_pieces(
 
 def _read_list(volume: NtfsVolume, number: int, piece: Piece, runs: list[Run]) -> bytes:
     if not 0 <= piece.size <= _MOST_LIST_BYTES:
-        raise volume.damaged(f"the attribute list of record {number} is impossibly large")
+        raise volume.damaged(messages.ATTRIBUTE_LIST_TOO_LARGE.format(number=number))
     size = piece.size
     if any(run.lcn == HOLE for run in runs) or count_clusters(runs) * volume.cluster_bytes < size:
-        raise volume.damaged(f"the attribute list of record {number} is larger than its clusters")
+        raise volume.damaged(messages.ATTRIBUTE_LIST_EXCEEDS_CLUSTERS.format(number=number))
     raw, left = b"", size
     for run in runs:
         raw += volume.store.read(
@@ -394,7 +401,7 @@ def _gather(
             continue
         if piece is None or piece.name != entry.name or piece.lowest_vcn != entry.vcn:
             raise volume.damaged(
-                f"the attribute list of record {number} names what record {entry.record} has not"
+                messages.LISTED_ATTRIBUTE_MISSING.format(number=number, record=entry.record)
             )
         found.append(piece)
     return found
@@ -407,7 +414,9 @@ def _read_extension(
     extension = RecordHeader.parse(record[: RecordHeader.SIZE])
     is_ours = extension.base == (number | head.sequence << 48)
     if not is_ours or not extension.flags & layout.IN_USE or extension.sequence != entry.sequence:
-        raise volume.damaged(f"record {entry.record} does not extend record {number}")
+        raise volume.damaged(
+            messages.RECORD_DOES_NOT_EXTEND_RECORD.format(record=entry.record, number=number)
+        )
     pieces = parse_pieces(volume, entry.record, record)
     return {(piece.type, piece.instance): piece for piece in pieces}
 
@@ -431,7 +440,7 @@ def join_pieces(volume: NtfsVolume, number: int, pieces: list[Piece]) -> list[At
         if piece.lowest_vcn:
             before, next_vcn = last.get((piece.type, piece.name), (None, 0))
             if before is None or piece.lowest_vcn != next_vcn:
-                raise volume.damaged(f"a part of {what} is missing")
+                raise volume.damaged(messages.PART_MISSING.format(what=what))
             before.runs = merge_runs(before.runs + runs)
             last[piece.type, piece.name] = before, next_vcn + clusters
         else:
@@ -450,18 +459,20 @@ def join_pieces(volume: NtfsVolume, number: int, pieces: list[Piece]) -> list[At
             attributes.append(whole)
             last[piece.type, piece.name] = whole, clusters
         if piece.highest_vcn != piece.lowest_vcn + clusters - 1 and clusters:
-            raise volume.damaged(f"the runs of {what} do not fit its clusters")
+            raise volume.damaged(messages.RUNS_DO_NOT_MATCH_CLUSTERS.format(what=what))
     for attribute, clusters in last.values():
         if attribute.size > clusters * volume.cluster_bytes:
-            raise volume.damaged(f"an attribute of record {number} is larger than its clusters")
+            raise volume.damaged(
+                messages.ATTRIBUTE_OF_RECORD_LARGER_THAN_CLUSTERS.format(number=number)
+            )
     return attributes
 
 
 def _check_sizes(volume: NtfsVolume, piece: Piece, what: str) -> None:
     if not 0 <= piece.initialized <= piece.size or piece.unit > 16:
-        raise volume.damaged(f"the sizes of {what} contradict each other")
+        raise volume.damaged(messages.SIZES_CONTRADICT.format(what=what))
     if piece.flags & layout.COMPRESSION_MASK and not piece.unit:
-        raise volume.damaged(f"{what} is compressed, and does not say how")
+        raise volume.damaged(messages.COMPRESSION_UNIT_MISSING.format(what=what))
 
 
 def open_volume(store: Store, where: str = "the volume") -> NtfsVolume:
@@ -482,12 +493,12 @@ def _load_table(volume: NtfsVolume) -> Attribute:
     pieces = parse_pieces(volume, layout.MFT, record)
     first = next((p for p in pieces if p.type == layout.DATA and not p.name), None)
     if first is None or first.value is not None or first.lowest_vcn:
-        raise volume.damaged("its table does not say where it lies")
+        raise volume.damaged(messages.FILE_TABLE_LOCATION_MISSING)
     runs = volume.parse_runs(first.runs_raw, "the table")
     if runs and runs[0].lcn == volume.boot.mft_cluster:
         volume.take_table(runs, min(first.size, count_clusters(runs) * volume.cluster_bytes))
     else:
-        raise volume.damaged("its boot sector and its table name other places")
+        raise volume.damaged(messages.FILE_TABLE_LOCATIONS_DIFFER)
     node = node_from_record(volume, layout.MFT, record)
     attribute = node.find(layout.DATA)
     assert attribute is not None  # its first piece was seen just above

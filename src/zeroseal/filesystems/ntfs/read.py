@@ -20,6 +20,7 @@ from zeroseal.filesystems.ntfs.reparse import ReparsePoint, parse_reparse
 from zeroseal.filesystems.ntfs.streams import iter_places, read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
+from zeroseal.messages import ntfs as messages
 
 _MOST_HELD = 512
 _CHANGE_JOURNAL = b"$UsnJrnl"
@@ -47,7 +48,7 @@ class NtfsTree:
         attribute = self.get_node(layout.UPCASE).find(layout.DATA)
         raw = read_stream(self.volume, attribute, 0, UPCASE_BYTES) if attribute else b""
         if len(raw) != UPCASE_BYTES:
-            raise self.volume.damaged("its table of upper-case letters is cut off")
+            raise self.volume.damaged(messages.UPPER_CASE_TABLE_TRUNCATED)
         return Upcase(raw)
 
     @property
@@ -105,14 +106,14 @@ class NtfsTree:
         attribute = found.find(layout.DATA, name)
         if attribute is None:
             if name or found.is_folder:
-                raise self.volume.damaged(f"record {node} has no such stream")
+                raise self.volume.damaged(messages.STREAM_MISSING.format(node=node))
             return b""
         size = attribute.size_bytes
         length = size if limit_bytes is None else min(size, limit_bytes)
         if length > _MOST_FILE_BYTES:
-            raise self.volume.damaged(f"record {node} is impossibly large")
+            raise self.volume.damaged(messages.RECORD_IMPOSSIBLY_LARGE.format(node=node))
         if attribute.is_encrypted:
-            raise self._unreadable(node, "is encrypted (EFS)")
+            raise self._unreadable(node, messages.ENCRYPTED_EFS)
         point = None if name else self.get_reparse(found)
         if point and point.tag == layout.TAG_WOF:
             return self._read_content(found, point, size, length)
@@ -128,7 +129,7 @@ class NtfsTree:
         """A link's target, as it is stored but with ``/`` between folders."""
         point = self.get_reparse(self.get_node(node))
         if point is None or not point.is_link:
-            raise self.volume.damaged(f"record {node} should be a link")
+            raise self.volume.damaged(messages.RECORD_NOT_SYMBOLIC_LINK.format(node=node))
         return to_bytes(point.target.replace("\\", "/"))
 
     def iter_content(self, node: int, from_byte: int) -> Iterator[tuple[int, int]]:
@@ -167,7 +168,9 @@ class NtfsTree:
             return None
         point = parse_reparse(read_stream(self.volume, attribute, 0, 1 << 16))
         if point is None:
-            raise self.volume.damaged(f"the reparse point of record {node.number} is cut off")
+            raise self.volume.damaged(
+                messages.REPARSE_POINT_OF_RECORD_TRUNCATED.format(number=node.number)
+            )
         return point
 
     def kind_of(self, node: Node) -> Kind:
@@ -208,7 +211,7 @@ class NtfsTree:
         """
         node = self.get_node(folder)
         if not node.is_folder:
-            raise self.volume.damaged(f"record {folder} should be a folder")
+            raise self.volume.damaged(messages.RECORD_NOT_FOLDER.format(folder=folder))
         return Index(self.volume, node)
 
     def change_journal(self) -> Node | None:
@@ -243,7 +246,7 @@ class NtfsTree:
         chunk = system_compression.chunk_bytes(point.data)
         stream = node.find(layout.DATA, system_compression.STREAM)
         if chunk is None or stream is None:
-            raise self._unreadable(node.number, "is compressed in a way that is not known here")
+            raise self._unreadable(node.number, messages.COMPRESSION_NOT_SUPPORTED)
         if not length:
             return b""
         return system_compression.read_content(self.volume, stream, chunk, size, length)

@@ -11,6 +11,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+from zeroseal.messages import ntfs as messages
+
 HOLE = -1
 _MOST_CLUSTERS = 1 << 53
 
@@ -39,20 +41,20 @@ def parse_runs(raw: bytes | memoryview) -> list[Run]:
         counted, distance = sizes & 15, sizes >> 4
         place = position + 1 + counted
         if not 0 < counted <= 8 or distance > 8 or place + distance > end:
-            raise RunError("a run list is out of shape")
+            raise RunError(messages.RUN_LIST_INVALID)
         count = int.from_bytes(raw[position + 1 : place], "little")
         if not 0 < count < _MOST_CLUSTERS:
-            raise RunError("a run list has a run without clusters")
+            raise RunError(messages.RUN_WITHOUT_CLUSTERS)
         if distance:
             lcn += int.from_bytes(raw[place : place + distance], "little", signed=True)
             if not 0 <= lcn < _MOST_CLUSTERS:
-                raise RunError("a run list leads outside")
+                raise RunError(messages.RUN_LIST_POINTS_OUTSIDE_VOLUME)
             runs.append(Run(lcn, count))
         else:
             runs.append(Run(HOLE, count))
         position = place + distance
     if position >= end:
-        raise RunError("a run list has no end")
+        raise RunError(messages.RUN_LIST_NO_END_MARKER)
     return runs
 
 

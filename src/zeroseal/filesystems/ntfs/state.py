@@ -14,6 +14,7 @@ from zeroseal.filesystems.ntfs.nodes import load_node
 from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume, take_fixups
+from zeroseal.messages import ntfs as messages
 
 SHUT_DOWN = "shutdown /s /f /t 0"  # what closes a volume for good, without a fast start
 LOG_CLEAN, LOG_EMPTY, LOG_OPEN = "closed", "empty", "open"
@@ -51,7 +52,7 @@ def read_state(volume: NtfsVolume) -> OwnState:
     node = load_node(volume, layout.VOLUME)
     found = node.find(layout.VOLUME_INFORMATION)
     if found is None or found.value is None or len(found.value) < VolumeInformation.SIZE:
-        raise volume.damaged("it does not say its version")
+        raise volume.damaged(messages.VERSION_MISSING)
     info = VolumeInformation.parse(found.value[: VolumeInformation.SIZE])
     name = node.find(layout.VOLUME_NAME)
     return OwnState(
@@ -71,7 +72,7 @@ def require_closed(volume: NtfsVolume) -> OwnState:
     """
     state = read_state(volume)
     if state.version not in ("3.0", "3.1"):
-        raise volume.unsupported(f"it is of version {state.version}")
+        raise volume.unsupported(messages.VERSION_NOT_SUPPORTED.format(version=state.version))
     reason = ""
     if state.is_dirty:
         reason = "is marked dirty"
@@ -79,8 +80,7 @@ def require_closed(volume: NtfsVolume) -> OwnState:
         reason = "was not closed: its log has work left"
     if reason:
         raise NeedsRecoveryError(
-            f"{volume.where} (ntfs) {reason}: start the machine once and shut it down fully "
-            f"({SHUT_DOWN}), then try again",
+            messages.NOT_CLOSED.format(where=volume.where, reason=reason, shut_down=SHUT_DOWN),
             format="ntfs",
         )
     return state
@@ -97,11 +97,10 @@ def require_editable(tree: NtfsTree) -> None:
     volume = tree.volume
     require_closed(volume)
     if volume.index_bytes < _LEAST_INDEX_BLOCK:
-        raise volume.unsupported("its index blocks are too small to be built anew")
+        raise volume.unsupported(messages.INDEX_BLOCKS_TOO_SMALL)
     if tree.is_asleep():
         raise RefusedError(
-            f"Windows hibernates on {volume.where} (ntfs), or was shut down for a fast start: shut "
-            f"it down fully once ({SHUT_DOWN}), then try again"
+            messages.WINDOWS_HIBERNATED.format(where=volume.where, shut_down=SHUT_DOWN)
         )
 
 
@@ -109,7 +108,7 @@ def log_state(volume: NtfsVolume) -> str:
     """Whether the log was closed, by its newer restart page."""
     attribute = load_node(volume, layout.LOG_FILE).find(layout.DATA)
     if attribute is None:
-        raise volume.damaged("it has no log")
+        raise volume.damaged(messages.LOG_MISSING)
     pages = []
     first = read_stream(volume, attribute, 0, _MOST_PAGE)
     if first[:4] == b"\xff\xff\xff\xff":
@@ -154,11 +153,11 @@ def describe_volume(tree: NtfsTree) -> VolumeState:
     state, sleeps = read_state(volume), tree.is_asleep()
     reasons = []
     if sleeps:
-        reasons.append("Windows hibernates on it, or was shut down for a fast start")
+        reasons.append("Windows is hibernated on it, or was shut down for a fast start")
     if state.is_dirty:
         reasons.append("it is marked dirty")
     if state.log == LOG_OPEN:
-        reasons.append("it was not closed")
+        reasons.append("its log was not closed")
     way = f": start the machine once and shut it down fully ({SHUT_DOWN})" if reasons else ""
     size = volume.cluster_bytes
     return VolumeState(

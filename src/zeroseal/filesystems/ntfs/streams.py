@@ -8,6 +8,7 @@ from zeroseal.filesystems.ntfs.lznt1 import CompressionError, decompress
 from zeroseal.filesystems.ntfs.nodes import Attribute
 from zeroseal.filesystems.ntfs.runs import HOLE, cut_runs
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 
 def read_stream(
@@ -21,7 +22,7 @@ def read_stream(
     """
     size = attribute.size_bytes
     if length is None and size > volume.store.size_bytes:
-        raise volume.damaged("a structure says that it is larger than the volume")
+        raise volume.damaged(messages.STRUCTURE_LARGER_THAN_VOLUME)
     end = size if length is None else min(size, offset + length)
     if offset >= end:
         return b""
@@ -92,4 +93,6 @@ def _read_unit(volume: NtfsVolume, attribute: Attribute, vcn: int, clusters: int
     try:
         return decompress(raw, unit_bytes)
     except CompressionError as error:
-        raise volume.damaged(f"compressed content cannot be read ({error})") from error
+        raise volume.damaged(
+            messages.COMPRESSED_CONTENT_CANNOT_BE_READ.format(error=error)
+        ) from error

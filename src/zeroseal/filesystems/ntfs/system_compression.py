@@ -11,6 +11,7 @@ from zeroseal.filesystems.ntfs.lznt1 import CompressionError
 from zeroseal.filesystems.ntfs.nodes import Attribute
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 STREAM = "WofCompressedData"
 _FILE_PROVIDER = 2
@@ -38,7 +39,7 @@ def read_content(
     table_bytes = (chunks - 1) * width
     stored = stream.size_bytes
     if chunks < 1 or table_bytes > stored:
-        raise volume.damaged("a compressed file is cut off")
+        raise volume.damaged(messages.COMPRESSED_FILE_TRUNCATED)
     table = read_stream(volume, stream, 0, table_bytes)
     ends = [int.from_bytes(table[at : at + width], "little") for at in range(0, table_bytes, width)]
     ends.append(stored - table_bytes)
@@ -46,11 +47,13 @@ def read_content(
     for number in range(-(-length // chunk)):
         end, plain = ends[number], min(chunk, size - number * chunk)
         if not start < end <= stored - table_bytes or end - start > plain:
-            raise volume.damaged("the chunks of a compressed file are out of order")
+            raise volume.damaged(messages.COMPRESSED_CHUNKS_OUT_OF_ORDER)
         raw = read_stream(volume, stream, table_bytes + start, end - start)
         try:
             pieces.append(raw if len(raw) == plain else xpress.decompress(raw, plain))
         except CompressionError as error:
-            raise volume.damaged(f"a compressed file cannot be read ({error})") from error
+            raise volume.damaged(
+                messages.COMPRESSED_FILE_CANNOT_BE_READ.format(error=error)
+            ) from error
         start = end
     return b"".join(pieces)[:length]

@@ -17,16 +17,17 @@ from zeroseal.filesystems.ntfs.slack import (
 )
 from zeroseal.filesystems.ntfs.streams import read_stream
 from zeroseal.filesystems.ntfs.volume import NtfsVolume
+from zeroseal.messages import ntfs as messages
 
 
 def iter_free_space(volume: NtfsVolume) -> Iterator[ByteRange]:
     """Yields free clusters, and what of the volume lies in no cluster, but for boot sectors."""
     attribute = load_node(volume, layout.BITMAP).find(layout.DATA)
     if attribute is None:
-        raise volume.damaged("its bitmap is missing")
+        raise volume.damaged(messages.CLUSTER_BITMAP_MISSING)
     bitmap = read_stream(volume, attribute)
     if len(bitmap) * 8 < volume.cluster_count:
-        raise volume.damaged("its bitmap is too small")
+        raise volume.damaged(messages.BITMAP_TOO_SMALL)
     size = volume.cluster_bytes
     for first, count in find_runs(bitmap, volume.cluster_count, value=False):
         yield first * size, count * size

@@ -14,6 +14,7 @@ from zeroseal.errors import DamagedError, UnsupportedError
 from zeroseal.filesystems.ntfs import layout
 from zeroseal.filesystems.ntfs.layout import BootSector
 from zeroseal.filesystems.ntfs.runs import HOLE, Run, RunError, count_clusters, parse_runs
+from zeroseal.messages import ntfs as messages
 
 _PIECE_RECORDS = 1024
 _MOST_RECORDS = 1 << 32
@@ -36,22 +37,28 @@ class NtfsVolume:
         self.boot = BootSector.parse(store.read(0, BootSector.SIZE))
         boot = self.boot
         if boot.oem_id != layout.OEM_ID or boot.signature != 0xAA55:
-            raise self.damaged("its boot sector is none of NTFS")
+            raise self.damaged(messages.NOT_AN_NTFS_BOOT_SECTOR)
         self.sector_bytes = boot.sector_bytes
         if self.sector_bytes not in (512, 1024, 2048, 4096):
-            raise self.unsupported(f"it has sectors of {self.sector_bytes} bytes")
+            raise self.unsupported(
+                messages.SECTOR_SIZE_NOT_SUPPORTED.format(sector_bytes=self.sector_bytes)
+            )
         code = boot.cluster_sectors
         sectors = code if code <= 128 else 1 << (256 - code)
         self.cluster_bytes = self.sector_bytes * sectors
         if not sectors or sectors & (sectors - 1) or self.cluster_bytes > 2 << 20:
-            raise self.unsupported(f"it has clusters of {self.cluster_bytes} bytes")
+            raise self.unsupported(
+                messages.CLUSTER_SIZE_NOT_SUPPORTED.format(cluster_bytes=self.cluster_bytes)
+            )
         self.record_bytes = self._coded_size(boot.record_clusters, "records")
         self.index_bytes = self._coded_size(boot.index_clusters, "index blocks")
         self.size_bytes = boot.sectors * self.sector_bytes
         self.cluster_count = self.size_bytes // self.cluster_bytes
         if not 0 < self.size_bytes <= store.size_bytes:
             raise self.damaged(
-                f"it says that it has {self.size_bytes} bytes, and {store.size_bytes} are there"
+                messages.VOLUME_SIZE_WRONG.format(
+                    size_bytes=self.size_bytes, present_bytes=store.size_bytes
+                )
             )
         self.mft_runs: list[Run] = [Run(boot.mft_cluster, 1)]
         self.record_count = max(1, self.cluster_bytes // self.record_bytes)
@@ -62,14 +69,15 @@ class NtfsVolume:
     def damaged(self, what: str) -> DamagedError:
         """The error for something that contradicts the format; ``what`` is half a sentence."""
         return DamagedError(
-            f"{self.where} (ntfs) is damaged: {what}; run chkdsk in the guest, shut it down and "
-            "try again",
+            messages.DAMAGED.format(where=self.where, what=what),
             format="ntfs",
         )
 
     def unsupported(self, what: str) -> UnsupportedError:
         """The error for something that is not known here."""
-        return UnsupportedError(f"{self.where} (ntfs) cannot be handled: {what}", format="ntfs")
+        return UnsupportedError(
+            messages.NOT_SUPPORTED.format(where=self.where, what=what), format="ntfs"
+        )
 
     # -- clusters
 
@@ -81,7 +89,7 @@ class NtfsVolume:
         """Raises DamagedError where a run lies outside of the volume."""
         for run in runs:
             if run.lcn != HOLE and run.lcn + run.clusters > self.cluster_count:
-                raise self.damaged(f"{what} lies outside of it")
+                raise self.damaged(messages.LIES_OUTSIDE_VOLUME.format(what=what))
 
     def parse_runs(self, raw: bytes | memoryview, what: str) -> list[Run]:
         """Unpacks a run list whose clusters all lie on the volume.
@@ -120,7 +128,7 @@ class NtfsVolume:
                     break
                 return run.lcn * self.cluster_bytes + left
             left -= size
-        raise self.damaged(f"its table has no record {position // self.record_bytes}")
+        raise self.damaged(messages.RECORD_MISSING.format(position=position // self.record_bytes))
 
     def read_raw_record(self, number: int) -> bytes:
         """A record as it lies on the disk, update sequence and all."""
@@ -137,7 +145,7 @@ class NtfsVolume:
                 if len(pieces) == per:
                     return b"".join(pieces)
             vcn -= run.clusters
-        raise self.damaged(f"its table has no record {number}")
+        raise self.damaged(messages.RECORD_MISSING.format(position=number))
 
     def write_raw_record(self, number: int, raw: bytes) -> None:
         """Writes a record whose update sequence is in place."""
@@ -160,7 +168,7 @@ class NtfsVolume:
             DamagedError: it is none, or was written in part.
         """
         if not 0 <= number < self.record_count:
-            raise self.damaged(f"its table has no record {number}")
+            raise self.damaged(messages.RECORD_MISSING.format(position=number))
         return self.restore(self.read_raw_record(number), layout.FILE_MAGIC, f"record {number}")
 
     def restore(self, raw: bytes, magic: bytes, what: str) -> bytes:
@@ -170,10 +178,10 @@ class NtfsVolume:
             DamagedError: the magic is another, or a sector does not bear the sequence's number.
         """
         if raw[:4] != magic:
-            raise self.damaged(f"{what} does not begin with {magic.decode()}")
+            raise self.damaged(messages.MAGIC_MISSING.format(what=what, magic=magic.decode()))
         restored = take_fixups(raw)
         if restored is None:
-            raise self.damaged(f"{what} was written in part only")
+            raise self.damaged(messages.ONLY_PARTLY_WRITTEN.format(what=what))
         return restored
 
     def iter_records(self) -> Iterator[tuple[int, bytes | None]]:
@@ -195,7 +203,7 @@ class NtfsVolume:
         want = max(self.cluster_bytes, _PIECE_RECORDS * self.record_bytes)
         for run in self.mft_runs:
             if run.lcn == HOLE:
-                raise self.damaged("its table has a hole")
+                raise self.damaged(messages.FILE_TABLE_HOLE)
             for start in range(0, run.clusters * self.cluster_bytes, want):
                 size = min(want, run.clusters * self.cluster_bytes - start)
                 held += self.store.read(run.lcn * self.cluster_bytes + start, size)
@@ -212,17 +220,19 @@ class NtfsVolume:
     def _coded_size(self, code: int, what: str) -> int:
         size = code * self.cluster_bytes if code > 0 else 1 << -code
         if not 512 <= size <= 1 << 16 or size & (size - 1):
-            raise self.unsupported(f"it has {what} of {size} bytes")
+            raise self.unsupported(messages.SIZE_NOT_SUPPORTED.format(what=what, size=size))
         return size
 
     def take_table(self, runs: list[Run], size_bytes: int) -> None:
         """Sets where the table lies."""
         if size_bytes > count_clusters(runs) * self.cluster_bytes:
-            raise self.damaged("its table is larger than its clusters")
+            raise self.damaged(messages.TABLE_EXCEEDS_CLUSTERS)
         self.mft_runs = runs
         self.record_count = size_bytes // self.record_bytes
         if not layout.FIRST_USER_RECORD <= self.record_count < _MOST_RECORDS:
-            raise self.damaged(f"its table has {self.record_count} records")
+            raise self.damaged(
+                messages.IMPOSSIBLE_RECORD_COUNT.format(record_count=self.record_count)
+            )
 
 
 def take_fixups(raw: bytes) -> bytes | None:

@@ -6,6 +6,7 @@ Source: [MS-XCA] 2.1 and 2.2.
 from __future__ import annotations
 
 from zeroseal.filesystems.ntfs.lznt1 import CompressionError
+from zeroseal.messages import ntfs as messages
 
 _SYMBOLS, _TABLE_BYTES, _MOST_BITS = 512, 256, 15
 
@@ -22,7 +23,7 @@ def decompress(raw: bytes, length: int) -> bytes:
     while len(out) < length:
         symbol, size = table[bits.peek()]
         if not size:
-            raise CompressionError("a code is unknown")
+            raise CompressionError(messages.CODE_UNKNOWN)
         bits.drop(size)
         if symbol < 256:
             out.append(symbol)
@@ -35,7 +36,7 @@ def decompress(raw: bytes, length: int) -> bytes:
         distance_bits = symbol >> 4
         distance = (1 << distance_bits) + bits.take(distance_bits)
         if distance > len(out) or len(out) + count > length:
-            raise CompressionError("a match leads outside")
+            raise CompressionError(messages.MATCH_REFERS_OUTSIDE_DATA)
         while count > 0:
             piece = out[-distance:][:count]
             out += piece
@@ -46,7 +47,7 @@ def decompress(raw: bytes, length: int) -> bytes:
 def _decoding_table(raw: bytes) -> list[tuple[int, int]]:
     """(symbol, length of its code) for each value of the next 15 bits."""
     if len(raw) < _TABLE_BYTES:
-        raise CompressionError("a table of codes is cut off")
+        raise CompressionError(messages.CODE_TABLE_TRUNCATED)
     lengths = [value for byte in raw for value in (byte & 15, byte >> 4)]
     table: list[tuple[int, int]] = []
     for size in range(1, _MOST_BITS + 1):
@@ -54,7 +55,7 @@ def _decoding_table(raw: bytes) -> list[tuple[int, int]]:
             if lengths[symbol] == size:
                 table += [(symbol, size)] * (1 << (_MOST_BITS - size))
         if len(table) > 1 << _MOST_BITS:
-            raise CompressionError("a table of codes is too full")
+            raise CompressionError(messages.CODE_TABLE_TOO_MANY_CODES)
     return table + [(0, 0)] * ((1 << _MOST_BITS) - len(table))
 
 
@@ -92,16 +93,16 @@ class _Bits:
         count = self._byte() | self._byte() << 8
         if count:
             if count < 15:
-                raise CompressionError("a count is too small")
+                raise CompressionError(messages.COUNT_TOO_SMALL)
             return count
         count = self._byte() | self._byte() << 8 | self._byte() << 16 | self._byte() << 24
         if count < 15:
-            raise CompressionError("a count is too small")
+            raise CompressionError(messages.COUNT_TOO_SMALL)
         return count
 
     def _byte(self) -> int:
         if self._position >= len(self._raw):
-            raise CompressionError("it is cut off")
+            raise CompressionError(messages.DATA_TRUNCATED)
         self._position += 1
         return self._raw[self._position - 1]
 

@@ -24,6 +24,7 @@ from zeroseal.filesystems.plain.tree import (
     Written,
 )
 from zeroseal.filesystems.tree import Kind
+from zeroseal.messages import plain as messages
 
 _NOT_ENTERED = (b"proc", b"sys", b"dev", b"run")
 _FOLDER_FLAGS = getattr(os, "O_DIRECTORY", 0) | getattr(os, "O_NOFOLLOW", 0) | os.O_RDONLY
@@ -36,9 +37,9 @@ class FolderSource:
 
     def __init__(self, path: Path, now: int) -> None:
         if not path.is_dir():
-            raise MissingError(f"{path} is no folder")
+            raise MissingError(messages.NOT_FOLDER.format(path=path))
         if os.open not in os.supports_dir_fd:
-            raise UnsupportedError(f"{path}: folders can be read safely on Linux and macOS only")
+            raise UnsupportedError(messages.FOLDERS_NOT_SUPPORTED_ON_THIS_SYSTEM.format(path=path))
         self.path = path
         self.tree = PlainTree(str(path), now)
         self._seen: dict[tuple[int, int], int] = {}
@@ -122,7 +123,9 @@ class FolderSource:
             yield here
         except OSError as error:
             shown = b"/".join(path).decode("utf-8", "replace")
-            raise DamagedError(f"{shown} in {self.path} cannot be opened ({error})") from error
+            raise DamagedError(
+                messages.CANNOT_BE_OPENED.format(shown=shown, path=self.path, error=error)
+            ) from error
         finally:
             os.close(here)
 

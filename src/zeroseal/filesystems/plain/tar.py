@@ -15,6 +15,7 @@ from typing import BinaryIO
 from zeroseal.errors import DamagedError, MissingError, UnsupportedError, ZeroSealError
 from zeroseal.filesystems.plain.tree import PlainNode, PlainTree
 from zeroseal.filesystems.tree import Kind
+from zeroseal.messages import plain as messages
 
 _KINDS = {
     tarfile.REGTYPE: Kind.FILE,
@@ -39,9 +40,11 @@ class TarSource:
         try:
             self._archive = tarfile.open(path, "r:*")  # noqa: SIM115 - closed by close()
         except FileNotFoundError as error:
-            raise MissingError(f"{path} is not there") from error
+            raise MissingError(messages.NOT_FOUND.format(path=path)) from error
         except (tarfile.TarError, OSError, EOFError) as error:
-            raise DamagedError(f"{path} is no tar archive that can be read ({error})") from error
+            raise DamagedError(
+                messages.NOT_READABLE_TAR_ARCHIVE.format(path=path, error=error)
+            ) from error
         self.path = path
         self.tree = PlainTree(str(path), now)
         try:
@@ -49,7 +52,9 @@ class TarSource:
                 self._add(member)
         except (tarfile.TarError, OSError, EOFError) as error:
             self.close()
-            raise DamagedError(f"{path} ends too early or is damaged ({error})") from error
+            raise DamagedError(
+                messages.TRUNCATED_OR_DAMAGED.format(path=path, error=error)
+            ) from error
         except ZeroSealError:
             self.close()
             raise
@@ -68,7 +73,9 @@ class TarSource:
     def _add(self, member: tarfile.TarInfo) -> None:
         parts = self._parts_of(member.name)
         if len(self.tree.nodes) > _MOST_MEMBERS:
-            raise UnsupportedError(f"{self.path} has more than {_MOST_MEMBERS} members")
+            raise UnsupportedError(
+                messages.TOO_MANY_MEMBERS.format(path=self.path, most_members=_MOST_MEMBERS)
+            )
         if not parts:
             self._take_over(self.tree.root, member)
             return
@@ -82,7 +89,7 @@ class TarSource:
         kind = _KINDS.get(member.type)
         if kind is None:
             raise UnsupportedError(
-                f"{self.path} holds {member.name}, a member of a type that is not supported"
+                messages.MEMBER_TYPE_NOT_SUPPORTED.format(path=self.path, name=member.name)
             )
         if old is not None and kind is Kind.FOLDER and self.tree.nodes[old].kind is Kind.FOLDER:
             self._take_over(old, member)
@@ -123,9 +130,7 @@ class TarSource:
     def _parts_of(self, name: str) -> list[bytes]:
         parts = [part for part in name.split("/") if part not in ("", ".")]
         if ".." in parts:
-            raise DamagedError(
-                f"{self.path} names {name}, which leads out of the archive: it is not read"
-            )
+            raise DamagedError(messages.MEMBER_LEADS_OUTSIDE.format(path=self.path, name=name))
         return [part.encode("utf-8", "surrogateescape") for part in parts]
 
     def _folder_of(self, parts: list[bytes]) -> int:
@@ -142,8 +147,9 @@ class TarSource:
                 )
             if self.tree.nodes[child].kind is not Kind.FOLDER:
                 raise DamagedError(
-                    f"{self.path} puts members beneath {part.decode('utf-8', 'replace')}, which "
-                    "is no folder in it"
+                    messages.MEMBERS_BELOW_A_FILE.format(
+                        path=self.path, part=part.decode("utf-8", "replace")
+                    )
                 )
             number = child
         return number

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems import editing
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
+from zeroseal.messages import plain as messages
 
 _MAX_TARGET_BYTES = 4096
 
@@ -211,7 +212,7 @@ class PlainTree:
         """Second names are not made here."""
         editing.check_can_be_linked(self, node)
         editing.check_new(self, folder, name)
-        raise UnsupportedError(f"no second name ({name!r}) can be made in {self.where}")
+        raise UnsupportedError(messages.NO_SECOND_NAME.format(name=name, where=self.where))
 
     def replace_content(self, node: int, content: bytes) -> None:
         """Gives a file other content."""

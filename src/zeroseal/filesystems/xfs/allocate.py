@@ -11,6 +11,7 @@ from zeroseal.filesystems.xfs.group import Group
 from zeroseal.filesystems.xfs.layout import Inode, Superblock
 from zeroseal.filesystems.xfs.trees import Row
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
+from zeroseal.messages import xfs as messages
 
 
 class Allocator:
@@ -59,10 +60,7 @@ class Allocator:
         for first, length in found:
             number, agblock = self._volume.group_of(first)
             self.group(number).free.add(agblock, agblock + length)
-        raise NoSpaceError(
-            f"{self._volume.where} has no room for {count} more blocks: free some space in the "
-            "guest first"
-        )
+        raise NoSpaceError(messages.NO_FREE_BLOCKS.format(where=self._volume.where, count=count))
 
     def give_back(self, runs: Iterable[Run]) -> None:
         """Takes blocks of a file back; what nobody shares is zeroed."""
@@ -123,7 +121,7 @@ class Allocator:
             if first is not None:
                 self._write_free_inodes(number, first)
                 return self.take_inode(number)
-        raise NoSpaceError(f"{self._volume.where} has no room for more files")
+        raise NoSpaceError(messages.NO_FREE_INODES.format(where=self._volume.where))
 
     def give_back_inode(self, number: int) -> None:
         """Takes an inode back, and writes what a free one looks like."""

@@ -14,6 +14,7 @@ from zeroseal.filesystems.xfs.folders import FolderBlock, check_leaf, node_entri
 from zeroseal.filesystems.xfs.forks import Mapping, attr_fork, read_mapping
 from zeroseal.filesystems.xfs.layout import RemoteHeader
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, passes
+from zeroseal.messages import xfs as messages
 
 _SHORT_HEADER = 4
 _MOST_VALUE_BYTES = 64 << 10
@@ -58,15 +59,15 @@ def _iter_short(volume: XfsVolume, number: int, fork: bytes) -> Iterator[Attribu
     size, count = int.from_bytes(fork[:2], "big"), fork[2] if len(fork) > 2 else 0
     place = _SHORT_HEADER
     if size > len(fork):
-        raise volume.damaged(f"the attributes of inode {number} do not fit into it")
+        raise volume.damaged(messages.ATTRIBUTES_DO_NOT_FIT_INODE.format(number=number))
     for _ in range(count):
         if place + 3 > size:
-            raise volume.damaged(f"the attributes of inode {number} are cut off")
+            raise volume.damaged(messages.ATTRIBUTES_TRUNCATED.format(number=number))
         name_length, value_length, flags = fork[place : place + 3]
         middle = place + 3 + name_length
         end = middle + value_length
         if end > size:
-            raise volume.damaged(f"the attributes of inode {number} are cut off")
+            raise volume.damaged(messages.ATTRIBUTES_TRUNCATED.format(number=number))
         yield Attribute(fork[place + 3 : middle], flags, fork[middle:end])
         place = end
 
@@ -91,13 +92,13 @@ def iter_leaves(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Fo
         block = read_block(volume, number, mapping, place)
         check_leaf(volume, number, block)
         if int.from_bytes(block[8:10], "big") != layout.ATTR_LEAF_MAGIC[volume.has_crc]:
-            raise volume.damaged(f"a block of the attributes of inode {number} is none")
+            raise volume.damaged(messages.NOT_AN_ATTRIBUTE_BLOCK.format(number=number))
         yield FolderBlock(place, block)
         place, seen = int.from_bytes(block[:4], "big"), seen + 1
         if not place:
             return
         if seen > total:
-            raise volume.damaged(f"the attributes of inode {number} run in circles")
+            raise volume.damaged(messages.ATTRIBUTES_CONTAIN_LOOP.format(number=number))
 
 
 def read_block(volume: XfsVolume, number: int, mapping: Mapping, logical: int) -> bytes:
@@ -105,7 +106,7 @@ def read_block(volume: XfsVolume, number: int, mapping: Mapping, logical: int) -
     for run in mapping.runs:
         if run.logical <= logical < run.logical + run.blocks:
             return volume.read_block(run.fsblock + logical - run.logical)
-    raise volume.damaged(f"a block of the attributes of inode {number} is missing")
+    raise volume.damaged(messages.ATTRIBUTE_BLOCK_MISSING.format(number=number))
 
 
 class LeafEntry(NamedTuple):
@@ -143,7 +144,7 @@ def leaf_entries(volume: XfsVolume, number: int, block: bytes) -> list[LeafEntry
         offset = int.from_bytes(block[place + 4 : place + 6], "big")
         flags = block[place + 6] if place + 8 <= len(block) else 0
         if offset < start + count * 8 or offset + (3 if flags & 1 else 9) > len(block):
-            raise volume.damaged(f"a leaf of the attributes of inode {number} contradicts itself")
+            raise volume.damaged(messages.ATTRIBUTE_LEAF_INCONSISTENT.format(number=number))
         if flags & layout.ATTR_LOCAL:
             length = int.from_bytes(block[offset : offset + 2], "big")
             entry = LeafEntry(offset, flags, block[offset + 2], length, 0)
@@ -152,7 +153,7 @@ def leaf_entries(volume: XfsVolume, number: int, block: bytes) -> list[LeafEntry
             length = int.from_bytes(block[offset + 4 : offset + 8], "big")
             entry = LeafEntry(offset, flags, block[offset + 8], length, value_block)
         if entry.end > len(block) or length > _MOST_VALUE_BYTES:
-            raise volume.damaged(f"an attribute of inode {number} does not fit into its leaf")
+            raise volume.damaged(messages.ATTRIBUTE_DOES_NOT_FIT_LEAF.format(number=number))
         found.append(entry)
     return found
 
@@ -188,5 +189,5 @@ def remote_part(volume: XfsVolume, number: int, block: bytes) -> bytes:
     header = RemoteHeader.parse(block[: RemoteHeader.SIZE])
     sound = header.magic == layout.REMOTE_MAGIC and header.owner == number
     if not sound or not passes(block, layout.REMOTE_CRC):
-        raise volume.damaged(f"a value of an attribute of inode {number} fails its checksum")
+        raise volume.damaged(messages.ATTRIBUTE_VALUE_FAILS_CHECKSUM.format(number=number))
     return block[RemoteHeader.SIZE : RemoteHeader.SIZE + header.length]

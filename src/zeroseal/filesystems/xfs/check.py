@@ -22,6 +22,7 @@ from zeroseal.filesystems.xfs.log import last_record, log_range
 from zeroseal.filesystems.xfs.rows import InodeRows, has_rows
 from zeroseal.filesystems.xfs.slots import iter_batches, slots_of
 from zeroseal.filesystems.xfs.volume import XfsVolume
+from zeroseal.messages import xfs as messages
 
 _MOST_PROBLEMS = 50
 
@@ -91,7 +92,10 @@ def _check_totals(volume: XfsVolume, groups: list[GroupCheck]) -> Iterator[Probl
         ("free blocks", superblock.free_blocks, sum(group.spare_blocks for group in groups)),
     ):
         if text != counted:
-            yield Problem("superblock", f"it counts {text} {name}, and there are {counted}")
+            yield Problem(
+                "superblock",
+                messages.SUPERBLOCK_COUNT_WRONG.format(stated=text, name=name, counted=counted),
+            )
 
 
 def _check_log(volume: XfsVolume) -> Iterator[Problem]:
@@ -102,4 +106,4 @@ def _check_log(volume: XfsVolume) -> Iterator[Problem]:
     record = last_record(volume.store, volume.superblock)
     if record is None or record.uuid in (volume.superblock.uuid, bytes(16)):
         return
-    yield Problem("log", "its newest record bears the UUID of another volume")
+    yield Problem("log", messages.LOG_OF_ANOTHER_VOLUME)

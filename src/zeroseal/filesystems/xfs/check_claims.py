@@ -11,6 +11,7 @@ from zeroseal.filesystems.tree import Problem
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.rows import InodeRows
 from zeroseal.filesystems.xfs.volume import XfsVolume
+from zeroseal.messages import xfs as messages
 
 Owned = tuple[int, int, int, int]  # first block in the group, blocks, owner, offset with flags
 _FEW_BLOCKS = 64  # a longer range is counted by itself
@@ -70,16 +71,18 @@ class Claims:
             twice = np.flatnonzero((others > 1) | ((others > 0) & (files > 0)))
             nobody = np.flatnonzero((others == 0) & (files == 0))
             if len(twice):
-                what = f"{len(twice)} blocks have two owners, the first is {twice[0]}"
+                what = f"{len(twice)} blocks have two owners, first at block {twice[0]}"
                 yield Problem(f"group {group}", what)
             if len(nobody):
-                what = f"{len(nobody)} blocks have no owner, the first is {nobody[0]}"
+                what = f"{len(nobody)} blocks have no owner, first at block {nobody[0]}"
                 yield Problem(f"group {group}", what)
 
     def _add(self, group: int, first: int, count: int) -> bool:
         inside = group < len(self._others) and first + count <= len(self._others[group])
         if not inside:
-            self._outside.append(Problem(f"group {group}", f"block {first} lies outside of it"))
+            self._outside.append(
+                Problem(f"group {group}", messages.BLOCK_LIES_OUTSIDE_VOLUME.format(first=first))
+            )
             return False
         part = self._others[group][first : first + count]
         np.minimum(part + 1, 2, out=part)

@@ -23,6 +23,7 @@ from zeroseal.filesystems.xfs.folders import (
 from zeroseal.filesystems.xfs.forks import data_fork, read_mapping
 from zeroseal.filesystems.xfs.rows import InodeRows
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, passes
+from zeroseal.messages import xfs as messages
 
 _TYPES = {code: mode for mode, code in layout.ENTRY_TYPES.items()}
 
@@ -73,24 +74,28 @@ class FolderPass:
             yield from self._check_names(number, names, parents)
         for number, parent in stated.items():
             if parents.get(number) != parent:
-                yield Problem(f"folder {number}", "what it says lies above it does not")
+                yield Problem(f"folder {number}", messages.PARENT_ENTRY_DOES_NOT_MATCH_FOLDER)
         yield from self._check_links(parents)
 
     def _check_names(
         self, number: int, names: list[Name], parents: dict[int, int]
     ) -> Iterator[Problem]:
         if len({name.name for name in names}) != len(names):
-            yield Problem(f"folder {number}", "a name is there twice")
+            yield Problem(f"folder {number}", messages.NAME_OCCURS_TWICE)
         for name in names:
             kind = self._types.get(name.inode)
             self._named[name.inode] += 1
             if kind is None:
-                yield Problem(f"folder {number}", f"{name.name!r} is of an inode that is free")
+                yield Problem(
+                    f"folder {number}", messages.REFERS_TO_FREE_INODE.format(name=name.name)
+                )
             elif self._volume.has_types and _TYPES.get(name.kind) != kind:
-                yield Problem(f"folder {number}", f"{name.name!r} is said to be of another kind")
+                yield Problem(f"folder {number}", messages.WRONG_FILE_TYPE.format(name=name.name))
             if kind == layout.MODE_FOLDER:
                 if name.inode in parents:
-                    yield Problem(f"folder {number}", f"{name.name!r} lies in two folders")
+                    yield Problem(
+                        f"folder {number}", messages.NAME_IN_TWO_FOLDERS.format(name=name.name)
+                    )
                 parents[name.inode] = number
                 self._named[number] += 1
 
@@ -101,7 +106,7 @@ class FolderPass:
             if number in self._nameless:
                 continue
             if self._links[number] != expected:
-                what = f"it counts {self._links[number]} names and has {expected}"
+                what = f"it counts {self._links[number]} names but has {expected}"
                 yield Problem(f"inode {number}", what)
 
     # -- one folder
@@ -129,7 +134,7 @@ class FolderPass:
             for offset, length, is_name in iter_regions(volume, number, raw):
                 tag = int.from_bytes(raw[offset + length - 2 : offset + length], "big")
                 if tag != offset:
-                    problems.append("an entry does not say where it lies")
+                    problems.append(messages.ENTRY_DOES_NOT_RECORD_OWN_POSITION)
                 if is_name:
                     name = name_at(volume, raw, offset)
                     names.append(name)
@@ -145,26 +150,26 @@ class FolderPass:
         problems += self._check_leaves(number, blocks, leaf, bests)
         live = [entry for entry in leaf if entry[1]]
         if sorted(live) != sorted(expected):
-            problems.append("its leaves do not say where its names are")
+            problems.append(messages.LEAVES_DO_NOT_LIST_NAMES_CORRECTLY)
         if [value for value, _address in leaf] != sorted(value for value, _address in leaf):
-            problems.append("its leaves are out of order")
+            problems.append(messages.LEAVES_OUT_OF_ORDER)
         own = {name.name: name.inode for name in names if name.name in (b".", b"..")}
         if own.get(b".") != number or b".." not in own:
-            problems.append("it does not name itself and what lies above it")
+            problems.append(messages.FIRST_ENTRIES_WRONG)
         rest = [name for name in names if name.name not in (b".", b"..")]
         return own.get(b"..", 0), rest, problems
 
     def _check_best(self, raw: bytes, free: list[tuple[int, int]]) -> Iterator[str]:
         start = 48 if self._volume.has_crc else 4
-        messages = [
+        largest = [
             (int.from_bytes(raw[at + 2 : at + 4], "big"), int.from_bytes(raw[at : at + 2], "big"))
             for at in range(start, start + 12, 4)
         ]
         lengths = sorted((length for length, _offset in free), reverse=True)[:3]
-        if [length for length, _offset in messages] != [*lengths, 0, 0, 0][:3]:
-            yield "a block does not say where its room is"
-        elif any(length and (length, offset) not in free for length, offset in messages):
-            yield "a block says that there is room where there is none"
+        if [length for length, _offset in largest] != [*lengths, 0, 0, 0][:3]:
+            yield "a block does not record its free space"
+        elif any(length and (length, offset) not in free for length, offset in largest):
+            yield "a block records free space that it does not have"
 
     def _check_leaves(
         self,
@@ -189,13 +194,13 @@ class FolderPass:
         seen: list[int] = []
         yield from self._walk(number, blocks, blocks.leaf_start, None, leaf, seen)
         if sorted(seen) != numbers:
-            yield "a leaf belongs to no node"
+            yield "a leaf block belongs to no node"
         raw = b""
         end = blocks.free_start + blocks.leaf_start
         for logical in blocks.numbers(blocks.free_start, end):
             block = blocks.read(logical)
             if volume.has_crc and not passes(block, layout.DATA_CRC):
-                yield "a block of its free index fails its checksum"
+                yield "a block of its free-space index fails its checksum"
             at = 52 if volume.has_crc else 8
             valid = int.from_bytes(block[at : at + 4], "big")
             head = layout.FREE_HEADER_BYTES[volume.has_crc]
@@ -214,18 +219,18 @@ class FolderPass:
         volume, block = self._volume, blocks.read(place)
         seen.append(place)
         if len(seen) > len(blocks.numbers(blocks.leaf_start, blocks.free_start)):
-            raise volume.damaged(f"the leaves of the folder {number} run in circles")
+            raise volume.damaged(messages.LEAVES_OF_FOLDER_CONTAIN_LOOP.format(number=number))
         check_leaf(volume, number, block)
         if int.from_bytes(block[8:10], "big") == layout.NODE_MAGIC[volume.has_crc]:
             entries = node_entries(volume, number, block)
             for value, child in entries:
                 yield from self._walk(number, blocks, child, value, leaf, seen)
             if last is not None and entries[-1][0] != last:
-                yield "a node says another hash value than its last child"
+                yield "a hash value in a node differs from its last child"
             return
         part = _entries(read_leaf(volume, number, block)[0])
         if last is not None and part and part[-1][0] != last:
-            yield "a node says another hash value than its leaf"
+            yield "a hash value in a node differs from its leaf"
         leaf += part
 
 
@@ -243,4 +248,4 @@ def _compare_bests(raw: bytes, bests: dict[int, int]) -> Iterator[str]:
         if raw[at : at + 2] != b"\xff\xff"
     }
     if stated != bests:
-        yield "its index of free room is wrong"
+        yield "its index of free space is wrong"

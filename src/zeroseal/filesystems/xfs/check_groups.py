@@ -13,6 +13,7 @@ from zeroseal.filesystems.xfs.check_claims import Claims, joined
 from zeroseal.filesystems.xfs.layout import Superblock
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.volume import XfsVolume
+from zeroseal.messages import xfs as messages
 
 _HEADERS = 4
 
@@ -72,15 +73,17 @@ class GroupCheck:
             ("free inodes", self._agi.free_count, self.free_inodes),
         ):  # fmt: skip
             if stated != counted:
-                yield self._problem(f"its header counts {stated} {what}, and there are {counted}")
+                yield self._problem(
+                    messages.HEADER_COUNT_WRONG.format(stated=stated, what=what, counted=counted)
+                )
         if sorted(self._by_size) != self._free:
-            yield self._problem("its two trees of free space differ")
+            yield self._problem(messages.TWO_TREES_OF_FREE_SPACE_DIFFER)
         if self._open is not None:
             wanted = [row for row in self._inodes if self._chunk(row)[1]]
             if self._open != wanted:
-                yield self._problem("its tree of free inodes differs from that of inodes")
+                yield self._problem(messages.TREE_OF_FREE_INODES_DIFFERS)
         if self._agi.unlinked.strip(b"\xff"):
-            yield self._problem("it has inodes that lost their names while they were open")
+            yield self._problem(messages.UNLINKED_INODES)
         yield from self._check_copy()
 
     def check_against(self, claims: Claims) -> Iterator[Problem]:
@@ -91,7 +94,9 @@ class GroupCheck:
             stated = joined([(row[0], row[1], row[2], row[3]) for row in rows])
             if expected != stated:
                 odd = sorted(set(expected) ^ set(stated))[0]
-                yield self._problem(f"its reverse mapping is wrong, first at block {odd[0]}")
+                yield self._problem(
+                    messages.REVERSE_MAPPING_WRONG_FIRST_AT_BLOCK.format(odd=odd[0])
+                )
         counted = claims.files[self._number]
         noted = np.ones(len(counted), np.uint32)
         for start, count, references in self._shared:
@@ -99,7 +104,9 @@ class GroupCheck:
                 noted[start : start + count] = references
         wrong = np.flatnonzero((counted > 0) & (counted != noted) | (counted == 0) & (noted > 1))
         if len(wrong):
-            yield self._problem(f"its reference counts are wrong, first at block {wrong[0]}")
+            yield self._problem(
+                messages.REFERENCE_COUNTS_WRONG_FIRST_AT_BLOCK.format(wrong=wrong[0])
+            )
 
     # -- inside
 
@@ -119,7 +126,9 @@ class GroupCheck:
         present = [n for n in range(layout.CHUNK_INODES) if not holes >> n // 4 & 1]
         marked = sum(row[2] >> n & 1 for n in present)
         if len(present) != count or marked != free:
-            self._found.append(self._problem(f"the chunk of inodes {row[0]} miscounts itself"))
+            self._found.append(
+                self._problem(messages.COUNTS_OF_INODE_CHUNK_WRONG.format(row=row[0]))
+            )
         blocks = {(row[0] + n) // per_block for n in present}
         if per_block >= layout.CHUNK_INODES and row[0] % per_block:
             return  # the first chunk of the block claims it
@@ -133,13 +142,15 @@ class GroupCheck:
             first.magic, first.blocks, first.uuid, first.group_blocks, first.group_count,
         )  # fmt: skip
         if not same:
-            yield self._problem("its copy of the superblock is of another volume")
+            yield self._problem(messages.SUPERBLOCK_COPY_OF_ANOTHER_VOLUME)
 
     def _walk(self, kind: TreeKind, root: int, levels: int, owner: int) -> list[Row]:
         """The records of a tree, walked level by level with all that nodes say of it verified."""
         volume, number = self._volume, self._number
         if not 1 <= levels <= layout.MAX_LEVELS:
-            raise volume.damaged(f"the tree of {kind.name} of group {number} is too high")
+            raise volume.damaged(
+                messages.TREE_OF_GROUP_TOO_MANY_LEVELS.format(name=kind.name, number=number)
+            )
         wanted: list[tuple[int, Row | None, Row | None]] = [(root, None, None)]
         rows: list[Row] = []
         for level in range(levels - 1, -1, -1):
@@ -152,7 +163,13 @@ class GroupCheck:
                 right = places[index + 1] if index + 1 < len(places) else layout.NULL_AGBLOCK
                 links = left.to_bytes(4, "big") + right.to_bytes(4, "big")
                 if raw[8:16] != links or not self._is_at_home(raw, block):
-                    self._found.append(self._problem(f"block {block} of {kind.name} is misplaced"))
+                    self._found.append(
+                        self._problem(
+                            messages.BLOCK_OF_TREE_IN_WRONG_PLACE.format(
+                                block=block, name=kind.name
+                            )
+                        )
+                    )
                 if level:
                     below += self._children(kind, raw)
                     continue
@@ -164,7 +181,7 @@ class GroupCheck:
         if kind is trees.CNT:
             keys = [(row[1], row[0]) for row in rows]
         if any(one >= two for one, two in pairwise(keys)):
-            self._found.append(self._problem(f"its tree of {kind.name} is out of order"))
+            self._found.append(self._problem(messages.TREE_OUT_OF_ORDER.format(name=kind.name)))
         return rows
 
     def _is_at_home(self, raw: bytes, block: int) -> bool:
@@ -178,7 +195,9 @@ class GroupCheck:
         start, count = trees.header_bytes(self._volume), int.from_bytes(raw[6:8], "big")
         end = start + count * kind.record.size
         if end > len(raw):
-            raise self._volume.damaged(f"a leaf of the tree of {kind.name} is too full")
+            raise self._volume.damaged(
+                messages.LEAF_OF_TREE_TOO_MANY_RECORDS.format(name=kind.name)
+            )
         return list(kind.record.iter_unpack(raw[start:end]))
 
     def _children(self, kind: TreeKind, raw: bytes) -> Iterator[tuple[int, Row | None, Row | None]]:
@@ -186,7 +205,7 @@ class GroupCheck:
         start, count = trees.header_bytes(volume), int.from_bytes(raw[6:8], "big")
         capacity = trees.node_capacity(volume, kind)
         if not 1 <= count <= capacity:
-            raise volume.damaged(f"a node of the tree of {kind.name} is too full")
+            raise volume.damaged(messages.NODE_OF_TREE_TOO_MANY_RECORDS.format(name=kind.name))
         for number in range(count):
             key = start + number * kind.key_bytes
             pointer = start + capacity * kind.key_bytes + number * 4
@@ -198,11 +217,13 @@ class GroupCheck:
         self, kind: TreeKind, rows: list[Row], low: Row | None, high: Row | None
     ) -> None:
         if low is not None and rows and _plain(kind, kind.key_of(rows[0])) != _plain(kind, low):
-            self._found.append(self._problem(f"a key of its tree of {kind.name} is wrong"))
+            self._found.append(self._problem(messages.KEY_OF_TREE_WRONG.format(name=kind.name)))
         if high is not None and kind.high_key_of and rows:
             highest = max(kind.high_key_of(row) for row in rows)
             if _plain(kind, highest) != _plain(kind, high):
-                self._found.append(self._problem(f"a high key of its tree of {kind.name} is wrong"))
+                self._found.append(
+                    self._problem(messages.HIGH_KEY_OF_TREE_WRONG.format(name=kind.name))
+                )
 
 
 def _plain(kind: TreeKind, key: Row) -> Row:

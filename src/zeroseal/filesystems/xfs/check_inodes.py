@@ -16,6 +16,7 @@ from zeroseal.filesystems.xfs.folders import hash_name
 from zeroseal.filesystems.xfs.forks import Mapping, data_fork, read_mapping
 from zeroseal.filesystems.xfs.rows import InodeRows
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume
+from zeroseal.messages import xfs as messages
 
 _FORMS = {
     layout.MODE_FILE: (layout.FORM_EXTENTS, layout.FORM_BTREE),
@@ -51,7 +52,7 @@ class InodePass:
             yield Problem(f"inode {number}", error.message)
             return
         if inode.mode or inode.links:
-            yield Problem(f"inode {number}", "it is free, and says that it is in use")
+            yield Problem(f"inode {number}", messages.FREE_MARKED_AS_IN_USE)
 
     def check(self, number: int, raw: bytes) -> Iterator[Problem]:
         """Yields what is wrong with an inode in use."""
@@ -60,7 +61,10 @@ class InodePass:
             slot = self._volume.parse_slot(number, raw)
             inode = slot.inode
             if inode.form not in _FORMS.get(inode.type, ()):
-                yield Problem(where, f"its mode {inode.mode:o} and form {inode.form} do not fit")
+                yield Problem(
+                    where,
+                    messages.MODE_AND_FORK_FORMAT_DIFFER.format(mode=inode.mode, form=inode.form),
+                )
                 return
             data = read_mapping(self._volume, slot)
             attributes = read_mapping(self._volume, slot, attributes=True)
@@ -69,19 +73,21 @@ class InodePass:
             self._claim(slot, attributes, is_attr=True)
             blocks = data.block_count + attributes.block_count
             if inode.blocks != blocks:
-                yield Problem(where, f"it counts {inode.blocks} blocks and owns {blocks}")
+                yield Problem(
+                    where, messages.BLOCK_COUNT_WRONG.format(blocks=inode.blocks, owned=blocks)
+                )
             yield from self._check_attributes(slot, attributes)
         except ImageError as error:
             yield Problem(where, error.message)
             return
         if inode.next_unlinked != layout.NULL_AGINO:
-            yield Problem(where, "it is on a list of inodes without names")
+            yield Problem(where, messages.ON_LIST_OF_INODES_WITHOUT_NAMES)
 
     def _check_size(self, slot: Slot, data: Mapping) -> Iterator[Problem]:
         inode, where = slot.inode, f"inode {slot.number}"
         room = len(data_fork(self._volume, slot))
         if inode.form == layout.FORM_LOCAL and inode.size > room:
-            yield Problem(where, "it does not fit into itself")
+            yield Problem(where, messages.PARTS_DO_NOT_FIT_INTO_INODE)
         if inode.is_folder and inode.form != layout.FORM_LOCAL:
             ends = [
                 run.logical + run.blocks
@@ -89,7 +95,7 @@ class InodePass:
                 if run.logical * self._volume.block_bytes < layout.SPACE_BYTES
             ]
             if not ends or ends[-1] * self._volume.block_bytes != inode.size:
-                yield Problem(where, "the size of the folder does not fit its blocks")
+                yield Problem(where, messages.FOLDER_SIZE_WRONG)
 
     def _claim(self, slot: Slot, mapping: Mapping, is_attr: bool) -> None:
         number, claims = slot.number, self._claims
@@ -108,7 +114,7 @@ class InodePass:
             return
         names = [(item.full_name, item.flags) for item in read_attributes(self._volume, slot)]
         if len(set(names)) != len(names):
-            yield Problem(f"inode {slot.number}", "an attribute is there twice")
+            yield Problem(f"inode {slot.number}", messages.ATTRIBUTE_OCCURS_TWICE)
         last = -1
         for leaf in iter_leaves(self._volume, slot.number, mapping):
             start = layout.ATTR_HEADER_BYTES[self._volume.has_crc]
@@ -118,5 +124,5 @@ class InodePass:
                 stated = int.from_bytes(leaf.content[place : place + 4], "big")
                 name = leaf.content[entry.name_offset : entry.name_offset + entry.name_length]
                 if stated < last or hash_name(name) != stated:
-                    yield Problem(f"inode {slot.number}", "its attributes are out of order")
+                    yield Problem(f"inode {slot.number}", messages.ATTRIBUTES_OUT_OF_ORDER)
                 last = stated

@@ -38,6 +38,7 @@ from zeroseal.filesystems.xfs.forks import (
 from zeroseal.filesystems.xfs.layout import Inode, RemoteHeader
 from zeroseal.filesystems.xfs.read import XfsTree, stamp_of
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
+from zeroseal.messages import xfs as messages
 
 _LABEL = b"security.selinux"
 _SHORT_LABEL = b"selinux"
@@ -150,8 +151,7 @@ class XfsEditor(XfsTree):
         slot = self._get_file(node)
         if slot.inode.flags2 & layout.FLAG2_REFLINK:
             raise UnsupportedError(
-                f"a file of {self.volume.where} shares blocks with others and cannot be zeroed in "
-                "place: copy it in the guest, or remove it"
+                messages.SHARED_BLOCKS_CANNOT_BE_ZEROED.format(where=self.volume.where)
             )
         for offset, length in self.iter_content(node, from_byte):
             self.volume.store.zero(offset, length)
@@ -268,7 +268,7 @@ class XfsEditor(XfsTree):
             ]
             parents = [name.inode for name in every if name.name == b".."]
             if len(parents) != 1:
-                raise self.volume.damaged(f"the folder {folder} has no parent")
+                raise self.volume.damaged(messages.FOLDER_NO_PARENT.format(folder=folder))
             parent, names = parents[0], [n for n in every if n.name not in (b".", b"..")]
         found = self._open[folder] = OpenFolder(parent, {name.name: name for name in names})
         return found
@@ -400,7 +400,9 @@ class XfsEditor(XfsTree):
         slot = self.volume.read_slot(node)
         slot.inode.links += by
         if not 0 < slot.inode.links <= _MOST_LINKS:
-            raise self.volume.damaged(f"inode {node} would have {slot.inode.links} names")
+            raise self.volume.damaged(
+                messages.NEGATIVE_LINK_COUNT.format(node=node, links=slot.inode.links)
+            )
         self._write(slot, data_fork(self.volume, slot))
 
     def _touch(self, inode: Inode, content: bool = True) -> None:

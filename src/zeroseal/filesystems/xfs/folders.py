@@ -14,6 +14,7 @@ from typing import NamedTuple
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.forks import Mapping, Run
 from zeroseal.filesystems.xfs.volume import XfsVolume, passes
+from zeroseal.messages import xfs as messages
 
 _MOST_FOLDER_BYTES = 4 << 30
 _LEAF = struct.Struct(">II")
@@ -63,19 +64,19 @@ def parse_short(volume: XfsVolume, number: int, fork: bytes, size: int) -> tuple
         DamagedError: it contradicts itself.
     """
     if size > len(fork) or size < 6:
-        raise volume.damaged(f"the folder {number} does not fit into its inode")
+        raise volume.damaged(messages.FOLDER_DOES_NOT_FIT_INTO_INODE.format(number=number))
     count, wide = fork[0], fork[1]
     inode_bytes = 8 if wide else 4
     parent = int.from_bytes(fork[2 : 2 + inode_bytes], "big")
     place, names = 2 + inode_bytes, []
     for _ in range(count):
         if place + 3 > size:
-            raise volume.damaged(f"the folder {number} is cut off")
+            raise volume.damaged(messages.FOLDER_TRUNCATED.format(number=number))
         length = fork[place]
         start = place + 3
         end = start + length + volume.has_types + inode_bytes
         if end > size or not length:
-            raise volume.damaged(f"the folder {number} is cut off")
+            raise volume.damaged(messages.FOLDER_TRUNCATED.format(number=number))
         kind = fork[start + length] if volume.has_types else 0
         inode = int.from_bytes(fork[end - inode_bytes : end], "big")
         names.append(Name(fork[start : start + length], inode, kind))
@@ -107,7 +108,7 @@ class FolderBlocks:
         self.free_start = 2 * self.leaf_start
         total = sum(run.blocks for run in self._runs) * volume.block_bytes
         if total > _MOST_FOLDER_BYTES:
-            raise volume.damaged(f"the folder {number} is impossibly large")
+            raise volume.damaged(messages.FOLDER_IMPOSSIBLY_LARGE.format(number=number))
 
     def numbers(self, start: int, end: int) -> list[int]:
         """First file blocks of the folder's blocks within a range of the file."""
@@ -133,7 +134,9 @@ class FolderBlocks:
         for wanted in range(logical, logical + self._volume.folder_blocks):
             run = next((r for r in self._runs if r.logical <= wanted < r.logical + r.blocks), None)
             if run is None:
-                raise self._volume.damaged(f"a block of the folder {self._number} is missing")
+                raise self._volume.damaged(
+                    messages.BLOCK_OF_FOLDER_MISSING.format(number=self._number)
+                )
             found.append(run.fsblock + wanted - run.logical)
         return found
 
@@ -158,11 +161,11 @@ def check_data(volume: XfsVolume, number: int, block: bytes) -> bool:
     magic = block[:4]
     is_single = magic == layout.BLOCK_MAGIC[volume.has_crc]
     if not is_single and magic != layout.DATA_MAGIC[volume.has_crc]:
-        raise volume.damaged(f"a block of the folder {number} is none")
+        raise volume.damaged(messages.BLOCK_OF_FOLDER_NOT_FOLDER_BLOCK.format(number=number))
     if volume.has_crc and not (
         passes(block, layout.DATA_CRC) and int.from_bytes(block[40:48], "big") == number
     ):
-        raise volume.damaged(f"a block of the folder {number} fails its checksum")
+        raise volume.damaged(messages.BLOCK_OF_FOLDER_FAILS_CHECKSUM.format(number=number))
     return is_single
 
 
@@ -173,7 +176,7 @@ def data_end(volume: XfsVolume, number: int, block: bytes, is_single: bool) -> i
     count = int.from_bytes(block[-8:-4], "big")
     end = len(block) - 8 - 8 * count
     if end < layout.DATA_HEADER_BYTES[volume.has_crc]:
-        raise volume.damaged(f"the leaf of the folder {number} is larger than its block")
+        raise volume.damaged(messages.LEAF_OF_FOLDER_LARGER_THAN_BLOCK.format(number=number))
     return end
 
 
@@ -194,7 +197,7 @@ def iter_regions(volume: XfsVolume, number: int, block: bytes) -> Iterator[tuple
         else:
             length, is_name = entry_bytes(volume, block[place + 8] if place + 8 < end else 0), True
         if length < 8 or length & 7 or place + length > end:
-            raise volume.damaged(f"a block of the folder {number} contradicts itself")
+            raise volume.damaged(messages.BLOCK_OF_FOLDER_INCONSISTENT.format(number=number))
         yield place, length, is_name
         place += length
 
@@ -241,7 +244,7 @@ def find_addresses(
         if last > value or not forward:
             return
         leaf = forward
-    raise volume.damaged(f"the leaves of the folder {number} run in circles")
+    raise volume.damaged(messages.LEAVES_OF_FOLDER_CONTAIN_LOOP.format(number=number))
 
 
 def _matching(entries: bytes, value: int) -> Iterator[int]:
@@ -264,7 +267,7 @@ def _descend(volume: XfsVolume, number: int, blocks: FolderBlocks, value: int) -
             return place
         entries = node_entries(volume, number, block)
         place = next((before for last, before in entries if last >= value), entries[-1][1])
-    raise volume.damaged(f"the folder {number} has too many levels")
+    raise volume.damaged(messages.FOLDER_TOO_MANY_LEVELS.format(number=number))
 
 
 def check_leaf(volume: XfsVolume, number: int, block: bytes) -> None:
@@ -272,7 +275,7 @@ def check_leaf(volume: XfsVolume, number: int, block: bytes) -> None:
     if volume.has_crc and not (
         passes(block, layout.DA_CRC) and int.from_bytes(block[48:56], "big") == number
     ):
-        raise volume.damaged(f"a leaf of inode {number} fails its checksum")
+        raise volume.damaged(messages.LEAF_OF_INODE_FAILS_CHECKSUM.format(number=number))
 
 
 def node_entries(volume: XfsVolume, number: int, block: bytes) -> list[tuple[int, int]]:
@@ -281,7 +284,9 @@ def node_entries(volume: XfsVolume, number: int, block: bytes) -> list[tuple[int
     at = 56 if volume.has_crc else 12
     count = int.from_bytes(block[at : at + 2], "big")
     if not count or start + count * 8 > len(block):
-        raise volume.damaged(f"a node of inode {number} holds {count} entries")
+        raise volume.damaged(
+            messages.NODE_OF_INODE_HOLDS_ENTRIES.format(number=number, count=count)
+        )
     return list(_LEAF.iter_unpack(block[start : start + count * 8]))
 
 
@@ -294,10 +299,10 @@ def read_leaf(volume: XfsVolume, number: int, block: bytes) -> tuple[bytes, int]
     check_leaf(volume, number, block)
     magic = int.from_bytes(block[8:10], "big")
     if magic not in (layout.LEAF1_MAGIC[volume.has_crc], layout.LEAFN_MAGIC[volume.has_crc]):
-        raise volume.damaged(f"a leaf of the folder {number} is none")
+        raise volume.damaged(messages.LEAF_OF_FOLDER_NOT_LEAF_BLOCK.format(number=number))
     start = layout.LEAF_HEADER_BYTES[volume.has_crc]
     at = 56 if volume.has_crc else 12
     count = int.from_bytes(block[at : at + 2], "big")
     if start + count * 8 > len(block):
-        raise volume.damaged(f"a leaf of the folder {number} holds too many entries")
+        raise volume.damaged(messages.LEAF_OF_FOLDER_TOO_MANY_ENTRIES.format(number=number))
     return block[start : start + count * 8], int.from_bytes(block[:4], "big")

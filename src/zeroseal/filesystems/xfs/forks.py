@@ -11,6 +11,7 @@ from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.layout import Inode
 from zeroseal.filesystems.xfs.trees import spread, widths
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, passes, with_checksum
+from zeroseal.messages import xfs as messages
 
 EXTENT_BYTES = 16
 _PAIR = struct.Struct(">QQ")
@@ -63,7 +64,7 @@ def data_fork(volume: XfsVolume, slot: Slot) -> bytes:
     start = volume.core_bytes
     size = slot.inode.fork_offset * 8 or volume.fork_bytes
     if size > volume.fork_bytes:
-        raise volume.damaged(f"the forks of inode {slot.number} overlap")
+        raise volume.damaged(messages.FORKS_OF_INODE_OVERLAP.format(number=slot.number))
     return slot.raw[start : start + size]
 
 
@@ -102,21 +103,25 @@ def read_mapping(volume: XfsVolume, slot: Slot, attributes: bool = False) -> Map
     count = extent_counts(inode)[attributes]
     if form == layout.FORM_EXTENTS:
         if count * EXTENT_BYTES > len(fork):
-            raise volume.damaged(f"inode {slot.number} has more extents than fit into it")
+            raise volume.damaged(messages.TOO_MANY_EXTENTS_FOR_INODE.format(number=slot.number))
         mapping = Mapping(list(unpack_runs(fork[: count * EXTENT_BYTES])), [])
     elif form == layout.FORM_BTREE:
         if count > _MOST_EXTENTS:
-            raise volume.damaged(f"inode {slot.number} has {count} extents")
+            raise volume.damaged(
+                messages.IMPOSSIBLE_EXTENT_COUNT.format(number=slot.number, count=count)
+            )
         mapping = _read_tree(volume, slot.number, fork, count)
     else:
         return Mapping([], [])
     position = 0
     for run in mapping.runs:
         if run.logical < position or not run.blocks or not volume.has_run(run.fsblock, run.blocks):
-            raise volume.damaged(f"the extents of inode {slot.number} contradict each other")
+            raise volume.damaged(
+                messages.EXTENTS_OF_INODE_CONTRADICT_EACH_OTHER.format(number=slot.number)
+            )
         position = run.logical + run.blocks
     if len(mapping.runs) != count:
-        raise volume.damaged(f"inode {slot.number} counts {count} extents and has others")
+        raise volume.damaged(messages.EXTENT_COUNT_WRONG.format(number=slot.number, count=count))
     return mapping
 
 
@@ -124,7 +129,7 @@ def _read_tree(volume: XfsVolume, number: int, fork: bytes, most: int) -> Mappin
     levels, count = struct.unpack(">HH", fork[:4].ljust(4, b"\0"))
     capacity = root_capacity(len(fork))
     if not 1 <= levels <= layout.MAX_LEVELS or not 1 <= count <= capacity:
-        raise volume.damaged(f"the mapping of inode {number} has an impossible root")
+        raise volume.damaged(messages.MAPPING_OF_INODE_INVALID_ROOT.format(number=number))
     first = int.from_bytes(fork[4 + capacity * 8 : 12 + capacity * 8], "big")
     runs: list[Run] = []
     tree: list[int] = []
@@ -132,13 +137,13 @@ def _read_tree(volume: XfsVolume, number: int, fork: bytes, most: int) -> Mappin
         place, below = first, layout.NULL_FSBLOCK
         while place != layout.NULL_FSBLOCK:
             if len(tree) > most + levels:
-                raise volume.damaged(f"the mapping of inode {number} runs in circles")
+                raise volume.damaged(messages.MAPPING_OF_INODE_CONTAINS_LOOP.format(number=number))
             tree.append(place)
             raw = read_map_block(volume, number, place, level)
             entries = int.from_bytes(raw[6:8], "big")
             start = map_header_bytes(volume)
             if entries > map_capacity(volume):
-                raise volume.damaged(f"a block of the mapping of inode {number} holds too much")
+                raise volume.damaged(messages.MAPPING_BLOCK_TOO_FULL.format(number=number))
             if level == 0:
                 runs += unpack_runs(raw[start : start + entries * EXTENT_BYTES])
             elif below == layout.NULL_FSBLOCK:
@@ -157,7 +162,7 @@ def read_map_block(volume: XfsVolume, number: int, fsblock: int, level: int) -> 
         owner = int.from_bytes(raw[56:64], "big")
         sound = passes(raw, layout.LONG_CRC) and owner == number
     if not sound:
-        raise volume.damaged(f"block {fsblock} of the mapping of inode {number} is none")
+        raise volume.damaged(messages.NOT_A_MAPPING_BLOCK.format(fsblock=fsblock, number=number))
     return raw
 
 

@@ -17,6 +17,7 @@ from zeroseal.filesystems.xfs import layout, trees
 from zeroseal.filesystems.xfs.slots import Chunk, chunks_of
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
+from zeroseal.messages import xfs as messages
 
 _ROUNDS = 32
 
@@ -49,10 +50,7 @@ class Group:
         self.volume, self.number = volume, number
         self.agf, self.agi = volume.read_agf(number), volume.read_agi(number)
         if self.agi.unlinked.strip(b"\xff"):
-            raise DamagedError(
-                f"{volume.where} has files that lost their names while they were open: mount it "
-                "once and unmount it, then try again"
-            )
+            raise DamagedError(messages.UNLINKED_FILES_LEFT.format(where=volume.where))
         self.is_changed = False
         self._taken: list[int] = volume.read_list(number, self.agf)
         rows = self._read(trees.BNO, self.agf.bno_root, self.agf.bno_levels)
@@ -178,7 +176,9 @@ class Group:
         chunk = self.chunks[self._firsts[at]] if at >= 0 else None
         bit = 1 << agino - chunk.first if chunk else 0
         if chunk is None or not chunk.present & bit or bool(chunk.free & bit) == is_free:
-            raise self.volume.damaged(f"inode {agino} of group {self.number} is not what it seems")
+            raise self.volume.damaged(
+                messages.INODE_OF_GROUP_NOT_FREE_INODE.format(agino=agino, number=self.number)
+            )
         chunk.free ^= bit
         self._first_open = min(self._first_open, at)
         self.is_changed = True
@@ -257,8 +257,7 @@ class Group:
                 break
             total = size + spare
         raise NoSpaceError(
-            f"{self.volume.where} is so full that the trees of group {self.number} have no room: "
-            "free some space in the guest first"
+            messages.NO_ROOM_FOR_TREES.format(where=self.volume.where, number=self.number)
         )
 
     def _plan(

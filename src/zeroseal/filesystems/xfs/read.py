@@ -21,6 +21,7 @@ from zeroseal.filesystems.xfs.folders import (
 from zeroseal.filesystems.xfs.forks import Mapping, data_fork, read_mapping
 from zeroseal.filesystems.xfs.layout import Inode, RemoteHeader
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, passes
+from zeroseal.messages import xfs as messages
 
 _KINDS = {
     layout.MODE_FILE: Kind.FILE,
@@ -94,10 +95,10 @@ class XfsTree:
         """A file's content, or its beginning."""
         slot = self.volume.read_slot(node)
         if slot.inode.type != layout.MODE_FILE:
-            raise self.volume.damaged(f"inode {node} should be a file")
+            raise self.volume.damaged(messages.INODE_NOT_REGULAR_FILE.format(node=node))
         size = slot.inode.size if limit_bytes is None else min(slot.inode.size, limit_bytes)
         if size > _MOST_FILE_BYTES:
-            raise self.volume.damaged(f"inode {node} is impossibly large")
+            raise self.volume.damaged(messages.INODE_IMPOSSIBLY_LARGE.format(node=node))
         return self._read_runs(read_mapping(self.volume, slot), size)
 
     def read_link(self, node: int) -> bytes:
@@ -105,7 +106,7 @@ class XfsTree:
         slot = self.volume.read_slot(node)
         size = slot.inode.size
         if slot.inode.type != layout.MODE_LINK or size > layout.MAX_LINK_BYTES:
-            raise self.volume.damaged(f"inode {node} should be a symbolic link")
+            raise self.volume.damaged(messages.INODE_NOT_SYMBOLIC_LINK.format(node=node))
         if slot.inode.form == layout.FORM_LOCAL:
             return data_fork(self.volume, slot)[:size]
         mapping, found = read_mapping(self.volume, slot), b""
@@ -114,7 +115,9 @@ class XfsTree:
             if self.volume.has_crc:
                 header = RemoteHeader.parse(raw[: RemoteHeader.SIZE])
                 if header.magic != layout.LINK_MAGIC or not passes(raw, layout.REMOTE_CRC):
-                    raise self.volume.damaged(f"the link {node} fails its checksum")
+                    raise self.volume.damaged(
+                        messages.SYMBOLIC_LINK_AT_INODE_FAILS_CHECKSUM.format(node=node)
+                    )
                 raw = raw[RemoteHeader.SIZE : RemoteHeader.SIZE + header.length]
             found += raw
         return found[:size]
@@ -143,7 +146,7 @@ class XfsTree:
         """
         slot = self.volume.read_slot(number)
         if not slot.inode.is_folder:
-            raise self.volume.damaged(f"inode {number} should be a folder")
+            raise self.volume.damaged(messages.INODE_NOT_FOLDER.format(number=number))
         return slot
 
     # -- inside
@@ -165,7 +168,9 @@ class XfsTree:
             block = blocks.read(number * volume.folder_blocks)
             check_data(volume, folder, block)
             if offset + 16 > len(block):
-                raise volume.damaged(f"a leaf of the folder {folder} points outside")
+                raise volume.damaged(
+                    messages.LEAF_OF_FOLDER_POINTS_OUTSIDE_FOLDER.format(folder=folder)
+                )
             found = name_at(volume, block, offset)
             if found.name == name:
                 return found

@@ -30,6 +30,7 @@ from zeroseal.filesystems.xfs.rows import MOST_RUNS, Bools, InodeRows, has_rows
 from zeroseal.filesystems.xfs.slots import iter_batches, slots_of
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.volume import Slot, XfsVolume, with_checksum
+from zeroseal.messages import xfs as messages
 
 _WHAT = "slack"
 
@@ -254,7 +255,7 @@ def _map_tree(volume: XfsVolume, number: int, mapping: Mapping) -> Iterator[Patc
         level, count = int.from_bytes(raw[4:6], "big"), int.from_bytes(raw[6:8], "big")
         head = map_header_bytes(volume)
         if count > map_capacity(volume):
-            raise volume.damaged(f"a block of the mapping of inode {number} holds too much")
+            raise volume.damaged(messages.MAPPING_BLOCK_TOO_FULL.format(number=number))
         if level:
             clean = _node(raw, head, count, map_capacity(volume), 8, 8)
         else:
@@ -359,7 +360,7 @@ def _leaf_block(volume: XfsVolume, number: int, raw: bytes) -> bytes:
     magic, count = int.from_bytes(raw[8:10], "big"), int.from_bytes(raw[at : at + 2], "big")
     end = head + 8 * count
     if end > len(raw):
-        raise volume.damaged(f"a leaf of the folder {number} holds too many entries")
+        raise volume.damaged(messages.LEAF_OF_FOLDER_TOO_MANY_ENTRIES.format(number=number))
     tail = b""
     if magic == layout.LEAF1_MAGIC[volume.has_crc]:
         bests = int.from_bytes(raw[-4:], "big")

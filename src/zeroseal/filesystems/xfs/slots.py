@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from zeroseal.filesystems.xfs import layout, trees
 from zeroseal.filesystems.xfs.trees import Row
 from zeroseal.filesystems.xfs.volume import XfsVolume
+from zeroseal.messages import xfs as messages
 
 _CHUNKS_AT_ONCE = 64
 
@@ -118,7 +119,7 @@ def _read_chunk(volume: XfsVolume, group: int, chunk: Chunk) -> Iterator[bytes]:
             end += 1
         agblock, index = divmod(chunk.first + bit, per_block)
         if (chunk.first + end - 1) // per_block >= volume.blocks_in(group):
-            raise volume.damaged(f"a chunk of inodes of group {group} leaves it")
+            raise volume.damaged(messages.INODE_CHUNK_LEAVES_GROUP.format(group=group))
         start = volume.group_offset(group, agblock) + index * size
         yield volume.store.read(start, (end - bit) * size)
         bit = end

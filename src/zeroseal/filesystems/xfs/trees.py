@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.volume import XfsVolume, passes, with_checksum
+from zeroseal.messages import xfs as messages
 
 Row = tuple[int, ...]
 
@@ -83,7 +84,9 @@ def read_tree(
         DamagedError: the tree contradicts itself.
     """
     if not 1 <= levels <= layout.MAX_LEVELS:
-        raise volume.damaged(f"the tree of {kind.name} of group {group} has {levels} levels")
+        raise volume.damaged(
+            messages.IMPOSSIBLE_TREE_DEPTH.format(name=kind.name, group=group, levels=levels)
+        )
     blocks: list[int] = []
     seen: set[int] = set()
     first = root
@@ -92,7 +95,9 @@ def read_tree(
         place, below = first, layout.NULL_AGBLOCK
         while place != layout.NULL_AGBLOCK:
             if place in seen:
-                raise volume.damaged(f"the tree of {kind.name} of group {group} runs in circles")
+                raise volume.damaged(
+                    messages.TREE_OF_GROUP_CONTAINS_LOOP.format(name=kind.name, group=group)
+                )
             seen.add(place)
             blocks.append(place)
             raw = read_node(volume, group, kind, place, level)
@@ -113,7 +118,9 @@ def read_node(volume: XfsVolume, group: int, kind: TreeKind, agblock: int, level
     if sound and volume.has_crc:
         sound = passes(raw, layout.SHORT_CRC)
     if not sound:
-        raise volume.damaged(f"block {agblock} of the tree of {kind.name} of group {group} is none")
+        raise volume.damaged(
+            messages.NOT_A_TREE_BLOCK.format(agblock=agblock, name=kind.name, group=group)
+        )
     return raw
 
 
@@ -134,7 +141,7 @@ def header_bytes(volume: XfsVolume) -> int:
 
 def _records(volume: XfsVolume, kind: TreeKind, raw: bytes, count: int) -> Iterator[Row]:
     if count > leaf_capacity(volume, kind):
-        raise volume.damaged(f"a leaf of the tree of {kind.name} holds too many records")
+        raise volume.damaged(messages.LEAF_OF_TREE_TOO_MANY_RECORDS.format(name=kind.name))
     start = header_bytes(volume)
     yield from kind.record.iter_unpack(raw[start : start + count * kind.record.size])
 
@@ -142,7 +149,7 @@ def _records(volume: XfsVolume, kind: TreeKind, raw: bytes, count: int) -> Itera
 def _first_pointer(volume: XfsVolume, kind: TreeKind, raw: bytes, count: int) -> int:
     capacity = node_capacity(volume, kind)
     if not 1 <= count <= capacity:
-        raise volume.damaged(f"a node of the tree of {kind.name} holds {count} pointers")
+        raise volume.damaged(messages.IMPOSSIBLE_POINTER_COUNT.format(name=kind.name, count=count))
     start = header_bytes(volume) + capacity * kind.key_bytes
     return int.from_bytes(raw[start : start + 4], "big")
 

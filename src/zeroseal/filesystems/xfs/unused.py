@@ -11,6 +11,7 @@ from zeroseal.filesystems.xfs.log import EmptyLog, highest_cycle, is_new_log, lo
 from zeroseal.filesystems.xfs.rows import InodeRows, has_rows
 from zeroseal.filesystems.xfs.slots import iter_batches, slots_of
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
+from zeroseal.messages import xfs as messages
 
 _PIECE_BYTES = 1 << 20
 
@@ -37,7 +38,7 @@ def iter_free_space(volume: XfsVolume) -> Iterator[ByteRange]:
             ]
         for first, count in runs:
             if first + count > volume.blocks_in(group):
-                raise volume.damaged(f"the free space of group {group} leaves it")
+                raise volume.damaged(messages.FREE_SPACE_LEAVES_GROUP.format(group=group))
             yield volume.group_offset(group, first), count * volume.block_bytes
     end = volume.superblock.blocks * volume.block_bytes
     if end < volume.store.size_bytes:

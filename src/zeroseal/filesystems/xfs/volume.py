@@ -10,6 +10,7 @@ from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
 from zeroseal.filesystems.xfs import layout
 from zeroseal.filesystems.xfs.layout import Agf, Agi, Inode, Superblock
 from zeroseal.filesystems.xfs.log import is_clean_log
+from zeroseal.messages import xfs as messages
 
 _START = 0xFFFFFFFF
 
@@ -57,13 +58,13 @@ class XfsVolume:
         self.store, self.where = store, where
         first = Superblock.parse(store.read(0, Superblock.SIZE))
         if first.magic != layout.MAGIC:
-            raise DamagedError(f"{where} holds no XFS file system")
+            raise DamagedError(messages.NO_XFS_FILE_SYSTEM.format(where=where))
         self.superblock = first
         self._check_geometry()
         self.has_crc = first.version & layout.VERSION_BITS == 5
         self.raw_superblock = store.read(0, first.sector_bytes)
         if self.has_crc and not passes(self.raw_superblock, layout.SUPERBLOCK_CRC):
-            raise self.damaged("its superblock fails its checksum")
+            raise self.damaged(messages.SUPERBLOCK_FAILS_CHECKSUM)
         self._check_features()
         has_own = self.has_crc and first.incompat & layout.INCOMPAT_META_UUID
         self.uuid = first.meta_uuid if has_own else first.uuid
@@ -80,16 +81,11 @@ class XfsVolume:
         self._group_bits = first.group_log
         self._inode_bits = first.group_log + first.inodes_per_block_log
         if not ignore_log and not is_clean_log(store, first):
-            raise NeedsRecoveryError(
-                f"{where} (XFS) was not unmounted cleanly, its log holds changes: start the "
-                "machine and shut it down properly, or mount it once and unmount it"
-            )
+            raise NeedsRecoveryError(messages.NOT_UNMOUNTED_CLEANLY.format(where=where))
 
     def damaged(self, what: str) -> DamagedError:
         """The error for a structure that contradicts the format."""
-        return DamagedError(
-            f"{self.where} is damaged: {what}; run xfs_repair on it in the guest or on a copy"
-        )
+        return DamagedError(messages.DAMAGED.format(where=self.where, what=what))
 
     def has_feature(self, ro_compat: int) -> bool:
         """Whether a version 5 volume has one of the ``RO_`` features."""
@@ -147,7 +143,7 @@ class XfsVolume:
         group, agino = self.inode_place(number)
         agblock, index = divmod(agino, superblock.inodes_per_block)
         if group >= superblock.group_count or agblock >= self.blocks_in(group):
-            raise self.damaged(f"inode {number} is named, but there is none")
+            raise self.damaged(messages.INODE_REFERENCED_DOES_NOT_EXIST.format(number=number))
         return self.group_offset(group, agblock) + index * superblock.inode_bytes
 
     # -- structures
@@ -159,7 +155,7 @@ class XfsVolume:
             DamagedError: they do not lie inside the volume.
         """
         if not self.has_run(fsblock, count):
-            raise self.damaged(f"block {fsblock} is pointed to, but there is none")
+            raise self.damaged(messages.BLOCK_REFERENCED_DOES_NOT_EXIST.format(fsblock=fsblock))
         return self.store.read(self.offset_of(fsblock), count * self.block_bytes)
 
     def header_offset(self, group: int, sector: int) -> int:
@@ -175,21 +171,21 @@ class XfsVolume:
         sector_bytes = self.superblock.sector_bytes
         raw = self.store.read(self.header_offset(group, sector), sector_bytes)
         if self.has_crc and not passes(raw, crc_at):
-            raise self.damaged(f"a header of group {group} fails its checksum")
+            raise self.damaged(messages.HEADER_OF_GROUP_FAILS_CHECKSUM.format(group=group))
         return raw
 
     def read_agf(self, group: int) -> Agf:
         """The header of a group's free space."""
         agf = Agf.parse(self.read_header(group, 1, layout.AGF_CRC)[: Agf.SIZE])
         if agf.magic != layout.AGF_MAGIC or agf.blocks != self.blocks_in(group):
-            raise self.damaged(f"the free space header of group {group} is none")
+            raise self.damaged(messages.FREE_SPACE_HEADER_OF_GROUP_MISSING.format(group=group))
         return agf
 
     def read_agi(self, group: int) -> Agi:
         """The header of a group's inodes."""
         agi = Agi.parse(self.read_header(group, 2, layout.AGI_CRC)[: Agi.SIZE])
         if agi.magic != layout.AGI_MAGIC or agi.blocks != self.blocks_in(group):
-            raise self.damaged(f"the inode header of group {group} is none")
+            raise self.damaged(messages.INODE_HEADER_OF_GROUP_MISSING.format(group=group))
         return agi
 
     @property
@@ -203,13 +199,13 @@ class XfsVolume:
         raw = self.read_header(group, 3, layout.AGFL_CRC)
         start, size = layout.AGFL_HEADER_BYTES if self.has_crc else 0, self.list_size
         if agf.list_count > size or agf.list_first >= size:
-            raise self.damaged(f"the list of reserved blocks of group {group} is too long")
+            raise self.damaged(messages.RESERVED_LIST_TOO_LONG.format(group=group))
         found = []
         for number in range(agf.list_count):
             place = start + (agf.list_first + number) % size * 4
             found.append(int.from_bytes(raw[place : place + 4], "big"))
         if any(block >= self.blocks_in(group) for block in found):
-            raise self.damaged(f"the list of reserved blocks of group {group} leaves it")
+            raise self.damaged(messages.RESERVED_LIST_LEAVES_GROUP.format(group=group))
         return found
 
     def read_slot(self, number: int) -> Slot:
@@ -225,11 +221,11 @@ class XfsVolume:
         """An inode from its bytes; see ``read_slot``."""
         inode = self.parse_core(raw)
         if inode.magic != layout.INODE_MAGIC or inode.version != (3 if self.has_crc else 2):
-            raise self.damaged(f"inode {number} is none, or of a version that is not supported")
+            raise self.damaged(messages.INODE_MISSING.format(number=number))
         if self.has_crc and not passes(raw, layout.INODE_CRC):
-            raise self.damaged(f"inode {number} fails its checksum")
+            raise self.damaged(messages.INODE_FAILS_CHECKSUM.format(number=number))
         if self.has_crc and inode.number != number:
-            raise self.damaged(f"inode {number} says that it is another")
+            raise self.damaged(messages.INODE_RECORDS_ANOTHER_INODE_NUMBER.format(number=number))
         return Slot(number, inode, raw)
 
     def parse_core(self, raw: bytes) -> Inode:
@@ -240,7 +236,7 @@ class XfsVolume:
         """Writes an inode with its forks, which fill the rest of its place."""
         raw = inode.build()[: self.core_bytes] + forks
         if len(raw) != self.superblock.inode_bytes:
-            raise ValueError(f"inode {number} would have {len(raw)} bytes")
+            raise ValueError(messages.IMPOSSIBLE_INODE_SIZE.format(raw=len(raw)))
         if self.has_crc:
             raw = with_checksum(raw, layout.INODE_CRC)
         self.store.write(self.inode_offset(number), raw)
@@ -270,18 +266,20 @@ class XfsVolume:
             and superblock.group_count == -(-superblock.blocks // max(1, superblock.group_blocks))
         )
         if not sound:
-            raise self.damaged("its superblock describes an impossible geometry")
+            raise self.damaged(messages.SUPERBLOCK_DESCRIBES_IMPOSSIBLE_GEOMETRY)
         if superblock.blocks * superblock.block_bytes > self.store.size_bytes:
-            raise self.damaged("it is larger than its partition")
+            raise self.damaged(messages.LARGER_THAN_PARTITION)
         if superblock.in_progress:
-            raise self.damaged("it was never made whole")
+            raise self.damaged(messages.NEVER_COMPLETED)
 
     def _check_features(self) -> None:
         superblock = self.superblock
         refused = []
         version = superblock.version & layout.VERSION_BITS
         if version not in (4, 5):
-            raise UnsupportedError(f"{self.where} is an XFS of version {version}")
+            raise UnsupportedError(
+                messages.VERSION_NOT_SUPPORTED.format(where=self.where, version=version)
+            )
         if superblock.realtime_blocks:
             refused.append("a realtime section")
         if not superblock.log_start:
@@ -300,7 +298,9 @@ class XfsVolume:
             refused += self._unknown_features()
         if refused:
             raise UnsupportedError(
-                f"{self.where} is an XFS with {' and '.join(refused)}, which is not supported"
+                messages.FEATURES_NOT_SUPPORTED.format(
+                    where=self.where, refused=" and ".join(refused)
+                )
             )
 
     def _unknown_features(self) -> list[str]:

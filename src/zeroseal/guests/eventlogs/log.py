@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from zeroseal.errors import DamagedError, UnsupportedError
 from zeroseal.guests.eventlogs import layout
 from zeroseal.guests.eventlogs.layout import ChunkHeader, FileHeader, RecordHeader
+from zeroseal.messages import guests as messages
 
 _MOST_CHUNKS = 1 << 16
 _NO_RECORD = 0xFFFFFFFFFFFFFFFF
@@ -78,7 +79,7 @@ def read_log(raw: bytes, where: str = "the event log") -> LogFacts:
     records, computers = 0, dict[str, None]()
     for chunk, body in iter_chunks(raw, where):
         if chunk.free_offset < layout.CHUNK_TABLES_BYTES or chunk.free_offset > len(body):
-            raise DamagedError(f"{where} has a chunk that contradicts itself")
+            raise DamagedError(messages.INCONSISTENT_CHUNK.format(where=where))
         records += _count_records(body, chunk.free_offset, where)
         computers |= dict.fromkeys(_computers_in(body[: chunk.free_offset]))
     return LogFacts(records, tuple(computers), bool(header.flags & layout.DIRTY))
@@ -91,12 +92,16 @@ def read_header(raw: bytes, where: str) -> FileHeader:
         DamagedError, UnsupportedError: as ``read_log``.
     """
     if len(raw) < layout.FILE_HEADER_BYTES or raw[:8] != layout.FILE_MAGIC:
-        raise DamagedError(f"{where} is no event log")
+        raise DamagedError(messages.NOT_EVENT_LOG.format(where=where))
     header = FileHeader.parse(raw[: FileHeader.SIZE])
     if header.crc != zlib.crc32(raw[: layout.CHECKED_BYTES]):
-        raise DamagedError(f"{where} is damaged: its header fails its checksum")
+        raise DamagedError(messages.DAMAGED_HEADER_FAILS_CHECKSUM.format(where=where))
     if header.major != 3 or header.minor not in (1, 2):
-        raise UnsupportedError(f"{where} is an event log of version {header.major}.{header.minor}")
+        raise UnsupportedError(
+            messages.EVENT_LOG_OF_VERSION.format(
+                where=where, major=header.major, minor=header.minor
+            )
+        )
     return header
 
 
@@ -117,7 +122,7 @@ def iter_chunks(raw: bytes, where: str) -> Iterator[tuple[ChunkHeader, bytes]]:
         checked += body[layout.HEADER_BYTES : layout.CHUNK_TABLES_BYTES]
         data = body[layout.CHUNK_TABLES_BYTES : max(chunk.free_offset, layout.CHUNK_TABLES_BYTES)]
         if chunk.crc != zlib.crc32(checked) or chunk.data_crc != zlib.crc32(data):
-            raise DamagedError(f"{where} is damaged: a chunk fails its checksum")
+            raise DamagedError(messages.DAMAGED_CHUNK_FAILS_CHECKSUM.format(where=where))
         yield chunk, body
 
 
@@ -130,7 +135,7 @@ def _count_records(body: bytes, end: int, where: str) -> int:
         again = body[place + length - 4 : place + length]
         fits = RecordHeader.SIZE + 4 <= length <= end - place
         if record.magic != layout.RECORD_MAGIC or not fits or again != length.to_bytes(4, "little"):
-            raise DamagedError(f"{where} is damaged: a record contradicts itself")
+            raise DamagedError(messages.DAMAGED_RECORD_INCONSISTENT.format(where=where))
         place, count = place + length, count + 1
     return count
 

@@ -10,6 +10,7 @@ import zlib
 
 from zeroseal.guests.eventlogs import layout
 from zeroseal.guests.eventlogs.layout import ChunkHeader, FileHeader, RecordHeader
+from zeroseal.messages import guests as messages
 
 _TICKS = 10**7
 _EPOCH_SECONDS = 11_644_473_600  # from 1601 to 1970
@@ -29,7 +30,7 @@ def log_with_records(computer: str, count: int, now: int) -> bytes:
         ValueError: more records than fit.
     """
     if not 0 < count <= _MOST_RECORDS:
-        raise ValueError(f"a log of one chunk holds up to {_MOST_RECORDS} records")
+        raise ValueError(messages.TOO_MANY_EVENT_RECORDS.format(most_records=_MOST_RECORDS))
     written = (now + _EPOCH_SECONDS) * _TICKS
     records = [_record(number, computer, written) for number in range(1, count + 1)]
     body = b"".join(records)

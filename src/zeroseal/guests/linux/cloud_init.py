@@ -72,7 +72,7 @@ def read_cloud_init(guest: Guest, services: Services, gone: Collection[str] = ()
     )
     if not installed:
         return CloudInit(is_installed=False)
-    off_by = "" if unit else "no service of it is enabled"
+    off_by = "" if unit else "none of its services is enabled"
     if guest.exists(_DISABLED) and _DISABLED not in gone:
         off_by = _DISABLED
     if "policy: disabled" in guest.read_text(_POLICY) and _POLICY not in gone:

@@ -17,6 +17,7 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from zeroseal.guests.compressors import UNPACK_ERRORS, Packing, find_packing, pack, unpack_first
+from zeroseal.messages import guests as messages
 
 _MAGICS = (b"070701", b"070702")
 _CHECKSUM_MAGIC = b"070702"
@@ -157,15 +158,19 @@ def _iter_parts(raw: bytes) -> Iterator[_Part]:
             try:
                 content, behind = unpack_first(rest, packing, room)
             except UNPACK_ERRORS as error:
-                raise ValueError(f"its {packing.value} data cannot be unpacked ({error})") from None
+                raise ValueError(
+                    messages.DATA_CANNOT_BE_DECOMPRESSED.format(
+                        compression=packing.value, error=error
+                    )
+                ) from None
             end = _end_of_zeros(rest, len(rest) - len(behind))
             room -= len(content)
         else:
-            raise ValueError("it holds something that is no archive")
+            raise ValueError(messages.NOT_AN_ARCHIVE)
         yield _Part(packing, start, start + end, content)
         start += end
     if not start:
-        raise ValueError("it holds no archive")
+        raise ValueError(messages.NO_ARCHIVE)
 
 
 def skip_plain_archives(raw: bytes) -> bytes:
@@ -261,7 +266,7 @@ def _end_of_archive(raw: bytes) -> int:
     for entry, end in _iter_entries(raw, lambda _path: False):
         if entry.name == _TRAILER:
             return end
-    raise ValueError("it ends without a trailer")
+    raise ValueError(messages.ENDS_WITHOUT_TRAILER)
 
 
 def _iter_archive(
@@ -272,7 +277,7 @@ def _iter_archive(
         if entry.name == _TRAILER:
             return
         yield entry, end
-    raise ValueError("it ends without a trailer")
+    raise ValueError(messages.ENDS_WITHOUT_TRAILER)
 
 
 def _iter_entries(
@@ -283,17 +288,17 @@ def _iter_entries(
     while position < len(raw):
         header = bytes(raw[position : position + _HEADER_BYTES])
         if not header.startswith(_MAGICS) or len(header) < _HEADER_BYTES:
-            raise ValueError("an entry of its archive is wrong")
+            raise ValueError(messages.ENTRY_OF_ARCHIVE_INVALID)
         try:
             name_bytes = int(header[94:102], 16)
             content_bytes = int(header[54:62], 16)
         except ValueError:
-            raise ValueError("an entry of its archive is wrong") from None
+            raise ValueError(messages.ENTRY_OF_ARCHIVE_INVALID) from None
         name_end = position + _HEADER_BYTES + name_bytes
         start = _aligned(name_end)
         end = start + content_bytes
         if not 0 < name_bytes <= _MAX_NAME_BYTES or end > len(raw):
-            raise ValueError("an entry of its archive is cut short")
+            raise ValueError(messages.ENTRY_OF_ARCHIVE_TRUNCATED)
         entry = Entry(header, bytes(raw[position + _HEADER_BYTES : name_end].rstrip(b"\0")), b"")
         if is_wanted is None or is_wanted(entry.path):
             entry = replace(entry, content=bytes(raw[start:end]))

@@ -17,6 +17,7 @@ import yaml
 from zeroseal.errors import RefusedError
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.services import Services
+from zeroseal.messages import guests as messages
 
 _HEAD = "# Written for this machine by Zero Seal.\n"
 _NAME = "zeroseal-clone"
@@ -118,10 +119,7 @@ def plan_network(guest: Guest, card: FixedAddresses) -> NetworkFiles:
             text = _HEAD + "\n".join(_ifcfg(card)) + "\n"
             return NetworkFiles(service, ((f"{folder}/ifcfg-{_NAME}", text, 0o644),), others)
         case _:
-            raise RefusedError(
-                "the guest has no network service that is known here (netplan, NetworkManager, "
-                "systemd-networkd, ifupdown, ifcfg): give the clone a seed instead of --into-disk"
-            )
+            raise RefusedError(messages.NO_SUPPORTED_NETWORK_SERVICE)
 
 
 def _netplan(card: FixedAddresses) -> dict[str, object]:

@@ -83,4 +83,4 @@ class LinuxSystem(GuestSystem):
         paths = list(later)
         if _MACHINE_ID not in paths or len(self.guest.read_text(_MACHINE_ID).strip()) != 32:
             return ""
-        return f"it has a {', '.join(signs_in(paths, _SIGNS_OF_A_START))} of its own"
+        return f"it has its own {', '.join(signs_in(paths, _SIGNS_OF_A_START))}"

@@ -7,6 +7,7 @@ from bisect import bisect_left, insort
 from zeroseal.errors import DamagedError
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.layout import BinHeader
+from zeroseal.messages import registry as messages
 
 _SMALLEST = 8
 
@@ -33,7 +34,7 @@ class Cells:
             length = header.length
             fits = length and length % layout.PAGE_BYTES == 0 and place + length <= len(self.body)
             if header.magic != layout.BIN_MAGIC or not fits:
-                raise DamagedError(f"{where} is no sound registry hive: a bin is none")
+                raise DamagedError(messages.BIN_HEADER_MISSING_IN_HIVE.format(where=where))
             self._read_bin(place + layout.BIN_HEADER_BYTES, place + length)
             place += length
 
@@ -42,7 +43,7 @@ class Cells:
             size = int.from_bytes(self.body[place : place + 4], "little", signed=True)
             length = abs(size)
             if length < _SMALLEST or length % layout.CELL_ALIGNMENT or place + length > end:
-                raise DamagedError(f"{self._where} is no sound registry hive: a cell is none")
+                raise DamagedError(messages.INVALID_CELL_IN_HIVE.format(where=self._where))
             if size > 0:
                 self._note_free(place, length)
             place += length
@@ -90,7 +91,7 @@ class Cells:
         """How long a cell in use is, its own length counted."""
         size = -int.from_bytes(self.body[offset : offset + 4], "little", signed=True)
         if not _SMALLEST <= size <= len(self.body) - offset or size % layout.CELL_ALIGNMENT:
-            raise DamagedError(f"{self._where} is no sound registry hive: a cell is none")
+            raise DamagedError(messages.INVALID_CELL_IN_HIVE.format(where=self._where))
         return size
 
     def content(self, offset: int) -> bytes:
@@ -100,7 +101,7 @@ class Cells:
     def set_content(self, offset: int, content: bytes) -> None:
         """Writes over the beginning of a cell in use."""
         if len(content) > self.length(offset) - 4:
-            raise ValueError("it does not fit its cell")
+            raise ValueError(messages.DOES_NOT_FIT_INTO_CELL)
         self.body[offset + 4 : offset + 4 + len(content)] = content
 
     def put(self, offset: int, content: bytes, room: int = 0) -> int:
@@ -133,7 +134,7 @@ class Cells:
         length = -(-(needed + layout.BIN_HEADER_BYTES) // layout.PAGE_BYTES) * layout.PAGE_BYTES
         offset = len(self.body)
         if offset + length > layout.MOST_HIVE_BYTES:
-            raise ValueError("the hive would become too large")
+            raise ValueError(messages.HIVE_WOULD_BECOME_TOO_LARGE)
         header = BinHeader.blank(magic=layout.BIN_MAGIC, offset=offset, length=length)
         self.body += header.build() + bytes(length - BinHeader.SIZE)
         self._set_free(offset + BinHeader.SIZE, length - BinHeader.SIZE)

@@ -15,6 +15,7 @@ from zeroseal.filesystems.tree import Problem
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.hive import Hive, Key, hash_name, sort_key
 from zeroseal.guests.registry.layout import BinHeader, ValueCell
+from zeroseal.messages import registry as messages
 
 _MOST_PROBLEMS = 50
 
@@ -48,12 +49,12 @@ class _Checker:
         yield from self._check_tiling()
         root = self._hive.root
         if not root.cell.flags & layout.KEY_ROOT:
-            yield Problem("the root", "it is not marked as one")
+            yield Problem("the root", messages.NOT_MARKED_AS_ROOT_KEY)
         pending, depth = [(root, root.name, 0)], 0
         while pending:
             key, path, depth = pending.pop()
             if depth > layout.MOST_DEPTH or self._reached[key.offset]:
-                yield Problem(path, "it lies in itself, or in two keys")
+                yield Problem(path, messages.INSIDE_ITSELF_OR_IN_TWO_KEYS)
                 continue
             self._reached[key.offset] += 1
             self._security[key.cell.security] += 1
@@ -70,14 +71,14 @@ class _Checker:
             header = BinHeader.parse(hive.read(place, BinHeader.SIZE))
             length = header.length
             if header.magic != layout.BIN_MAGIC or header.offset != place:
-                raise hive.damaged(f"the bin at {place:#x} is none")
+                raise hive.damaged(messages.BIN_AT_NO_VALID_HEADER.format(place=place))
             if not length or length % layout.PAGE_BYTES or place + length > hive.size:
-                raise hive.damaged(f"the bin at {place:#x} has an impossible length")
+                raise hive.damaged(messages.BIN_AT_IMPOSSIBLE_LENGTH.format(place=place))
             cell, end = place + BinHeader.SIZE, place + length
             while cell < end:
                 size = int.from_bytes(hive.read(cell, 4), "little", signed=True)
                 if abs(size) < 8 or size % 8 or cell + abs(size) > end:
-                    raise hive.damaged(f"the cell at {cell:#x} has an impossible length")
+                    raise hive.damaged(messages.CELL_AT_IMPOSSIBLE_LENGTH.format(cell=cell))
                 if size < 0:
                     self._used[cell] = -size
                 cell += abs(size)
@@ -89,12 +90,12 @@ class _Checker:
             return
         names = [sort_key(child.name) for child in children]
         if any(one >= two for one, two in pairwise(names)):
-            yield Problem(path, "the keys below it are not in order")
+            yield Problem(path, messages.KEYS_BELOW_OUT_OF_ORDER)
         if any(child.cell.parent != key.offset for child in children):
-            yield Problem(path, "a key below it names another parent")
+            yield Problem(path, messages.KEY_BELOW_ANOTHER_PARENT)
         longest = max(2 * len(child.name) for child in children)
         if key.cell.longest_subkey & 0xFFFF < longest:
-            yield Problem(path, "it has a longer name below it than it says")
+            yield Problem(path, messages.LONGER_KEY_NAME_BELOW)
         yield from self._check_lists(key.cell.subkey_list, path, 0)
 
     def _check_lists(self, offset: int, path: str, depth: int) -> Iterator[Problem]:
@@ -110,12 +111,12 @@ class _Checker:
             elif kind == b"lh":
                 name = self._hive.key_at(inner).name
                 if int.from_bytes(mark, "little") != hash_name(name):
-                    yield Problem(path, f"the hash value of {name!r} is wrong")
+                    yield Problem(path, messages.NAME_HASH_WRONG.format(name=name))
             elif kind == b"lf":
                 name = self._hive.key_at(inner).name
                 hint = name[:4].encode("latin-1", "replace").ljust(4, b"\0")
                 if mark.lower() != hint.lower() and name.isascii():
-                    yield Problem(path, f"the hint of {name!r} is wrong")
+                    yield Problem(path, messages.NAME_HINT_WRONG.format(name=name))
 
     def _check_values(self, key: Key, path: str) -> Iterator[Problem]:
         offsets = self._hive.value_offsets(key)
@@ -130,12 +131,12 @@ class _Checker:
             data = self._hive.data_of(cell)
             self._reach_data(cell)
             if sort_key(name) in names:
-                yield Problem(path, f"the value {name!r} is there twice")
+                yield Problem(path, messages.VALUE_OCCURS_TWICE.format(name=name))
             names.add(sort_key(name))
             if 2 * len(name) > key.cell.longest_value_name:
-                yield Problem(path, "it has a longer value name than it says")
+                yield Problem(path, messages.LONGER_VALUE_NAME)
             if len(data) > key.cell.longest_value:
-                yield Problem(path, "it has a longer value than it says")
+                yield Problem(path, messages.LONGER_VALUE)
 
     def _reach_data(self, cell: ValueCell) -> None:
         size = cell.size & ~layout.RESIDENT
@@ -156,7 +157,7 @@ class _Checker:
         while True:
             cell, _descriptor = self._hive.security_at(place)
             if back >= 0 and cell.back != back:
-                yield Problem("security", "its ring does not lead back")
+                yield Problem("security", messages.LIST_OF_SECURITY_DESCRIPTORS_NOT_CLOSED)
             ring.append(place)
             self._reached[place] += 1
             if cell.references != self._security[place]:
@@ -166,13 +167,18 @@ class _Checker:
             if place == first or len(ring) > len(self._used):
                 break
         if set(self._security) - set(ring):
-            yield Problem("security", "a descriptor is not in the ring")
+            yield Problem("security", messages.SECURITY_DESCRIPTOR_NOT_IN_LIST)
 
     def _check_reached(self) -> Iterator[Problem]:
         for offset, count in self._reached.items():
             if offset not in self._used:
-                yield Problem(f"the cell at {offset:#x}", "it is in use and not marked so")
+                yield Problem(
+                    messages.CELL_NAME.format(offset=offset), messages.IN_USE_BUT_MARKED_FREE
+                )
             elif count > 1:
-                yield Problem(f"the cell at {offset:#x}", f"it is used {count} times")
+                yield Problem(
+                    messages.CELL_NAME.format(offset=offset),
+                    messages.CELL_USED_TIMES.format(count=count),
+                )
         for offset in self._used.keys() - self._reached.keys():
-            yield Problem(f"the cell at {offset:#x}", "it is marked as in use, and nobody uses it")
+            yield Problem(messages.CELL_NAME.format(offset=offset), messages.CELL_WITHOUT_OWNER)

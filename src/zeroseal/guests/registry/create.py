@@ -6,6 +6,7 @@ from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.cells import Cells
 from zeroseal.guests.registry.hive_cells import encode_name
 from zeroseal.guests.registry.layout import BaseBlock, KeyCell, SecurityCell
+from zeroseal.messages import registry as messages
 
 # self-relative, owner and group Administrators, everything allowed to Administrators and SYSTEM
 ADMINISTRATORS_ONLY = bytes.fromhex(
@@ -32,7 +33,7 @@ def new_hive(
         ValueError: there is no such version.
     """
     if minor not in layout.MINOR_VERSIONS:
-        raise ValueError(f"there is no version 1.{minor}")
+        raise ValueError(messages.VERSION_NOT_KNOWN.format(minor=minor))
     moment = layout.filetime(now)
     cells = Cells(b"", "the new hive")
     encoded, is_compressed = encode_name(root_name)

@@ -14,6 +14,7 @@ from zeroseal.guests.registry.hive_cells import encode_name
 from zeroseal.guests.registry.layout import BaseBlock, KeyCell, SecurityCell, ValueCell
 from zeroseal.guests.registry.replace import HiveReplacer
 from zeroseal.guests.registry.slack import SlackError, iter_slack
+from zeroseal.messages import registry as messages
 
 _MOST_NAME = 255
 _MOST_VALUE_NAME = 16_383
@@ -89,7 +90,7 @@ class HiveEditor(HiveReplacer):
             ValueError: a name that cannot be one.
         """
         if len(name) > _MOST_VALUE_NAME or "\0" in name:
-            raise ValueError(f"{name[:20]!r} cannot be a value's name")
+            raise ValueError(messages.NOT_VALID_NAME_FOR_VALUE.format(name=name[:20]))
         cell = self._key(key)
         offset = self._find_value(key, cell, name)
         if offset is None:
@@ -180,7 +181,7 @@ class HiveEditor(HiveReplacer):
         """
         cell = self._key(key)
         if key == self.root:
-            raise ValueError("the root of a hive cannot be removed")
+            raise ValueError(messages.ROOT_CANNOT_BE_REMOVED)
         above = self._key(cell.parent)
         kept = [(name, place) for name, place in self._subkeys(above) if place != key]
         self._set_subkeys(above, kept)
@@ -196,10 +197,10 @@ class HiveEditor(HiveReplacer):
         _check_name(name)
         cell = self._key(key)
         if key == self.root:
-            raise ValueError("the root of a hive keeps its name here")
+            raise ValueError(messages.ROOT_CANNOT_BE_RENAMED)
         taken = self._find_subkey(cell.parent, name)
         if taken not in (None, key):
-            raise ValueError(f"there is a key {name!r} already")
+            raise ValueError(messages.KEY_ALREADY_EXISTS.format(name=name))
         encoded, is_compressed = encode_name(name)
         cell.name_bytes = len(encoded)
         cell.flags = cell.flags & ~layout.KEY_COMPRESSED
@@ -245,7 +246,7 @@ class HiveEditor(HiveReplacer):
         """
         cell = self._security(offset)
         if cell.size != len(descriptor):
-            raise ValueError("a shared descriptor is replaced by one of the same length")
+            raise ValueError(messages.SHARED_DESCRIPTOR_LENGTH)
         self._cells.set_content(offset, cell.build() + descriptor)
 
     def set_security(self, key: int, descriptor: bytes) -> None:
@@ -293,7 +294,7 @@ class HiveEditor(HiveReplacer):
 
 def _check_name(name: str) -> None:
     if not name or len(name) > _MOST_NAME or "\\" in name or "\0" in name:
-        raise ValueError(f"{name[:20]!r} cannot be a key's name")
+        raise ValueError(messages.NOT_VALID_NAME_FOR_KEY.format(name=name[:20]))
 
 
 def _longest(field: int, name: str) -> int:

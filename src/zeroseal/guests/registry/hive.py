@@ -12,6 +12,7 @@ from zeroseal.blocks.store import MemoryStore, Store
 from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.layout import BaseBlock, KeyCell, SecurityCell, ValueCell
+from zeroseal.messages import registry as messages
 
 _PIECE_BYTES = 1 << 16
 _MOST_PIECES = 512
@@ -57,23 +58,22 @@ class Hive:
         self._store = MemoryStore(source) if isinstance(source, bytes) else source
         self._pieces: dict[int, bytes] = {}
         if self._store.size_bytes < layout.BASE_BYTES:
-            raise self.damaged("it is too short")
+            raise self.damaged(messages.TOO_SHORT)
         raw = self._store.read(0, BaseBlock.SIZE)
         self.base = BaseBlock.parse(raw)
         if self.base.magic != layout.BASE_MAGIC or self.base.kind != layout.PRIMARY:
-            raise self.damaged("it does not begin as one")
+            raise self.damaged(messages.HEADER_MISSING)
         if self.base.major != 1 or self.base.minor not in layout.MINOR_VERSIONS:
             raise UnsupportedError(
-                f"{where} is a hive of version {self.base.major}.{self.base.minor}"
+                messages.VERSION_NOT_SUPPORTED.format(
+                    where=where, major=self.base.major, minor=self.base.minor
+                )
             )
         if not ignore_state and not self.is_clean(raw):
-            raise NeedsRecoveryError(
-                f"{where} was not written to its end: its transaction logs must be replayed first "
-                "(shut the machine down properly, or let us do it)"
-            )
+            raise NeedsRecoveryError(messages.NOT_WRITTEN_COMPLETELY.format(where=where))
         self.size = self.base.data_bytes
         if self.size > self._store.size_bytes - layout.BASE_BYTES or self.size % layout.PAGE_BYTES:
-            raise self.damaged("it is cut off")
+            raise self.damaged(messages.TRUNCATED)
 
     @property
     def content(self) -> bytes:
@@ -87,7 +87,7 @@ class Hive:
 
     def damaged(self, what: str) -> DamagedError:
         """The error for a structure that contradicts the format."""
-        return DamagedError(f"{self.where} is no sound registry hive: {what}")
+        return DamagedError(messages.DAMAGED.format(where=self.where, what=what))
 
     # -- bytes
 
@@ -98,7 +98,7 @@ class Hive:
             DamagedError: they lie outside.
         """
         if offset < 0 or length < 0 or offset + length > self.size:
-            raise self.damaged(f"bytes at {offset:#x} are pointed to, but there are none")
+            raise self.damaged(messages.BYTES_AT_REFERENCED_DO_NOT_EXIST.format(offset=offset))
         piece, start = divmod(offset, _PIECE_BYTES)
         if start + length <= _PIECE_BYTES:
             return self._piece(piece)[start : start + length]
@@ -124,14 +124,14 @@ class Hive:
         """
         number, start = divmod(offset, _PIECE_BYTES)
         if not 0 <= offset <= self.size - 4:
-            raise self.damaged(f"bytes at {offset:#x} are pointed to, but there are none")
+            raise self.damaged(messages.BYTES_AT_REFERENCED_DO_NOT_EXIST.format(offset=offset))
         piece = self._pieces.get(number) or self._piece(number)
         if start + 4 > len(piece):
             size = -int.from_bytes(self.read(offset, 4), "little", signed=True)
         else:
             size = -_LENGTH.unpack_from(piece, start)[0]
         if size < 8 or size % layout.CELL_ALIGNMENT or size - 4 < least:
-            raise self.damaged(f"the cell at {offset:#x} is none, or too short")
+            raise self.damaged(messages.CELL_AT_INVALID_OR_TOO_SHORT.format(offset=offset))
         if start + size <= len(piece):
             return piece[start + 4 : start + size]
         return self.read(offset + 4, size - 4)
@@ -153,9 +153,9 @@ class Hive:
         raw = self.cell(offset, layout.KEY_BYTES)
         cell = KeyCell.parse(raw[: KeyCell.SIZE])
         if cell.magic != b"nk" or KeyCell.SIZE + cell.name_bytes > len(raw):
-            raise self.damaged(f"the key at {offset:#x} is none")
+            raise self.damaged(messages.NO_VALID_KEY.format(offset=offset))
         if cell.access >> 8 & layout.LAYERED_SEMANTICS:
-            raise UnsupportedError(f"{self.where} has layered keys, which are not supported")
+            raise UnsupportedError(messages.LAYERED_KEYS_NOT_SUPPORTED.format(where=self.where))
         name = raw[KeyCell.SIZE : KeyCell.SIZE + cell.name_bytes]
         return Key(offset, cell, decode_name(name, bool(cell.flags & layout.KEY_COMPRESSED)))
 
@@ -174,7 +174,7 @@ class Hive:
             return []
         found = list(self._list_offsets(key.cell.subkey_list, 0))
         if len(found) != key.cell.subkeys:
-            raise self.damaged(f"the key {key.name!r} counts other subkeys than it lists")
+            raise self.damaged(messages.SUBKEY_COUNT_WRONG.format(name=key.name))
         return found
 
     def _list_offsets(self, offset: int, depth: int) -> Iterator[int]:
@@ -182,13 +182,13 @@ class Hive:
         kind, count = raw[:2], int.from_bytes(raw[2:4], "little")
         width = 8 if kind in (b"lf", b"lh") else 4
         if kind not in (b"lf", b"lh", b"li", b"ri") or 4 + count * width > len(raw):
-            raise self.damaged(f"the list of keys at {offset:#x} is none")
+            raise self.damaged(messages.NO_VALID_KEY_LIST.format(offset=offset))
         for place in range(4, 4 + count * width, width):
             inner = int.from_bytes(raw[place : place + 4], "little")
             if kind != b"ri":
                 yield inner
             elif depth:
-                raise self.damaged(f"the list of keys at {offset:#x} is nested too deep")
+                raise self.damaged(messages.KEY_LIST_NESTED_TOO_DEEPLY.format(offset=offset))
             else:
                 yield from self._list_offsets(inner, depth + 1)
 
@@ -237,7 +237,7 @@ class Hive:
         raw = self.cell(offset, layout.SECURITY_BYTES)
         cell = SecurityCell.parse(raw[: SecurityCell.SIZE])
         if cell.magic != b"sk" or SecurityCell.SIZE + cell.size > len(raw):
-            raise self.damaged(f"the security cell at {offset:#x} is none")
+            raise self.damaged(messages.NO_VALID_SECURITY_CELL.format(offset=offset))
         return cell, raw[SecurityCell.SIZE : SecurityCell.SIZE + cell.size]
 
     # -- values
@@ -250,7 +250,7 @@ class Hive:
             magic, name_bytes, size, place, kind, flags = _VALUE.unpack_from(raw)
             name = raw[ValueCell.SIZE : ValueCell.SIZE + name_bytes]
             if magic != b"vk" or len(name) < name_bytes:
-                raise self.damaged(f"the value at {offset:#x} is none")
+                raise self.damaged(messages.NO_VALID_VALUE.format(offset=offset))
             is_compressed = bool(flags & layout.VALUE_COMPRESSED)
             yield Value(decode_name(name, is_compressed), kind, self._data(size, place))
 
@@ -264,7 +264,7 @@ class Hive:
         if not count:
             return []
         if count > _MOST_LIST:
-            raise self.damaged(f"the key {key.name!r} counts {count} values")
+            raise self.damaged(messages.IMPOSSIBLE_VALUE_COUNT.format(name=key.name, count=count))
         raw = self.cell(key.cell.value_list, count * 4)
         return list(struct.unpack_from(f"<{count}I", raw))
 
@@ -277,7 +277,7 @@ class Hive:
         raw = self.cell(offset, layout.VALUE_BYTES)
         cell = ValueCell.parse(raw[: ValueCell.SIZE])
         if cell.magic != b"vk" or ValueCell.SIZE + cell.name_bytes > len(raw):
-            raise self.damaged(f"the value at {offset:#x} is none")
+            raise self.damaged(messages.NO_VALID_VALUE.format(offset=offset))
         name = raw[ValueCell.SIZE : ValueCell.SIZE + cell.name_bytes]
         return cell, decode_name(name, bool(cell.flags & layout.VALUE_COMPRESSED))
 
@@ -293,7 +293,7 @@ class Hive:
         size = marked_size & ~layout.RESIDENT
         if marked_size & layout.RESIDENT:
             if size > 4:
-                raise self.damaged("a value of more than four bytes lies in its own field")
+                raise self.damaged(messages.EMBEDDED_VALUE_TOO_LONG)
             return place.to_bytes(4, "little")[:size]
         if not size:
             return b""
@@ -305,7 +305,7 @@ class Hive:
         pieces = [self.cell(place) for place in self.segments(offset)]
         found = b"".join(piece[: layout.SEGMENT_BYTES] for piece in pieces)
         if len(found) < size:
-            raise self.damaged(f"the large value at {offset:#x} is cut off")
+            raise self.damaged(messages.LARGE_VALUE_AT_TRUNCATED.format(offset=offset))
         return found[:size]
 
     def segments(self, offset: int) -> list[int]:
@@ -313,7 +313,7 @@ class Hive:
         raw = self.cell(offset, 8)
         count, place = int.from_bytes(raw[2:4], "little"), int.from_bytes(raw[4:8], "little")
         if raw[:2] != b"db" or not count:
-            raise self.damaged(f"the large value at {offset:#x} is none")
+            raise self.damaged(messages.NO_VALID_LARGE_VALUE.format(offset=offset))
         listed = self.cell(place, count * 4)
         return [int.from_bytes(listed[at : at + 4], "little") for at in range(0, count * 4, 4)]
 
@@ -336,7 +336,7 @@ class Hive:
         while pending:
             path, key, depth = pending.pop()
             if key.offset in seen or depth > layout.MOST_DEPTH:
-                raise self.damaged("its keys lie in each other")
+                raise self.damaged(messages.KEYS_CONTAIN_EACH_OTHER)
             seen.add(key.offset)
             yield path, key
             below = [
@@ -355,7 +355,7 @@ def decode_name(raw: bytes, is_compressed: bool) -> str:
     if is_compressed:
         return raw.decode("latin-1")
     if len(raw) % 2:
-        raise DamagedError("a name in the registry has half a letter")
+        raise DamagedError(messages.NAME_ENDS_IN_CHARACTER)
     return raw.decode("utf-16-le", "surrogatepass")
 
 

@@ -9,6 +9,7 @@ from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.cells import Cells
 from zeroseal.guests.registry.hive import Hive, decode_name, hash_name, sort_key
 from zeroseal.guests.registry.layout import KeyCell, SecurityCell, ValueCell
+from zeroseal.messages import registry as messages
 
 
 class HiveCells:
@@ -84,7 +85,7 @@ class HiveCells:
         width = 8 if raw[:2] in (b"lf", b"lh") else 4
         end = 4 + int.from_bytes(raw[2:4], "little") * width
         if raw[:2] not in (b"lf", b"lh", b"li", b"ri")[: 4 - depth] or end > len(raw):
-            raise self._damaged("a list of keys is none")
+            raise self._damaged(messages.KEY_LIST_INVALID)
         for place in range(4, end, width):
             inner = int.from_bytes(raw[place : place + 4], "little")
             if raw[:2] == b"ri":
@@ -138,11 +139,11 @@ class HiveCells:
         self._cells.take_back(offset)
 
     def _damaged(self, what: str) -> DamagedError:
-        return DamagedError(f"{self._where} is no sound registry hive: {what}")
+        return DamagedError(messages.DAMAGED.format(where=self._where, what=what))
 
     def _drop_key(self, key: int, depth: int = 0) -> int:
         if depth > layout.MOST_DEPTH:
-            raise self._damaged("its keys lie in each other")
+            raise self._damaged(messages.KEYS_CONTAIN_EACH_OTHER)
         self._indexed = layout.NONE
         self._names.pop(key, None)
         cell, count = self._key(key), 1

@@ -13,6 +13,7 @@ from typing import NamedTuple
 from zeroseal.errors import DamagedError
 from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.layout import BaseBlock
+from zeroseal.messages import registry as messages
 
 _SEED_LOW, _SEED_HIGH = 0x7A4E55C5, 0x82EF4D88
 _ENTRY_HEADER = 40
@@ -40,12 +41,12 @@ def replay_logs(primary: bytes, logs: Sequence[bytes], where: str = "the hive") 
         DamagedError: no log goes on where the hive ends.
     """
     if len(primary) < layout.BASE_BYTES:
-        raise DamagedError(f"{where} is too short to be a registry hive")
+        raise DamagedError(messages.TOO_SHORT_TO_BE_REGISTRY_HIVE.format(where=where))
     base = BaseBlock.parse(primary[: BaseBlock.SIZE])
     is_whole = base.checksum == layout.checksum_of(primary[: BaseBlock.SIZE])
     headers = [BaseBlock.parse(log[: BaseBlock.SIZE]) for log in logs if is_log(log)]
     if not is_whole and not headers:
-        raise DamagedError(f"{where} has a damaged header, and no transaction log that has another")
+        raise DamagedError(messages.HEADER_DAMAGED_WITHOUT_LOG.format(where=where))
     entries: list[LogEntry] = []
     start = base.done_sequence if is_whole else min(header.sequence for header in headers)
     for log in logs:
@@ -62,9 +63,7 @@ def replay_logs(primary: bytes, logs: Sequence[bytes], where: str = "the hive") 
         wanted, taken = entry.sequence + 1, taken + 1
         last = entry
     if not taken:
-        raise DamagedError(
-            f"{where} was not written to its end, and its transaction logs do not go on from there"
-        )
+        raise DamagedError(messages.LOGS_DO_NOT_CONTINUE.format(where=where))
     if not is_whole:
         base = headers[0]
         base.kind = layout.PRIMARY
@@ -156,12 +155,12 @@ def _read_new(log: bytes, place: int) -> tuple[LogEntry, int] | None:
 def _apply(body: bytearray, entry: LogEntry, where: str) -> None:
     most = min(layout.MOST_HIVE_BYTES, len(body) + _MOST_GROWTH)
     if entry.data_bytes > most or entry.data_bytes % layout.PAGE_BYTES:
-        raise DamagedError(f"a transaction log of {where} makes it impossibly large")
+        raise DamagedError(messages.LOG_MAKES_HIVE_TOO_LARGE.format(where=where))
     if entry.data_bytes > len(body):
         body += bytes(entry.data_bytes - len(body))
     for offset, page in entry.pages:
         if offset + len(page) > len(body):
-            raise DamagedError(f"a transaction log of {where} writes outside of it")
+            raise DamagedError(messages.LOG_WRITES_OUTSIDE_HIVE.format(where=where))
         body[offset : offset + len(page)] = page
 
 

@@ -20,6 +20,7 @@ from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.hive import Hive, Key, Value, upper
 from zeroseal.guests.registry.hive_names import CLASSES, MACHINE_HIVES, USERS
 from zeroseal.guests.registry.logs import replay_logs
+from zeroseal.messages import registry as messages
 
 CONFIG_FOLDER = "/Windows/System32/config"
 DEFAULT_PROFILE = "/Users/Default"
@@ -162,7 +163,7 @@ class Registry:
             if name == USERS:
                 yield f"{DEFAULT_PROFILE}/{_USER_FILES[name]}"
         else:
-            raise ValueError(f"there is no hive {name!r}")
+            raise ValueError(messages.HIVE_NOT_KNOWN.format(name=name))
 
     def _control_sets(self, hive: Hive) -> list[Key]:
         return [key for key in hive.subkeys(hive.root) if _CONTROL_SET.match(key.name)]

@@ -9,6 +9,7 @@ from zeroseal.guests.registry import layout
 from zeroseal.guests.registry.hive import Hive
 from zeroseal.guests.registry.layout import BinHeader
 from zeroseal.guests.registry.slack import SlackError, iter_slack
+from zeroseal.messages import registry as messages
 
 _SMALLEST = 8
 
@@ -34,7 +35,7 @@ def iter_free(hive: Hive) -> Iterator[bytes]:
     while place < hive.size:
         head = BinHeader.parse(hive.read(place, BinHeader.SIZE))
         if head.magic != layout.BIN_MAGIC or not head.length or head.length % layout.PAGE_BYTES:
-            raise hive.damaged("a bin is none")
+            raise hive.damaged(messages.BIN_NO_VALID_HEADER)
         yield from _free_in(hive, hive.read(place, head.length))
         place += head.length
 
@@ -45,7 +46,7 @@ def _free_in(hive: Hive, raw: bytes) -> Iterator[bytes]:
         (size,) = struct.unpack_from("<i", raw, at)
         length = abs(size)
         if length < _SMALLEST or at + length > end:
-            raise hive.damaged("a cell is none")
+            raise hive.damaged(messages.CELL_INVALID)
         if size > 0:
             yield raw[at + 4 : at + length]
         at += length

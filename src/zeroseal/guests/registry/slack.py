@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from struct import unpack_from
 
 from zeroseal.guests.registry import layout
+from zeroseal.messages import registry as messages
 
 _KEY_NAME_AT, _VALUE_NAME_AT, _RIGHTS_AT = 0x50, 0x18, 0x18  # with the cell's length in front
 _MOST_CELLS = 1 << 24
@@ -36,11 +37,11 @@ def iter_slack(body: bytes | bytearray, root: int, minor: int) -> Iterator[tuple
             (length,) = unpack_from("<i", body, at)
             start, end = at + used, at - length
             if length >= 0 or end > len(body):
-                raise SlackError(f"the cell at {at:#x} is not in use")
+                raise SlackError(messages.CELL_AT_NOT_IN_USE.format(at=at))
             if start < end and body.count(0, start, end) < end - start:
                 yield start, end
     except struct.error as error:
-        raise SlackError("a cell lies outside the hive") from error
+        raise SlackError(messages.CELL_EXTENDS_OUTSIDE_HIVE) from error
 
 
 def _iter_cells(body: bytes | bytearray, root: int, minor: int) -> Iterator[tuple[int, int]]:
@@ -50,7 +51,7 @@ def _iter_cells(body: bytes | bytearray, root: int, minor: int) -> Iterator[tupl
         at = pending.pop()
         count += 1
         if count > _MOST_CELLS or body[at + 4 : at + 6] != b"nk":
-            raise SlackError(f"the key at {at:#x} is none")
+            raise SlackError(messages.NO_VALID_KEY.format(offset=at))
         subkeys, _volatile, keys, _other, values, listed, security, class_at = unpack_from(
             "<8I", body, at + 0x18
         )
@@ -77,7 +78,7 @@ def _lists(
     (count,) = unpack_from("<H", body, at + 6)
     width = 2 if kind in (b"lf", b"lh") else 1
     if kind not in (b"lf", b"lh", b"li", b"ri") or depth > 2:
-        raise SlackError(f"the list of keys at {at:#x} is none")
+        raise SlackError(messages.NO_VALID_KEY_LIST.format(offset=at))
     yield at, 8 + 4 * width * count
     places = unpack_from(f"<{width * count}I", body, at + 8)[::width]
     if kind == b"ri":

@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping
 
 from zeroseal.guests.registry.hive import Value
+from zeroseal.messages import registry as messages
 
 NONE, SZ, EXPAND_SZ, BINARY, DWORD, DWORD_BIG, LINK, MULTI_SZ = range(8)
 QWORD = 11
@@ -54,18 +55,18 @@ def pack(kind: int, content: Typed) -> bytes:
         case bytes():
             return content
         case bool():
-            raise ValueError("a value holds a number, not a yes or no")
+            raise ValueError(messages.BOOLEAN_IS_NOT_A_NUMBER)
         case int() if kind in (DWORD, DWORD_BIG, QWORD):
             order = "big" if kind == DWORD_BIG else "little"
             try:
                 return content.to_bytes(8 if kind == QWORD else 4, order)  # type: ignore[arg-type]  # one of two words
             except OverflowError as error:
-                raise ValueError(f"{content} does not fit the type") from error
+                raise ValueError(messages.DOES_NOT_FIT_TYPE.format(content=content)) from error
         case str() if kind in (SZ, EXPAND_SZ, LINK):
             return _wide(content) + (b"" if kind == LINK else b"\0\0")
         case list() if kind == MULTI_SZ:
             return b"".join(_wide(text) + b"\0\0" for text in content) + b"\0\0"
-    raise ValueError(f"{content!r} is nothing for a value of type {kind}")
+    raise ValueError(messages.WRONG_CONTENT_FOR_TYPE.format(content=content, kind=kind))
 
 
 def expand(text: str, variables: Mapping[str, str]) -> str:

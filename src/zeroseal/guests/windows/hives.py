@@ -12,6 +12,7 @@ from zeroseal.guests.registry.hive import Hive
 from zeroseal.guests.registry.hive_names import MACHINE_HIVES
 from zeroseal.guests.registry.logs import empty_log
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, Registry
+from zeroseal.messages import guests as messages
 
 LOG_ENDINGS = (".LOG", ".LOG1", ".LOG2")
 _MAGIC = b"regf"
@@ -65,7 +66,7 @@ class GuestRegistry(Registry):
         """
         hive = self.hive(file)
         if hive is None:
-            raise DamagedError(f"{file} is not in the guest")
+            raise DamagedError(messages.NOT_FOUND_IN_GUEST.format(path=file))
         return hive
 
 

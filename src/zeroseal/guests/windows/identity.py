@@ -34,9 +34,9 @@ _PENDING_MARKS = (
     (f"{CURRENT}\\WindowsUpdate\\Auto Update\\RebootRequired", "a restart after updates"),
 )
 _PENDING_WORK = (
-    (f"{_SERVICING}\\PackagesPending", "packages that are half installed"),
-    ("SYSTEM\\Setup\\Upgrade", "an upgrade that is under way"),
-    ("SYSTEM\\Setup\\MoSetup\\Volatile", "an upgrade that is under way"),
+    (f"{_SERVICING}\\PackagesPending", "packages that are partly installed"),
+    ("SYSTEM\\Setup\\Upgrade", "an upgrade in progress"),
+    ("SYSTEM\\Setup\\MoSetup\\Volatile", "an upgrade in progress"),
 )
 _SESSION = "SYSTEM\\CSn\\Control\\Session Manager"
 _RENAMES = "PendingFileRenameOperations*"
@@ -45,11 +45,11 @@ _RENAMES = "PendingFileRenameOperations*"
 class FirstStart(Enum):
     """How the next start goes, by the state of set-up."""
 
-    PLAIN = "it starts plainly: no set-up makes a new identity"
-    RESEALED = "resealed by Windows' own generalize pass: its next start makes a new identity"
-    AUDIT = "resealed for audit mode: its next start logs the administrator in, and asks nobody"
-    BETWEEN = "set-up is between two passes: finish it in the guest"
-    UNKNOWN = "its set-up state is not told: start it once and shut it down"
+    PLAIN = "not resealed: no setup pass gives it a new identity"
+    RESEALED = "resealed by Windows' own generalize pass: its next start gives it a new identity"
+    AUDIT = "resealed for audit mode: its next start logs the administrator in without asking"
+    BETWEEN = "setup is between two passes: finish it in the guest"
+    UNKNOWN = "its setup state is not recorded: start the machine once and shut it down"
 
     @property
     def makes_identity(self) -> bool:
@@ -233,7 +233,7 @@ def _iter_pending(registry: Registry) -> Iterator[str]:
             yield "files to be renamed at the next start"
             break
     if read_number(registry, "SOFTWARE\\Microsoft\\Updates", "UpdateExeVolatile"):
-        yield "an update that is half installed"
+        yield "an update that is partly installed"
     name = read_text(registry, COMPUTER_NAME, "ComputerName")
     host = read_text(registry, TCPIP, "NV Hostname")
     if name and host and name.lower() != host.lower():

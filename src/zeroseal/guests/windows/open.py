@@ -10,6 +10,7 @@ from zeroseal.filesystems.drivers import VolumeTrees, driver_of
 from zeroseal.filesystems.tree import FileTree, Kind
 from zeroseal.guests.guest import Guest, Mount
 from zeroseal.guests.registry.paths import CONFIG_FOLDER
+from zeroseal.messages import guests as messages
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.volume import Volume
 
@@ -60,10 +61,7 @@ def find_system_volume(disk: Disk, trees: VolumeTrees) -> Volume | None:
     found = list(_iter_system_volumes(disk, trees))
     if len(found) > 1:
         names = " and ".join(volume.name for volume in found)
-        raise UnsupportedError(
-            f"{names} hold a Windows each, and only a disk with one system can be handled: remove "
-            "the other in the guest"
-        )
+        raise UnsupportedError(messages.SEVERAL_WINDOWS_SYSTEMS.format(names=names))
     return found[0] if found else None
 
 

@@ -17,6 +17,7 @@ from zeroseal.guests.windows.hives import HiveSet, find_hives
 from zeroseal.guests.windows.sids import MachineSid
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import SOFTWARE_FILE, mark
+from zeroseal.messages import guests as messages
 
 Pairs = list[tuple[bytes, bytes]]
 
@@ -37,10 +38,7 @@ def reissue_sid(hives: HiveSet, text: str, marks: bool = True) -> MachineSid:
     """
     old = MachineSid.parse_text(text)
     if old is None or not old.can_be_replaced:
-        raise RefusedError(
-            f"the machine's identifier {text} has numbers too small to be replaced by others of "
-            "their length: run Windows' own generalize pass on a throwaway copy instead"
-        )
+        raise RefusedError(messages.SECURITY_IDENTIFIER_TOO_SHORT.format(sid=text))
     new, guest = old.another(()), hives.guest
     pairs = pairs_of(old, new)
     hashed = _task_hashes(hives)

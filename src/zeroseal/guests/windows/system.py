@@ -17,6 +17,7 @@ from zeroseal.guests.windows.hives import GuestRegistry
 from zeroseal.guests.windows.identity import CURRENT, WindowsFacts, read_windows
 from zeroseal.guests.windows.identity_values import read_windows_values
 from zeroseal.guests.windows.services import WindowsServices
+from zeroseal.messages import guests as messages
 
 # what its maker and installers brought, without folders in which the system keeps its state
 _SHIPPED = re.compile(
@@ -107,4 +108,6 @@ class WindowsSystem(GuestSystem):
 
     def check_readable(self) -> None:  # noqa: D102
         if self.windows_facts.problem:
-            raise DamagedError(f"the registry cannot be read: {self.windows_facts.problem}")
+            raise DamagedError(
+                messages.REGISTRY_CANNOT_BE_READ.format(problem=self.windows_facts.problem)
+            )

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zeroseal.messages import images as messages
+
 if TYPE_CHECKING:
     from xml.etree import ElementTree
 
@@ -96,35 +98,35 @@ def parse_descriptor(path: Path, raw: bytes) -> PackagedDisk:
         UnsupportedError: no disk, several, or one of a kind that we do not read.
     """
     if b"<!DOCTYPE" in raw or b"<!ENTITY" in raw:
-        raise UnsupportedError(f"{path} has a document type in its descriptor, which no OVF needs")
+        raise UnsupportedError(messages.DESCRIPTOR_WITH_DOCTYPE.format(path=path))
     from xml.etree import ElementTree  # only a package needs it
 
     try:
         root = ElementTree.fromstring(raw)
     except (ElementTree.ParseError, ValueError, LookupError) as error:
-        raise DamagedError(f"{path} has a descriptor that is no XML: {error}") from error
+        raise DamagedError(messages.DESCRIPTOR_NOT_XML.format(path=path, error=error)) from error
     version = _NAMESPACE.match(root.tag)
     if version is None:
-        raise UnsupportedError(f"{path} has a descriptor that is no OVF envelope of DMTF")
+        raise UnsupportedError(messages.DESCRIPTOR_NOT_AN_ENVELOPE.format(path=path))
     files = {_attribute(item, "id"): item for item in _find(root, "References", "File")}
     disks = [item for item in _find(root, "DiskSection", "Disk") if _attribute(item, "fileRef")]
     if len(disks) != 1:
-        raise UnsupportedError(
-            f"{path} holds {len(disks)} disks: unpack it, and give the one to be handled"
-        )
+        raise UnsupportedError(messages.SEVERAL_DISKS.format(path=path, disks=len(disks)))
     if _attribute(disks[0], "parentRef"):
-        raise UnsupportedError(f"{path} holds a disk that hangs on another")
+        raise UnsupportedError(messages.DISK_THAT_DEPENDS_ON_ANOTHER_DISK.format(path=path))
     file = files.get(_attribute(disks[0], "fileRef"))
     if file is None or not _attribute(file, "href"):
-        raise DamagedError(f"{path} has a disk whose file it does not name")
+        raise DamagedError(messages.DISK_WITHOUT_FILE_REFERENCE.format(path=path))
     name = _attribute(file, "href")
     if _attribute(file, "chunkSize"):
-        raise UnsupportedError(f"{path} holds its disk in chunks: join them first")
+        raise UnsupportedError(messages.DISK_IN_CHUNKS.format(path=path))
     compression = _attribute(file, "compression")
     if compression not in ("", "identity", "gzip"):
-        raise UnsupportedError(f"{path} holds a disk compressed with {compression}")
+        raise UnsupportedError(
+            messages.DISK_COMPRESSION_NOT_SUPPORTED.format(path=path, compression=compression)
+        )
     if "/" in name or "\\" in name or ":" in name:
-        raise UnsupportedError(f"{path} names a disk outside itself: {name!r}")
+        raise UnsupportedError(messages.REFERS_TO_DISK_OUTSIDE_PACKAGE.format(path=path, name=name))
     return PackagedDisk(name, compression == "gzip", version[1])
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, MissingError, UsageError
+from zeroseal.messages import images as messages
 
 _LINE = re.compile(r"^\s*(SHA-?(?:1|256|512))\s*\(\s*(.+?)\s*\)\s*=\s*([0-9a-fA-F]+)\s*$", re.M)
 _PIECE_BYTES = 1 << 20
@@ -23,7 +24,7 @@ def parse_manifest(path: Path, raw: bytes) -> dict[str, tuple[str, str]]:
     """
     lines = _LINE.findall(raw.decode("utf-8", "replace"))
     if not lines:
-        raise DamagedError(f"{path} has a manifest that cannot be understood")
+        raise DamagedError(messages.MANIFEST_UNREADABLE.format(path=path))
     return {
         name: (algorithm.replace("-", "").lower(), digest.lower())
         for algorithm, name, digest in lines
@@ -37,8 +38,7 @@ def check_digest(path: Path, name: str, file: Store, algorithm: str, digest: str
         hasher.update(file.read(start, min(_PIECE_BYTES, file.size_bytes - start)))
     if hasher.hexdigest() != digest:
         raise DamagedError(
-            f"{path}: {name} is not what the manifest says ({algorithm}): copy the package again "
-            "from where it came from"
+            messages.DIGEST_DIFFERS_FROM_MANIFEST.format(path=path, name=name, algorithm=algorithm)
         )
 
 
@@ -64,18 +64,21 @@ class Signer:
         try:
             signer = cls(key.read_bytes(), certificate.read_bytes())
         except OSError as error:
-            raise MissingError(f"cannot read {error.filename}: {error.strerror}") from error
+            raise MissingError(
+                messages.CANNOT_READ.format(filename=error.filename, strerror=error.strerror)
+            ) from error
         try:
             loaded = load_pem_private_key(signer.key, None)
             public = x509.load_pem_x509_certificate(signer.certificate).public_key()
         except (ValueError, TypeError) as error:
             raise UsageError(
-                f"{key} and {certificate} are not a private key without passphrase and a "
-                f"certificate in PEM: {error}"
+                messages.KEY_OR_CERTIFICATE_UNREADABLE.format(
+                    key=key, certificate=certificate, error=error
+                )
             ) from error
         if not isinstance(loaded, RSAPrivateKey) or loaded.public_key() != public:
             raise UsageError(
-                f"{key} is no RSA key, or not the one of the certificate {certificate}"
+                messages.KEY_DOES_NOT_MATCH_CERTIFICATE.format(key=key, certificate=certificate)
             )
         return signer
 
@@ -115,14 +118,14 @@ def check_signature(path: Path, manifest: bytes, raw: bytes) -> str:
     begin = raw.find(b"-----BEGIN CERTIFICATE")
     try:
         if line is None or begin < 0:
-            raise ValueError("it lacks a signature or a certificate")
+            raise ValueError(messages.SIGNATURE_OR_CERTIFICATE_MISSING)
         certificate = x509.load_pem_x509_certificate(raw[begin:])
         key = certificate.public_key()
         if not isinstance(key, RSAPublicKey):
-            raise ValueError("its key is not RSA")
+            raise ValueError(messages.KEY_NOT_RSA)
         kind = kinds[line[1].replace("-", "")]
         key.verify(bytes.fromhex(line[3]), manifest, padding.PKCS1v15(), kind)
     except (ValueError, KeyError, InvalidSignature) as error:
         reason = str(error) or "it is not one of this manifest"
-        raise DamagedError(f"{path} has a signature that does not hold: {reason}") from error
+        raise DamagedError(messages.INVALID_SIGNATURE.format(path=path, reason=reason)) from error
     return certificate.subject.rfc4514_string()

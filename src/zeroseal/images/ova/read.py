@@ -23,6 +23,7 @@ from zeroseal.images.image import Image
 from zeroseal.images.ova import manifest as manifests
 from zeroseal.images.ova.descriptor import MAX_BYTES, PackagedDisk, parse_descriptor
 from zeroseal.images.recognise import is_ova
+from zeroseal.messages import images as messages
 
 _MOST_MEMBERS = 1000
 _PIECE_BYTES = 1 << 20
@@ -45,12 +46,12 @@ def open_package(file: ContainerFile, open_inner: InnerOpener, open_file: FileOp
     members = _members(file) if archive else _Beside(file, open_file)
     name = next((name for name in members.names if name.lower().endswith(".ovf")), None)
     if name is None:
-        raise UnsupportedError(
-            f"{file.path} is a tar archive without an OVF descriptor: unpack it first"
-        )
+        raise UnsupportedError(messages.TAR_ARCHIVE_WITHOUT_OVF_DESCRIPTOR.format(path=file.path))
     text = members.get(name)
     if text.size_bytes > MAX_BYTES:
-        raise DamagedError(f"{file.path} has a descriptor of {text.size_bytes} bytes")
+        raise DamagedError(
+            messages.DESCRIPTOR_TOO_LARGE.format(path=file.path, size_bytes=text.size_bytes)
+        )
     disk = parse_descriptor(file.path, text.read(0, text.size_bytes))
     remarks = _verify(file.path, members, name, disk)
     inner_file = members.get(disk.file_name)
@@ -59,7 +60,7 @@ def open_package(file: ContainerFile, open_inner: InnerOpener, open_file: FileOp
     image = open_inner(inner_file)
     if image.has_parent or len(image.files) > 1:
         image.close()
-        raise UnsupportedError(f"{file.path} holds a disk that needs files outside it")
+        raise UnsupportedError(messages.DISK_NEEDS_FILES_OUTSIDE.format(path=file.path))
     return OvaImage(file, image, disk, remarks, is_archive=archive)
 
 
@@ -72,7 +73,9 @@ class _Archive:
 
     def get(self, name: str) -> ContainerFile:
         if name not in self._places:
-            raise MissingError(f"{self._file.path} does not hold {name}, which it names")
+            raise MissingError(
+                messages.MEMBER_NOT_IN_PACKAGE.format(path=self._file.path, name=name)
+            )
         return FileSlice(self._file, *self._places[name])
 
 
@@ -92,11 +95,12 @@ class _Beside:
         home = self._file.path.resolve().parent
         if not path.resolve().is_relative_to(home):
             raise RefusedError(
-                f"{self._file.path} names {name}, which lies outside its folder: a package holds "
-                "all of its files; put the file beside the descriptor and correct the name"
+                messages.MEMBER_OUTSIDE_FOLDER.format(path=self._file.path, name=name)
             )
         if not path.is_file():
-            raise MissingError(f"{self._file.path} needs {path}, which is not there")
+            raise MissingError(
+                messages.NEEDED_FILE_NOT_FOUND.format(path=self._file.path, needed=path)
+            )
         return self._open(path)
 
 
@@ -106,13 +110,17 @@ def _members(file: ContainerFile) -> _Archive:
         with tarfile.open(file.path, "r:") as archive:
             for member in archive:
                 if len(places) >= _MOST_MEMBERS:
-                    raise DamagedError(f"{file.path} has more than {_MOST_MEMBERS} members")
+                    raise DamagedError(
+                        messages.TOO_MANY_MEMBERS.format(path=file.path, most_members=_MOST_MEMBERS)
+                    )
                 if member.isfile() and member.offset_data + member.size <= file.size_bytes:
                     places.setdefault(
                         member.name.removeprefix("./"), (member.offset_data, member.size)
                     )
     except (tarfile.TarError, ValueError, EOFError) as error:
-        raise DamagedError(f"{file.path} is a damaged tar archive: {error}") from error
+        raise DamagedError(
+            messages.DAMAGED_TAR_ARCHIVE.format(path=file.path, error=error)
+        ) from error
     except OSError as error:
         raise environment_error(error, file.path, "reading") from error
     return _Archive(file, places)
@@ -124,24 +132,21 @@ def _verify(
     """Verifies manifest and signature; returns what is to be said of them."""
     name = next((name for name in members.names if name.lower().endswith(".mf")), None)
     if name is None:
-        return ["The package has no manifest: nothing vouches for its contents."]
+        return [messages.PACKAGE_HAS_NO_MANIFEST]
     file = members.get(name)
     raw = file.read(0, min(file.size_bytes, manifests.MAX_BYTES))
     digests = manifests.parse_manifest(path, raw)
     for needed in (descriptor, disk.file_name):
         if needed not in digests:
-            raise DamagedError(f"{path} has a manifest that leaves out {needed}")
+            raise DamagedError(messages.MANIFEST_INCOMPLETE.format(path=path, needed=needed))
         manifests.check_digest(path, needed, members.get(needed), *digests[needed])
     signed = next((name for name in members.names if name.lower().endswith(".cert")), None)
     if signed is None:
-        return ["The package agrees with its manifest."]
+        return [messages.PACKAGE_MATCHES_MANIFEST]
     file = members.get(signed)
     text = file.read(0, min(file.size_bytes, manifests.MAX_BYTES))
     who = manifests.check_signature(path, raw, text)
-    return [
-        f"The package agrees with its manifest, signed by {who}; whether that is to be trusted was "
-        "not checked."
-    ]
+    return [messages.PACKAGE_MATCHES_SIGNED_MANIFEST.format(who=who)]
 
 
 def _unpack(path: Path, packed: ContainerFile) -> ContainerFile:
@@ -158,13 +163,13 @@ def _unpack(path: Path, packed: ContainerFile) -> ContainerFile:
             file.write(file.size_bytes, inflater.decompress(piece))
     except zlib.error as error:
         file.close()
-        raise DamagedError(f"{path} holds a gzipped disk that does not inflate") from error
+        raise DamagedError(messages.GZIP_DISK_DAMAGED.format(path=path)) from error
     except BaseException:
         file.close()
         raise
     if not inflater.eof:
         file.close()
-        raise DamagedError(f"{path} holds a gzipped disk that ends too early")
+        raise DamagedError(messages.TRUNCATED_GZIP_COMPRESSED_DISK.format(path=path))
     return file
 
 

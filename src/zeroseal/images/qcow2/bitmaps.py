@@ -9,6 +9,7 @@ from zeroseal.errors import DamagedError
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.qcow2 import layout
 from zeroseal.images.qcow2.layout import BitmapEntry, BitmapsExtension
+from zeroseal.messages import images as messages
 
 _MAX_TABLE_ENTRIES = 1 << 22
 
@@ -20,20 +21,22 @@ def bitmap_clusters(file: ContainerFile, extension: bytes, cluster_bytes: int) -
         DamagedError: the directory runs out of bounds.
     """
     if len(extension) != BitmapsExtension.SIZE:
-        raise DamagedError(f"{file.path} has a damaged bitmap directory", format="qcow2")
+        raise DamagedError(messages.DAMAGED_BITMAP_DIRECTORY.format(path=file.path), format="qcow2")
     head = BitmapsExtension.parse(extension)
     if head.count > layout.MAX_BITMAPS or head.directory_bytes > file.size_bytes:
-        raise DamagedError(f"{file.path} has a damaged bitmap directory", format="qcow2")
+        raise DamagedError(messages.DAMAGED_BITMAP_DIRECTORY.format(path=file.path), format="qcow2")
     directory = file.read(head.directory_offset, head.directory_bytes)
     yield from _clusters(head.directory_offset, head.directory_bytes, cluster_bytes)
     position = 0
     for _number in range(head.count):
         raw = directory[position : position + BitmapEntry.SIZE]
         if len(raw) < BitmapEntry.SIZE:
-            raise DamagedError(f"{file.path} has a damaged bitmap directory", format="qcow2")
+            raise DamagedError(
+                messages.DAMAGED_BITMAP_DIRECTORY.format(path=file.path), format="qcow2"
+            )
         entry = BitmapEntry.parse(raw)
         if entry.table_entries > _MAX_TABLE_ENTRIES:
-            raise DamagedError(f"{file.path} has a damaged dirty bitmap", format="qcow2")
+            raise DamagedError(messages.DAMAGED_DIRTY_BITMAP.format(path=file.path), format="qcow2")
         table = read_table(file, entry.table_offset, entry.table_entries, "Q", ">")
         for item in table:
             if item & layout.ENTRY_OFFSET_MASK:

@@ -17,6 +17,7 @@ from zeroseal.images.qcow2 import layout
 from zeroseal.images.qcow2.compression import UnpackError, unpack
 from zeroseal.images.qcow2.layout import Header
 from zeroseal.images.qcow2.snapshot_table import read_snapshots
+from zeroseal.messages import images as messages
 
 _CACHED_L2_TABLES = 512
 _CACHED_CLUSTERS = 64
@@ -36,7 +37,7 @@ def read_header(file: ContainerFile) -> Header:
         if version >= 3:
             start = file.read(0, layout.V3_HEADER_BYTES)
     except TruncatedError as error:
-        raise TruncatedError(f"{file.path} ends inside its qcow2 header") from error
+        raise TruncatedError(messages.ENDS_INSIDE_QCOW2_HEADER.format(path=file.path)) from error
     header = Header.parse(start.ljust(layout.V3_HEADER_BYTES, b"\0"))
     if version == 2:
         header.refcount_order, header.header_bytes = 4, layout.V2_HEADER_BYTES
@@ -47,19 +48,16 @@ def read_header(file: ContainerFile) -> Header:
 
 def _check_supported(path: Path, header: Header) -> None:
     if header.version not in (2, 3):
-        raise UnsupportedError(f"{path} is qcow2 version {header.version}; 2 and 3 are supported")
-    if header.encryption:
-        raise UnsupportedError(f"{path} is an encrypted qcow2 image: decrypt a copy first")
-    if header.incompatible_features & layout.INCOMPATIBLE_CORRUPT:
         raise UnsupportedError(
-            f"{path} is marked corrupt: repair a copy with qemu-img check -r all", format="qcow2"
+            messages.QCOW2_VERSION_NOT_SUPPORTED.format(path=path, version=header.version)
         )
+    if header.encryption:
+        raise UnsupportedError(messages.ENCRYPTED_QCOW2_IMAGE.format(path=path))
+    if header.incompatible_features & layout.INCOMPATIBLE_CORRUPT:
+        raise UnsupportedError(messages.MARKED_CORRUPT.format(path=path), format="qcow2")
     unknown = header.incompatible_features & ~layout.INCOMPATIBLE_KNOWN
     if unknown:
-        raise UnsupportedError(
-            f"{path} needs qcow2 features that are unknown here (bits {unknown:#x}): "
-            "convert a copy with qemu-img convert"
-        )
+        raise UnsupportedError(messages.QCOW2_FEATURES_UNKNOWN.format(path=path, unknown=unknown))
 
 
 def _check_bounds(file: ContainerFile, header: Header) -> None:
@@ -78,12 +76,15 @@ def _check_bounds(file: ContainerFile, header: Header) -> None:
     elif header.backing_file_size > 1023:
         problem = f"a backing file name of {header.backing_file_size} bytes"
     if problem:
-        raise DamagedError(f"{file.path} has a damaged qcow2 header: {problem}", format="qcow2")
+        raise DamagedError(
+            messages.DAMAGED_QCOW2_HEADER.format(path=file.path, problem=problem), format="qcow2"
+        )
     table_end = header.l1_table_offset + header.l1_entries * 8
     if table_end > file.size_bytes:
         raise TruncatedError(
-            f"{file.path} is a truncated qcow2 image: its L1 table ends at byte {table_end}, the "
-            f"file at {file.size_bytes}; copy it again from where it came from",
+            messages.QCOW2_ENDS_IN_L1_TABLE.format(
+                path=file.path, table_end=table_end, size_bytes=file.size_bytes
+            ),
             format="qcow2",
             expected=table_end,
             got=file.size_bytes,
@@ -102,7 +103,9 @@ def read_extensions(file: ContainerFile, header: Header) -> dict[int, bytes]:
         if kind == layout.EXTENSION_END:
             break
         if position + 8 + length > area_end:
-            raise DamagedError(f"{file.path} has a qcow2 header extension that runs out of bounds")
+            raise DamagedError(
+                messages.QCOW2_HEADER_EXTENSION_OUTSIDE_BOUNDS.format(path=file.path)
+            )
         found[kind] = file.read(position + 8, length)
         position += 8 + (length + 7) // 8 * 8
     return found
@@ -137,7 +140,11 @@ class Qcow2Image(Image):
         if self.header.incompatible_features & layout.INCOMPATIBLE_COMPRESSION:
             self._compression = file.read(layout.COMPRESSION_TYPE_OFFSET, 1)[0]
             if self._compression not in (layout.ZLIB, layout.ZSTD):
-                raise UnsupportedError(f"{file.path} uses compression type {self._compression}")
+                raise UnsupportedError(
+                    messages.COMPRESSION_TYPE_NOT_SUPPORTED.format(
+                        path=file.path, compression=self._compression
+                    )
+                )
         self.l1 = self._read_l1(self.header.l1_table_offset, self.header.l1_entries)
         self._l2_tables: OrderedDict[int, array[int]] = OrderedDict()
         self._bitmaps: dict[int, array[int]] = {}  # of subclusters, beside the L2 tables
@@ -171,7 +178,9 @@ class Qcow2Image(Image):
             return ""
         name = self.extensions.get(layout.EXTENSION_DATA_FILE, b"").decode("utf-8", "replace")
         if not name:
-            raise DamagedError(f"{self.path} does not name its external data file", format="qcow2")
+            raise DamagedError(
+                messages.EXTERNAL_DATA_FILE_UNNAMED.format(path=self.path), format="qcow2"
+            )
         return name
 
     @property
@@ -196,11 +205,13 @@ class Qcow2Image(Image):
     def remarks(self) -> list[str]:  # noqa: D102
         found = []
         if self.header.incompatible_features & layout.INCOMPATIBLE_DIRTY:
-            found.append("It was not closed cleanly; its reference counts may be stale.")
+            found.append(
+                "The image was not closed cleanly, so its reference counts may be out of date."
+            )
         if self.bitmap_count:
             found.append(
-                f"It keeps {self.bitmap_count} dirty bitmap(s); a new file has none, and a "
-                "change in place drops them."
+                f"The image has {self.bitmap_count} dirty bitmap(s), which are not copied "
+                "to a new file and are dropped by a change in place."
             )
         return found
 
@@ -223,7 +234,7 @@ class Qcow2Image(Image):
                 self._bitmaps.clear()
                 return
         text = ", ".join(item.name for item in found) or "none"
-        raise UsageError(f"{self.path} has no snapshot {name!r}; it has: {text}")
+        raise UsageError(messages.NO_SNAPSHOT.format(path=self.path, name=name, snapshots=text))
 
     @property
     def file(self) -> ContainerFile:  # noqa: D102 - as in Image
@@ -272,7 +283,11 @@ class Qcow2Image(Image):
         table = self._l2_tables.get(l1_index)
         if table is None:
             if offset % self.cluster_bytes:
-                raise DamagedError(f"{self.path}: L1 entry {l1_index} points inside a cluster")
+                raise DamagedError(
+                    messages.L1_ENTRY_POINTS_INSIDE_CLUSTER.format(
+                        path=self.path, l1_index=l1_index
+                    )
+                )
             self._in_file(offset, "L2 table")
             table = read_table(self._file, offset, self.cluster_bytes // 8, "Q", ">")
             if self.has_subclusters:
@@ -288,8 +303,9 @@ class Qcow2Image(Image):
     def _in_file(self, offset: int, what: str) -> int:
         if offset >= self._file.size_bytes:
             raise TruncatedError(
-                f"{self.path} is a truncated qcow2 image: a {what} should lie at byte {offset}, "
-                f"the file ends at {self._file.size_bytes}; copy it again from where it came from",
+                messages.QCOW2_ENDS_BEFORE_DATA.format(
+                    path=self.path, what=what, offset=offset, size_bytes=self._file.size_bytes
+                ),
                 format="qcow2",
                 offset=offset,
                 got=self._file.size_bytes,
@@ -327,7 +343,9 @@ class Qcow2Image(Image):
             number = offset % self.cluster_bytes // size
             state = (bits >> number & 1, bits >> (number + 32) & 1)
             if state not in kinds:
-                raise DamagedError(f"{self.path}: the entry for byte {offset} contradicts itself")
+                raise DamagedError(
+                    messages.ENTRY_FOR_BYTE_INCONSISTENT.format(path=self.path, offset=offset)
+                )
             stop = min(end, (offset // size + 1) * size)
             while stop < end:
                 number = stop % self.cluster_bytes // size
@@ -367,7 +385,9 @@ class Qcow2Image(Image):
                 return self.data_file.read(offset, stored).ljust(length, b"\0")
             offset = self._in_file(entry & layout.ENTRY_OFFSET_MASK, "data cluster")
             if offset % self.cluster_bytes:
-                raise DamagedError(f"{self.path}: the entry for byte {start} is not aligned")
+                raise DamagedError(
+                    messages.ENTRY_FOR_BYTE_NOT_ALIGNED.format(path=self.path, start=start)
+                )
             stored = self._file.size_bytes - offset - in_cluster
             if stored < length:  # the last cluster of the file may be cut short
                 if length - stored >= self.cluster_bytes:
@@ -402,13 +422,13 @@ class Qcow2Image(Image):
             content = unpack(self._compression, self._file.read(offset, stored), self.cluster_bytes)
         except UnpackError as error:
             raise DamagedError(
-                f"{self.path}: the compressed cluster at byte {offset} does not inflate",
+                messages.COMPRESSED_CLUSTER_DAMAGED.format(path=self.path, offset=offset),
                 format="qcow2",
                 offset=offset,
             ) from error
         if len(content) != self.cluster_bytes:
             raise DamagedError(
-                f"{self.path}: the compressed cluster at byte {offset} is too short",
+                messages.COMPRESSED_CLUSTER_TOO_SHORT.format(path=self.path, offset=offset),
                 format="qcow2",
                 offset=offset,
             )

@@ -11,6 +11,7 @@ from zeroseal.blocks.tables import build_table, parse_table, read_table
 from zeroseal.errors import DamagedError, UnsupportedError
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.qcow2.layout import ENTRY_OFFSET_MASK, Header
+from zeroseal.messages import images as messages
 
 _TYPE_CODES = {0: "B", 1: "B", 2: "B", 3: "B", 4: "H", 5: "I", 6: "Q"}
 
@@ -51,14 +52,14 @@ class RefcountTable:
         value = block[cluster_no % self._counts_per_block] + difference
         if value < 0:
             raise DamagedError(
-                f"{self._file.path}: cluster {cluster_no} is used but counted as free: repair a "
-                "copy with qemu-img check -r all",
+                messages.CLUSTER_IN_USE_BUT_COUNTED_FREE.format(
+                    path=self._file.path, cluster_no=cluster_no
+                ),
                 format="qcow2",
             )
         if value > self._most:
             raise UnsupportedError(
-                f"{self._file.path} cannot count a cluster's use more than {self._most} times: "
-                "write a new file",
+                messages.CLUSTER_USED_TOO_OFTEN.format(path=self._file.path, most=self._most),
                 format="qcow2",
             )
         block[cluster_no % self._counts_per_block] = value

@@ -8,6 +8,7 @@ from zeroseal.errors import DamagedError
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.qcow2 import layout
 from zeroseal.images.qcow2.layout import Header, SnapshotEntry
+from zeroseal.messages import images as messages
 
 _MAX_EXTRA = 1024
 
@@ -36,7 +37,12 @@ def read_snapshots(file: ContainerFile, header: Header) -> list[Snapshot]:
         DamagedError: it runs out of its bounds.
     """
     if header.snapshot_count > layout.MAX_SNAPSHOTS:
-        raise DamagedError(f"{file.path} claims {header.snapshot_count} snapshots", format="qcow2")
+        raise DamagedError(
+            messages.TOO_MANY_SNAPSHOTS.format(
+                path=file.path, snapshot_count=header.snapshot_count
+            ),
+            format="qcow2",
+        )
     found = []
     position = header.snapshots_offset
     for _number in range(header.snapshot_count):
@@ -46,7 +52,9 @@ def read_snapshots(file: ContainerFile, header: Header) -> list[Snapshot]:
             or entry.l1_entries * 8 > layout.MAX_L1_BYTES
             or position - header.snapshots_offset > layout.MAX_SNAPSHOT_TABLE_BYTES
         ):
-            raise DamagedError(f"{file.path} has a damaged snapshot table", format="qcow2")
+            raise DamagedError(
+                messages.DAMAGED_SNAPSHOT_TABLE.format(path=file.path), format="qcow2"
+            )
         length = SnapshotEntry.SIZE + entry.extra_bytes + entry.id_bytes + entry.name_bytes
         length = -(-length // 8) * 8
         raw = file.read(position, min(length, file.size_bytes - position)).ljust(length, b"\0")

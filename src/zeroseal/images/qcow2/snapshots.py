@@ -15,6 +15,7 @@ from zeroseal.images.qcow2 import layout
 from zeroseal.images.qcow2.layout import SnapshotEntry
 from zeroseal.images.qcow2.snapshot_table import Snapshot, read_snapshots
 from zeroseal.images.qcow2.write import WritableQcow2
+from zeroseal.messages import images as messages
 
 _EXTRA = struct.Struct(">QQ")  # size of the machine's state, size of the virtual disk
 
@@ -27,7 +28,7 @@ def take_snapshot(image: WritableQcow2, name: str, seconds: int) -> None:
     """
     snapshots = read_snapshots(image.file, image.header)
     if not name or len(name.encode()) > 255 or name in [item.name for item in snapshots]:
-        raise UsageError(f"{image.path} cannot have another snapshot called {name!r}")
+        raise UsageError(messages.SNAPSHOT_NAME_NOT_POSSIBLE.format(path=image.path, name=name))
     image.flush()
     _count(image, image.l1, 1)
     raw_l1 = build_table(array("Q", [entry & ~layout.ENTRY_COPIED for entry in image.l1]), ">")
@@ -57,11 +58,11 @@ def revert_to_snapshot(image: WritableQcow2, name: str) -> None:
     """
     snapshot = _get(image, name)
     if snapshot.size_bytes not in (0, image.size_bytes):
-        raise UnsupportedError(f"{image.path} had another size when {name} was taken")
+        raise UnsupportedError(messages.SNAPSHOT_OF_ANOTHER_SIZE.format(path=image.path, name=name))
     image.flush()
     old = read_table(image.file, snapshot.l1_table_offset, snapshot.l1_entries, "Q", ">")
     if len(old) > len(image.l1):
-        raise UnsupportedError(f"{image.path} had another size when {name} was taken")
+        raise UnsupportedError(messages.SNAPSHOT_OF_ANOTHER_SIZE.format(path=image.path, name=name))
     _count(image, old, 1)
     _count(image, image.l1, -1)
     image.replace_l1(array("Q", [*old, *[0] * (len(image.l1) - len(old))]))
@@ -89,7 +90,7 @@ def _get(image: WritableQcow2, name: str) -> Snapshot:
         if name in (item.name, item.id):
             return item
     text = ", ".join(image.snapshots) or "none"
-    raise UsageError(f"{image.path} has no snapshot {name!r}; it has: {text}")
+    raise UsageError(messages.NO_SNAPSHOT.format(path=image.path, name=name, snapshots=text))
 
 
 def _count(image: WritableQcow2, l1: array[int], difference: int) -> None:

@@ -18,6 +18,7 @@ from zeroseal.images.qcow2.bitmaps import bitmap_clusters
 from zeroseal.images.qcow2.layout import Header
 from zeroseal.images.qcow2.read import Qcow2Image
 from zeroseal.images.qcow2.refcounts import RefcountTable
+from zeroseal.messages import images as messages
 
 DEFAULT_CLUSTER_BITS = 16
 
@@ -32,14 +33,9 @@ class WritableQcow2(Qcow2Image, WritableImage):
     def __init__(self, file: ContainerFile, backing: Image | None = None) -> None:
         super().__init__(file, backing)
         if self.header.incompatible_features & layout.INCOMPATIBLE_DIRTY:
-            raise RefusedError(
-                f"{file.path} was not closed cleanly: repair a copy with qemu-img check -r all"
-            )
+            raise RefusedError(messages.NOT_CLOSED_CLEANLY.format(path=file.path))
         if self.header.incompatible_features & layout.INCOMPATIBLE_DATA_FILE:
-            raise RefusedError(
-                f"{file.path} has an external data file, and is not changed in place: write a new "
-                "file with -o"
-            )
+            raise RefusedError(messages.EXTERNAL_DATA_FILE_NOT_CHANGED.format(path=file.path))
         self.refcounts = RefcountTable(file, self.header)
         self._changed_l2: set[int] = set()
         self._l1_changed = False

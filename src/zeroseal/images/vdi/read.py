@@ -12,6 +12,7 @@ from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.image import SECTOR_BYTES, Image
 from zeroseal.images.vdi import layout
 from zeroseal.images.vdi.layout import VdiHeader
+from zeroseal.messages import images as messages
 
 _MAX_BLOCKS = 1 << 26
 
@@ -24,11 +25,13 @@ def read_header(file: ContainerFile) -> VdiHeader:
     """
     header = VdiHeader.parse(file.read(0, VdiHeader.SIZE))
     if header.version != layout.VERSION:
-        raise UnsupportedError(f"{file.path} is a VDI of version {header.version:#x}, not 1.1")
+        raise UnsupportedError(
+            messages.VDI_VERSION_NOT_SUPPORTED.format(path=file.path, version=header.version)
+        )
     if header.kind in layout.KIND_NAMES or any(header.parent_id) or any(header.link_id):
         kind = layout.KIND_NAMES.get(header.kind, "differencing")
         raise UnsupportedError(
-            f"{file.path} is a VDI of the {kind} kind: merge it into its parent first", format="vdi"
+            messages.VDI_TYPE_NOT_SUPPORTED.format(path=file.path, kind=kind), format="vdi"
         )
     block = header.block_bytes
     problem = ""
@@ -41,7 +44,9 @@ def read_header(file: ContainerFile) -> VdiHeader:
     elif header.block_extra > 1 << 20:
         problem = f"{header.block_extra} bytes before each block"
     if problem:
-        raise DamagedError(f"{file.path} has a damaged VDI header: {problem}", format="vdi")
+        raise DamagedError(
+            messages.DAMAGED_VDI_HEADER.format(path=file.path, problem=problem), format="vdi"
+        )
     return header
 
 

@@ -12,6 +12,7 @@ from zeroseal.images.image import WritableImage
 from zeroseal.images.vdi import layout
 from zeroseal.images.vdi.layout import VdiHeader
 from zeroseal.images.vdi.read import VdiImage
+from zeroseal.messages import images as messages
 
 _MAX_BLOCKS = 0x3FFFFFFF
 
@@ -28,7 +29,7 @@ class WritableVdi(WritableBlockMap, VdiImage, WritableImage):
         used = [entry for entry in self._table if entry < layout.DISCARDED]
         if len(set(used)) != len(used) or any(entry >= len(used) for entry in used):
             raise DamagedError(
-                f"{file.path} uses blocks twice or leaves gaps between them: convert a copy first",
+                messages.VDI_BLOCKS_INCONSISTENT.format(path=file.path),
                 format="vdi",
             )
         self._next = len(used)
@@ -38,7 +39,7 @@ class WritableVdi(WritableBlockMap, VdiImage, WritableImage):
         """Makes an image of zeros in an empty file; a fixed one has every block in place."""
         blocks = -(-size_bytes // layout.BLOCK_BYTES)
         if blocks > _MAX_BLOCKS:
-            raise UnsupportedError("a VDI cannot hold a disk of this size: use --format vhdx")
+            raise UnsupportedError(messages.VDI_TOO_LARGE)
         table_bytes = -(-blocks * 4 // 512) * 512
         data_offset = -(-(layout.TABLE_OFFSET + table_bytes) // layout.BLOCK_BYTES)
         header = VdiHeader.blank(

@@ -15,6 +15,7 @@ from zeroseal.images.image import Image
 from zeroseal.images.parents import ParentOpener, find_parent
 from zeroseal.images.vhd import layout
 from zeroseal.images.vhd.layout import DynamicHeader, Footer, ParentLocator
+from zeroseal.messages import images as messages
 
 _SECTOR = layout.SECTOR_BYTES
 
@@ -49,25 +50,28 @@ def read_footer(file: ContainerFile) -> Footer:
         if footer.cookie == layout.FOOTER_COOKIE and footer.checksum == layout.checksum_of(raw, 64):
             break
     else:
-        raise DamagedError(f"{file.path} is a VHD whose footer fails its checksum", format="vhd")
+        raise DamagedError(messages.VHD_FOOTER_FAILS_CHECKSUM.format(path=file.path), format="vhd")
     if footer.version >> 16 != 1 or footer.disk_type not in (
         layout.FIXED,
         layout.DYNAMIC,
         layout.DIFFERENCING,
     ):
         raise UnsupportedError(
-            f"{file.path} is a VHD of a kind that is unknown here (version {footer.version:#x}, "
-            f"type {footer.disk_type})",
+            messages.VHD_OF_UNKNOWN_TYPE.format(
+                path=file.path, version=footer.version, disk_type=footer.disk_type
+            ),
             format="vhd",
         )
     if footer.saved_state:
         raise UnsupportedError(
-            f"{file.path} belongs to a machine that was saved while it ran: start it and shut it "
-            "down properly",
+            messages.BELONGS_TO_MACHINE_WITH_SAVED_STATE.format(path=file.path),
             format="vhd",
         )
     if not 0 < footer.size_bytes <= layout.MAX_DISK_BYTES or footer.size_bytes % _SECTOR:
-        raise DamagedError(f"{file.path} claims a disk of {footer.size_bytes} bytes", format="vhd")
+        raise DamagedError(
+            messages.IMPOSSIBLE_DISK_SIZE.format(path=file.path, size_bytes=footer.size_bytes),
+            format="vhd",
+        )
     return footer
 
 
@@ -80,12 +84,16 @@ def read_dynamic_header(file: ContainerFile, footer: Footer) -> DynamicHeader:
     raw = file.read(footer.header_offset, DynamicHeader.SIZE)
     header = DynamicHeader.parse(raw)
     if header.cookie != layout.HEADER_COOKIE or header.checksum != layout.checksum_of(raw, 36):
-        raise DamagedError(f"{file.path} has a damaged dynamic disk header", format="vhd")
+        raise DamagedError(
+            messages.DAMAGED_DYNAMIC_DISK_HEADER.format(path=file.path), format="vhd"
+        )
     block = header.block_bytes
     if block & (block - 1) or not 4096 <= block <= 256 << 20:
-        raise DamagedError(f"{file.path} claims blocks of {block} bytes", format="vhd")
+        raise DamagedError(
+            messages.IMPOSSIBLE_BLOCK_SIZE.format(path=file.path, block=block), format="vhd"
+        )
     if header.table_entries * block < footer.size_bytes:
-        raise DamagedError(f"{file.path} has a block table that is too short", format="vhd")
+        raise DamagedError(messages.BLOCK_TABLE_TOO_SHORT.format(path=file.path), format="vhd")
     return header
 
 
@@ -106,12 +114,13 @@ def parent_names(file: ContainerFile, header: DynamicHeader) -> list[str]:
 def _check_parent(child: Path, header: DynamicHeader, parent: Image) -> None:
     if not isinstance(parent, (FixedVhd, DynamicVhd)):
         parent.close()
-        raise UnsupportedError(f"{child} names {parent.path} as its parent, which is no VHD")
+        raise UnsupportedError(messages.PARENT_NOT_VHD.format(child=child, path=parent.path))
     if parent.footer.unique_id != header.parent_id:
         parent.close()
         raise RefusedError(
-            f"{child} was made over another disk ({uuid.UUID(bytes=header.parent_id)}) than "
-            f"{parent.path} is now: put its own parent back"
+            messages.PARENT_IS_ANOTHER_DISK.format(
+                child=child, uuid=uuid.UUID(bytes=header.parent_id), path=parent.path
+            )
         )
 
 
@@ -128,9 +137,9 @@ class FixedVhd(Image):
         self.size_bytes = footer.size_bytes
         if file.size_bytes < self.size_bytes + _SECTOR:
             raise DamagedError(
-                f"{file.path} ends like a fixed VHD of {self.size_bytes} bytes, but is shorter: it "
-                "is truncated, or a raw disk into which a guest wrote that end; if it is raw, say "
-                "so with --source-format raw",
+                messages.TRUNCATED_FIXED_VHD_OR_RAW.format(
+                    path=file.path, size_bytes=self.size_bytes
+                ),
                 format="vhd",
             )
 

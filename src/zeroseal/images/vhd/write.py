@@ -12,6 +12,7 @@ from zeroseal.images.image import WritableImage
 from zeroseal.images.vhd import layout
 from zeroseal.images.vhd.layout import DynamicHeader, Footer, sealed_bytes
 from zeroseal.images.vhd.read import DynamicVhd, FixedVhd, read_dynamic_header, read_footer
+from zeroseal.messages import images as messages
 
 _SECTOR = layout.SECTOR_BYTES
 
@@ -53,7 +54,7 @@ class WritableVhd(WritableBlockMap, DynamicVhd, WritableImage):
     def __init__(self, file: ContainerFile) -> None:
         footer = read_footer(file)
         if footer.disk_type != layout.DYNAMIC:
-            raise RefusedError(f"{file.path} is a differencing disk: write a new file")
+            raise RefusedError(messages.VHD_DIFFERENCING_NOT_CHANGED.format(path=file.path))
         super().__init__(file, footer, read_dynamic_header(file, footer), None)
         self._end = max(
             [self.header.table_offset + self.header.table_entries * 4, footer.header_offset + 1024]
@@ -133,6 +134,6 @@ def _new_footer(size_bytes: int, disk_type: int, header_offset: int) -> Footer:
 def _check_size(size_bytes: int) -> None:
     if size_bytes > layout.MAX_DISK_BYTES:
         raise UnsupportedError(
-            f"a VHD holds at most {layout.MAX_DISK_BYTES >> 30} GiB: use --format vhdx",
+            messages.VHD_TOO_LARGE.format(max_disk_bytes=layout.MAX_DISK_BYTES >> 30),
             format="vhd",
         )

@@ -12,6 +12,7 @@ from zeroseal.errors import DamagedError
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.vhdx import layout
 from zeroseal.images.vhdx.layout import LogDescriptor, LogEntry
+from zeroseal.messages import images as messages
 
 _SECTOR = layout.LOG_SECTOR
 _MAX_LOG_BYTES = 256 << 20
@@ -30,18 +31,20 @@ def replay_log(file: ContainerFile, header: layout.Header) -> int:
         DamagedError: the header names a log in which no valid sequence is found.
     """
     if header.log_bytes > _MAX_LOG_BYTES or header.log_bytes % layout.MIB:
-        raise DamagedError(f"{file.path} claims a log of {header.log_bytes} bytes", format="vhdx")
+        raise DamagedError(
+            messages.IMPOSSIBLE_LOG_SIZE.format(path=file.path, log_bytes=header.log_bytes),
+            format="vhdx",
+        )
     log = file.read(header.log_offset, header.log_bytes)
     chain = _find_chain(log, header.log_id)
     if not chain:
         raise DamagedError(
-            f"{file.path} was not closed cleanly, and its log holds nothing that can be replayed: "
-            "restore it from a copy",
+            messages.LOG_NOT_REPLAYABLE.format(path=file.path),
             format="vhdx",
         )
     newest = chain[-1].entry
     if file.size_bytes < newest.flushed_file_bytes:
-        raise DamagedError(f"{file.path} is shorter than its log says", format="vhdx")
+        raise DamagedError(messages.SHORTER_THAN_LOG_RECORDS.format(path=file.path), format="vhdx")
     for found in chain:
         _replay_entry(file, found)
     if file.size_bytes < newest.last_file_bytes <= file.size_bytes + (1 << 40):
@@ -99,7 +102,7 @@ def _replay_entry(file: ContainerFile, found: _Found) -> None:
         start = LogEntry.SIZE + number * LogDescriptor.SIZE
         item = LogDescriptor.parse(found.raw[start : start + LogDescriptor.SIZE])
         if item.sequence != found.entry.sequence or item.file_offset % _SECTOR:
-            raise DamagedError(f"{file.path} has a damaged log entry", format="vhdx")
+            raise DamagedError(messages.DAMAGED_LOG_ENTRY.format(path=file.path), format="vhdx")
         if item.signature == b"zero":
             length = int.from_bytes(item.leading, "little")
             file.zero(item.file_offset, min(length, max(0, file.size_bytes - item.file_offset)))
@@ -114,7 +117,7 @@ def _restore(file: ContainerFile, item: LogDescriptor, sector: bytes) -> bytes:
     stated = sector[4:8][::-1] + sector[-4:][::-1] if len(sector) == _SECTOR else b""
     sequence = item.sequence.to_bytes(8, "big")
     if item.signature != b"desc" or sector[:4] != b"data" or stated != sequence:
-        raise DamagedError(f"{file.path} has a damaged log entry", format="vhdx")
+        raise DamagedError(messages.DAMAGED_LOG_ENTRY.format(path=file.path), format="vhdx")
     if item.file_offset > file.size_bytes + (1 << 40):
-        raise DamagedError(f"{file.path} has a log that leaves the file", format="vhdx")
+        raise DamagedError(messages.LOG_OUTSIDE_FILE.format(path=file.path), format="vhdx")
     return item.leading + sector[8:-4] + item.trailing

@@ -24,6 +24,7 @@ from zeroseal.images.vhdx.layout import (
     RegionTable,
 )
 from zeroseal.images.vhdx.log import replay_log
+from zeroseal.messages import images as messages
 
 _MAX_ITEM = 1 << 20
 
@@ -89,10 +90,12 @@ def read_header(file: ContainerFile) -> Header:
         if header.signature == b"head" and header.checksum == layout.checksum_of(raw):
             found.append(header)
     if not found:
-        raise DamagedError(f"{file.path} is a VHDX with no sound header", format="vhdx")
+        raise DamagedError(messages.VHDX_WITHOUT_VALID_HEADER.format(path=file.path), format="vhdx")
     header = max(found, key=lambda item: item.sequence)
     if header.version != layout.VERSION or header.log_version != 0:
-        raise UnsupportedError(f"{file.path} is a VHDX of version {header.version}, not 1")
+        raise UnsupportedError(
+            messages.VHDX_VERSION_NOT_SUPPORTED.format(path=file.path, version=header.version)
+        )
     return header
 
 
@@ -112,7 +115,9 @@ def read_regions(file: ContainerFile) -> dict[bytes, RegionEntry]:
         ):
             break
     else:
-        raise DamagedError(f"{file.path} is a VHDX with no sound region table", format="vhdx")
+        raise DamagedError(
+            messages.VHDX_WITHOUT_VALID_REGION_TABLE.format(path=file.path), format="vhdx"
+        )
     regions = {}
     for number in range(table.entries):
         start = RegionTable.SIZE + number * RegionEntry.SIZE
@@ -120,11 +125,14 @@ def read_regions(file: ContainerFile) -> dict[bytes, RegionEntry]:
         regions[entry.kind] = entry
         if entry.required & 1 and entry.kind not in (layout.BAT_REGION, layout.METADATA_REGION):
             raise UnsupportedError(
-                f"{file.path} needs a VHDX region that is unknown here "
-                f"({uuid.UUID(bytes_le=entry.kind)})"
+                messages.NEEDS_UNKNOWN_VHDX_REGION.format(
+                    path=file.path, uuid=uuid.UUID(bytes_le=entry.kind)
+                )
             )
     if not {layout.BAT_REGION, layout.METADATA_REGION} <= regions.keys():
-        raise DamagedError(f"{file.path} has no block table or no metadata", format="vhdx")
+        raise DamagedError(
+            messages.BLOCK_TABLE_OR_METADATA_MISSING.format(path=file.path), format="vhdx"
+        )
     return regions
 
 
@@ -140,7 +148,9 @@ def read_metadata(file: ContainerFile, region: RegionEntry) -> Metadata:
         (size_bytes,) = struct.unpack_from("<Q", items[layout.DISK_SIZE])
         (sector_bytes,) = struct.unpack_from("<I", items[layout.LOGICAL_SECTOR])
     except (KeyError, struct.error) as error:
-        raise DamagedError(f"{file.path} lacks VHDX metadata", format="vhdx") from error
+        raise DamagedError(
+            messages.VHDX_METADATA_MISSING.format(path=file.path), format="vhdx"
+        ) from error
     problem = ""
     if block_bytes & (block_bytes - 1) or not layout.MIB <= block_bytes <= 256 * layout.MIB:
         problem = f"blocks of {block_bytes} bytes"
@@ -149,7 +159,9 @@ def read_metadata(file: ContainerFile, region: RegionEntry) -> Metadata:
     elif not 0 < size_bytes <= layout.MAX_DISK_BYTES or size_bytes % sector_bytes:
         problem = f"a disk of {size_bytes} bytes"
     if problem:
-        raise DamagedError(f"{file.path} claims {problem}", format="vhdx")
+        raise DamagedError(
+            messages.IMPOSSIBLE_HEADER.format(path=file.path, problem=problem), format="vhdx"
+        )
     return Metadata(
         block_bytes=block_bytes,
         is_fixed=bool(flags & layout.PARAMETER_FIXED),
@@ -164,7 +176,7 @@ def _read_items(file: ContainerFile, region: RegionEntry) -> dict[bytes, bytes]:
     raw = file.read(region.offset, layout.METADATA_TABLE_BYTES)
     table = MetadataTable.parse(raw[: MetadataTable.SIZE])
     if table.signature != b"metadata" or table.entries > layout.MAX_METADATA - 1:
-        raise DamagedError(f"{file.path} has a damaged metadata table", format="vhdx")
+        raise DamagedError(messages.DAMAGED_METADATA_TABLE.format(path=file.path), format="vhdx")
     items = {}
     for number in range(table.entries):
         start = MetadataTable.SIZE + number * MetadataEntry.SIZE
@@ -172,12 +184,15 @@ def _read_items(file: ContainerFile, region: RegionEntry) -> dict[bytes, bytes]:
         if entry.kind not in layout.KNOWN_METADATA:
             if entry.flags & layout.METADATA_REQUIRED:
                 raise UnsupportedError(
-                    f"{file.path} needs VHDX metadata that is unknown here "
-                    f"({uuid.UUID(bytes_le=entry.kind)})"
+                    messages.NEEDS_UNKNOWN_VHDX_METADATA_ITEM.format(
+                        path=file.path, uuid=uuid.UUID(bytes_le=entry.kind)
+                    )
                 )
             continue
         if entry.length > _MAX_ITEM or entry.offset + entry.length > region.length:
-            raise DamagedError(f"{file.path} has metadata out of bounds", format="vhdx")
+            raise DamagedError(
+                messages.METADATA_OUTSIDE_BOUNDS.format(path=file.path), format="vhdx"
+            )
         items[entry.kind] = file.read(region.offset + entry.offset, entry.length)
     return items
 
@@ -198,20 +213,20 @@ def parse_locator(path: Path, raw: bytes) -> dict[str, str]:
             key = raw[key_at : key_at + key_bytes].decode("utf-16-le")
             pairs[key] = raw[value_at : value_at + value_bytes].decode("utf-16-le")
     except (struct.error, UnicodeDecodeError) as error:
-        raise DamagedError(f"{path} has a damaged parent locator", format="vhdx") from error
+        raise DamagedError(
+            messages.DAMAGED_PARENT_LOCATOR.format(path=path), format="vhdx"
+        ) from error
     return pairs
 
 
 def _check_parent(child: Path, locator: dict[str, str], parent: Image) -> None:
     if not isinstance(parent, VhdxImage):
         parent.close()
-        raise UnsupportedError(f"{child} names {parent.path} as its parent, which is no VHDX")
+        raise UnsupportedError(messages.PARENT_NOT_VHDX.format(child=child, path=parent.path))
     linkages = (locator.get("parent_linkage", ""), locator.get("parent_linkage2", ""))
     if f"{{{uuid.UUID(bytes_le=parent.header.data_write_id)}}}" not in map(str.lower, linkages):
         parent.close()
-        raise RefusedError(
-            f"{parent.path} was changed since {child} was made over it: put its own parent back"
-        )
+        raise RefusedError(messages.PARENT_CHANGED.format(path=parent.path, child=child))
 
 
 class VhdxImage(BlockMap, Image):
@@ -236,7 +251,7 @@ class VhdxImage(BlockMap, Image):
         self._ratio = self.metadata.chunk_ratio
         region = self.regions[layout.BAT_REGION]
         if region.length < self.metadata.table_entries * 8:
-            raise DamagedError(f"{file.path} has a block table that is too short", format="vhdx")
+            raise DamagedError(messages.BLOCK_TABLE_TOO_SHORT.format(path=file.path), format="vhdx")
         entries = self.metadata.table_entries
         self._table: array[int] = read_table(file, region.offset, entries, "Q", "<")
 
@@ -262,7 +277,9 @@ class VhdxImage(BlockMap, Image):
     def remarks(self) -> list[str]:  # noqa: D102
         if not self.replayed:
             return []
-        return [f"It was not closed cleanly; its log ({self.replayed} entries) was replayed."]
+        return [
+            (f"The image was not closed cleanly; its log ({self.replayed} entries) was replayed.")
+        ]
 
     def iter_runs(self, first_block: int, end_block: int) -> Iterator[tuple[int, int]]:  # noqa: D102
         count, place = 0, 0
@@ -304,13 +321,15 @@ class VhdxImage(BlockMap, Image):
             case layout.FULL | layout.PARTIAL:
                 place = entry & layout.OFFSET_MASK
                 if place < layout.MIB:
-                    raise DamagedError(f"{self.path} has a block inside its header", format="vhdx")
+                    raise DamagedError(
+                        messages.BLOCK_OVERLAPS_HEADER.format(path=self.path), format="vhdx"
+                    )
                 return place
             case layout.NOT_PRESENT:
                 return ABSENT
             case layout.ZEROED | layout.UNMAPPED | layout.UNDEFINED:
                 return ZERO
-        raise DamagedError(f"{self.path} has a block in no state that is known", format="vhdx")
+        raise DamagedError(messages.BLOCK_IN_UNKNOWN_STATE.format(path=self.path), format="vhdx")
 
     def _split_by_sectors(self, stretch: Stretch) -> Iterator[Stretch]:
         """Where only a part of a block's sectors is here, the bitmap of its chunk says which."""
@@ -322,7 +341,7 @@ class VhdxImage(BlockMap, Image):
         chunk, in_chunk = divmod(block_no, self._ratio)
         entry = self._table[chunk * (self._ratio + 1) + self._ratio]
         if entry & layout.STATE_MASK != layout.FULL:
-            raise DamagedError(f"{self.path} lacks a sector bitmap", format="vhdx")
+            raise DamagedError(messages.SECTOR_BITMAP_MISSING.format(path=self.path), format="vhdx")
         per_block = self.block_bytes // sector_bytes // 8
         bitmap = self._file.read((entry & layout.OFFSET_MASK) + in_chunk * per_block, per_block)
         yield from split_by_sectors(

@@ -25,6 +25,7 @@ from zeroseal.images.vhdx.layout import (
     with_checksum,
 )
 from zeroseal.images.vhdx.read import VhdxImage
+from zeroseal.messages import images as messages
 
 _LOG_OFFSET, _METADATA_OFFSET, _TABLE_OFFSET = MIB, 2 * MIB, 3 * MIB
 _ITEMS_OFFSET = 64 << 10
@@ -42,7 +43,7 @@ class WritableVhdx(WritableBlockMap, VhdxImage, WritableImage):
     def __init__(self, file: ContainerFile) -> None:
         super().__init__(file)
         if self.metadata.has_parent:
-            raise RefusedError(f"{file.path} is a differencing disk: merge it first")
+            raise RefusedError(messages.VHDX_DIFFERENCING_NOT_CHANGED.format(path=file.path))
         self._end = -(-self._file.size_bytes // MIB) * MIB
         self._changed = bool(self.replayed)
 
@@ -52,7 +53,7 @@ class WritableVhdx(WritableBlockMap, VhdxImage, WritableImage):
     ) -> WritableVhdx:
         """Makes a disk of zeros in an empty file; a fixed one has every block in place."""
         if size_bytes > layout.MAX_DISK_BYTES:
-            raise UnsupportedError("a VHDX holds at most 64 TiB", format="vhdx")
+            raise UnsupportedError(messages.VHDX_TOO_LARGE, format="vhdx")
         block_bytes = BLOCK_BYTES if size_bytes < _LARGE_DISK else _LARGE_BLOCK
         blocks = -(-size_bytes // block_bytes)
         ratio = (1 << 23) * sector_bytes // block_bytes

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import DamagedError, UnsupportedError
+from zeroseal.messages import images as messages
 
 MAX_BYTES = 1 << 20
 _ASSIGNMENT = re.compile(r'^\s*([A-Za-z][\w.]*)\s*=\s*"?([^"\n]*?)"?\s*$', re.M)
@@ -57,18 +58,23 @@ def parse_descriptor(path: Path, raw: bytes) -> Descriptor:
     for _access, sectors, kind, name, offset in _EXTENT.findall(text)[:_MAX_EXTENTS]:
         if kind in _FOREIGN:
             raise UnsupportedError(
-                f"{path} has {_FOREIGN[kind]} ({kind}): clone the disk to the sparse or "
-                "stream-optimized form first",
+                messages.VMDK_EXTENT_NOT_SUPPORTED.format(
+                    path=path, foreign=_FOREIGN[kind], kind=kind
+                ),
                 format="vmdk",
             )
         plain = FLAT if kind == "VMFS" else kind
         if plain not in (FLAT, SPARSE, ZERO):
-            raise UnsupportedError(f"{path} has an extent of unknown kind {kind}", format="vmdk")
+            raise UnsupportedError(
+                messages.EXTENT_OF_UNKNOWN_TYPE.format(path=path, kind=kind), format="vmdk"
+            )
         extents.append(ExtentLine(int(sectors), plain, name, int(offset or 0)))
     if not extents:
-        raise DamagedError(f"{path} has a VMDK descriptor without extents", format="vmdk")
+        raise DamagedError(
+            messages.VMDK_DESCRIPTOR_WITHOUT_EXTENTS.format(path=path), format="vmdk"
+        )
     if sum(extent.sectors for extent in extents) >= 1 << 54:
-        raise DamagedError(f"{path} claims a disk that is too large", format="vmdk")
+        raise DamagedError(messages.VMDK_SIZE_TOO_LARGE.format(path=path), format="vmdk")
     return Descriptor(
         create_type=values.get("createtype", ""),
         content_id=_hex_id(values.get("cid", "")),

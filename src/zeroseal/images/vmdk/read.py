@@ -16,6 +16,7 @@ from zeroseal.images.vmdk import descriptor as lines
 from zeroseal.images.vmdk import layout
 from zeroseal.images.vmdk.descriptor import Descriptor, ExtentLine, parse_descriptor
 from zeroseal.images.vmdk.sparse import SparseExtent, read_sparse_header
+from zeroseal.messages import images as messages
 
 _SECTOR = layout.SECTOR_BYTES
 _VARIANTS = {
@@ -68,7 +69,7 @@ def read_embedded(file: ContainerFile, extent: SparseExtent) -> Descriptor:
     length = header.descriptor_sectors * _SECTOR
     if not header.descriptor_offset or not length:
         raise DamagedError(
-            f"{file.path} is one extent of a split VMDK: give the file that describes the disk",
+            messages.ONE_EXTENT_OF_SPLIT_VMDK.format(path=file.path),
             format="vmdk",
         )
     raw = file.read(header.descriptor_offset * _SECTOR, min(length, lines.MAX_BYTES))
@@ -82,22 +83,25 @@ def _open_extent(
     if line.kind == lines.ZERO:
         return None, 0, length
     if not line.name or Path(line.name).name != line.name or "\\" in line.name:
-        raise UnsupportedError(
-            f"{path} names an extent in another folder ({line.name!r}): put all its files side by "
-            "side, and correct the name"
-        )
+        raise UnsupportedError(messages.EXTENT_OUTSIDE_FOLDER.format(path=path, name=line.name))
     place = path.parent / line.name
     if not place.is_file():
-        raise MissingError(f"{path} needs its extent {place}, which is not there", path=str(place))
+        raise MissingError(
+            messages.EXTENT_NOT_FOUND.format(path=path, place=place), path=str(place)
+        )
     file = open_file(place)
     opened.append(file)
     if line.kind == lines.FLAT:
         if (line.offset_sectors + line.sectors) * _SECTOR > file.size_bytes:
-            raise DamagedError(f"{place} is shorter than {path} says", format="vmdk")
+            raise DamagedError(
+                messages.EXTENT_SHORTER_THAN_RECORDED.format(place=place, path=path), format="vmdk"
+            )
         return file, line.offset_sectors * _SECTOR, length
     extent = SparseExtent(file, read_sparse_header(file))
     if extent.size_bytes < length:
-        raise DamagedError(f"{place} holds less than {path} says", format="vmdk")
+        raise DamagedError(
+            messages.EXTENT_SMALLER_THAN_RECORDED.format(place=place, path=path), format="vmdk"
+        )
     return extent, 0, length
 
 
@@ -105,10 +109,7 @@ def _open_parent(path: Path, text: Descriptor, open_parent: ParentOpener) -> Ima
     parent = open_parent(find_parent(path, [text.parent_name], "VMDK"), None)
     if not isinstance(parent, VmdkImage) or parent.descriptor.content_id != text.parent_id:
         parent.close()
-        raise RefusedError(
-            f"{parent.path} was changed since {path} was made over it, or is no VMDK: put its own "
-            "parent back"
-        )
+        raise RefusedError(messages.VMDK_PARENT_CHANGED.format(path=parent.path, child=path))
     return parent
 
 

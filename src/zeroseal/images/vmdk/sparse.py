@@ -15,6 +15,7 @@ from zeroseal.images.block_map import ABSENT, ZERO, BlockMap, Stretch
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.vmdk import layout
 from zeroseal.images.vmdk.layout import Marker, SparseHeader
+from zeroseal.messages import images as messages
 
 _SECTOR = layout.SECTOR_BYTES
 _CACHED_TABLES, _CACHED_GRAINS = 512, 64
@@ -37,13 +38,17 @@ def read_sparse_header(file: ContainerFile) -> SparseHeader:
     if header.directory_offset == layout.DIRECTORY_AT_END:
         header = _read_footer(file)
     if header.version not in (1, 2, 3):
-        raise UnsupportedError(f"{file.path} is a VMDK of version {header.version}", format="vmdk")
-    if header.flags & ~_KNOWN_FLAGS:
-        raise UnsupportedError(f"{file.path} has VMDK flags {header.flags:#x}", format="vmdk")
-    if header.newlines != layout.NEWLINES and header.flags & layout.FLAG_NEWLINES:
-        raise DamagedError(
-            f"{file.path} was transferred as text, which damaged it: copy it again", format="vmdk"
+        raise UnsupportedError(
+            messages.VMDK_VERSION_NOT_SUPPORTED.format(path=file.path, version=header.version),
+            format="vmdk",
         )
+    if header.flags & ~_KNOWN_FLAGS:
+        raise UnsupportedError(
+            messages.VMDK_FLAGS_NOT_SUPPORTED.format(path=file.path, flags=header.flags),
+            format="vmdk",
+        )
+    if header.newlines != layout.NEWLINES and header.flags & layout.FLAG_NEWLINES:
+        raise DamagedError(messages.TRANSFERRED_AS_TEXT.format(path=file.path), format="vmdk")
     grain = header.grain_sectors
     problem = ""
     if grain & (grain - 1) or not 8 <= grain <= 1 << 16:
@@ -55,7 +60,9 @@ def read_sparse_header(file: ContainerFile) -> SparseHeader:
     elif header.flags & layout.FLAG_COMPRESSED and header.compression != layout.DEFLATE:
         problem = f"compression {header.compression}"
     if problem:
-        raise DamagedError(f"{file.path} has a damaged VMDK header: {problem}", format="vmdk")
+        raise DamagedError(
+            messages.DAMAGED_VMDK_HEADER.format(path=file.path, problem=problem), format="vmdk"
+        )
     return header
 
 
@@ -68,8 +75,7 @@ def _read_footer(file: ContainerFile) -> SparseHeader:
         if marker.kind == layout.MARKER_FOOTER and footer.magic == layout.MAGIC:
             return footer
     raise DamagedError(
-        f"{file.path} is a stream-optimized VMDK without its end: copy it again from where it came "
-        "from",
+        messages.STREAM_OPTIMIZED_VMDK_WITHOUT_END.format(path=file.path),
         format="vmdk",
     )
 
@@ -157,17 +163,21 @@ class SparseExtent(BlockMap):
         first_sector, size = struct.unpack("<QI", marker)
         path = self._file.path
         if first_sector != grain_no * self.header.grain_sectors or size > 2 * self.block_bytes:
-            raise DamagedError(f"{path}: the grain at byte {place} is another's", format="vmdk")
+            raise DamagedError(
+                messages.GRAIN_OF_ANOTHER_ADDRESS.format(path=path, place=place), format="vmdk"
+            )
         packed = self._file.read(place + layout.GRAIN_MARKER_BYTES, size)
         try:
             content = zlib.decompressobj().decompress(packed, self.block_bytes)
         except zlib.error as error:
             raise DamagedError(
-                f"{path}: the grain at byte {place} does not inflate", format="vmdk", offset=place
+                messages.GRAIN_DAMAGED.format(path=path, place=place), format="vmdk", offset=place
             ) from error
         wanted = min(self.block_bytes, self.size_bytes - grain_no * self.block_bytes)
         if len(content) < wanted:
-            raise DamagedError(f"{path}: the grain at byte {place} is too short", format="vmdk")
+            raise DamagedError(
+                messages.GRAIN_TOO_SHORT.format(path=path, place=place), format="vmdk"
+            )
         self._inflated[place] = content
         if len(self._inflated) > _CACHED_GRAINS:
             self._inflated.popitem(last=False)

@@ -19,6 +19,7 @@ from zeroseal.images.vmdk import layout
 from zeroseal.images.vmdk.descriptor import build_descriptor
 from zeroseal.images.vmdk.layout import Marker, SparseHeader
 from zeroseal.images.vmdk.write import DESCRIPTOR_SECTORS, MAX_SECTORS
+from zeroseal.messages import images as messages
 
 _SECTOR = layout.SECTOR_BYTES
 _GRAIN_BYTES = layout.GRAIN_SECTORS * _SECTOR
@@ -37,7 +38,7 @@ class StreamWriter:
         self._position = 0
         self._sectors = -(-size_bytes // _SECTOR)
         if self._sectors > MAX_SECTORS:
-            raise UnsupportedError("a stream-optimized VMDK holds at most 2 TiB")
+            raise UnsupportedError(messages.STREAM_VMDK_TOO_LARGE)
         self._packing = packing_in_order(compression)
         grains = -(-self._sectors // layout.GRAIN_SECTORS)
         self._directory = array("I", bytes(4 * -(-grains // layout.TABLE_ENTRIES)))

@@ -16,6 +16,7 @@ from zeroseal.images.vmdk.descriptor import build_descriptor
 from zeroseal.images.vmdk.layout import SparseHeader
 from zeroseal.images.vmdk.read import read_embedded
 from zeroseal.images.vmdk.sparse import SparseExtent, read_sparse_header
+from zeroseal.messages import images as messages
 
 _SECTOR = layout.SECTOR_BYTES
 _DESCRIPTOR_OFFSET, DESCRIPTOR_SECTORS = 1, 20
@@ -38,11 +39,9 @@ class WritableVmdk(WritableBlockMap, SparseExtent, WritableImage):
         self.path = file.path
         descriptor = read_embedded(file, self)
         if descriptor.parent_id != layout.NO_PARENT or len(descriptor.extents) != 1:
-            raise RefusedError(f"{file.path} has a parent or other extents: write a new file")
+            raise RefusedError(messages.VMDK_WITH_PARENT_NOT_CHANGED.format(path=file.path))
         if self.is_compressed:
-            raise RefusedError(
-                f"{file.path} is stream-optimized, which cannot be changed: write a new file"
-            )
+            raise RefusedError(messages.STREAM_VMDK_NOT_CHANGED.format(path=file.path))
         self._end = -(-file.size_bytes // self.block_bytes) * self.header.grain_sectors
         self._redundant: array[int] = array("I")
         if self.header.flags & layout.FLAG_REDUNDANT:
@@ -140,7 +139,9 @@ class WritableVmdk(WritableBlockMap, SparseExtent, WritableImage):
         first = self._end
         self._end += -(-sectors // self.header.grain_sectors) * self.header.grain_sectors
         if self._end >= 1 << 32:
-            raise UnsupportedError(f"{self.path} would grow beyond 2 TiB", format="vmdk")
+            raise UnsupportedError(
+                messages.VMDK_WOULD_GROW_TOO_LARGE.format(path=self.path), format="vmdk"
+            )
         self._file.resize(self._end * _SECTOR)
         return first
 
@@ -164,5 +165,5 @@ def _new_id() -> bytes:
 def _sectors_of(size_bytes: int) -> int:
     sectors = -(-size_bytes // _SECTOR)
     if sectors > MAX_SECTORS:
-        raise UnsupportedError("a sparse VMDK holds at most 2 TiB: use --format vhdx or qcow2")
+        raise UnsupportedError(messages.SPARSE_VMDK_TOO_LARGE)
     return sectors

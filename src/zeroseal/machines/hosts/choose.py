@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from zeroseal.errors import UsageError
+from zeroseal.extras import extra
 from zeroseal.machines.hosts.host import Host
 from zeroseal.machines.sheet.model import Simulated
 from zeroseal.machines.yard import Yard
+from zeroseal.messages import machines as messages
 
 HOST_NAMES = ("qemu", "simulated")
 
@@ -35,7 +37,8 @@ def choose_host(
 
             return SimulatedHost(yard, now, settings or Simulated())
         case "qemu":
-            from zeroseal.machines.hosts.qemu.host import QemuHost  # not needed to simulate
+            with extra("qemu", "a machine on QEMU"):
+                from zeroseal.machines.hosts.qemu.host import QemuHost  # not needed to simulate
 
             return QemuHost(yard, is_isolated=is_isolated)
-    raise UsageError(f"there is no host {name!r}: choose {' or '.join(HOST_NAMES)}")
+    raise UsageError(messages.HOST_NOT_KNOWN.format(name=name, host_names=" or ".join(HOST_NAMES)))

@@ -20,6 +20,7 @@ from zeroseal.machines.seed import Seed
 from zeroseal.machines.sheet.model import Simulated, SimulatedAnswer
 from zeroseal.machines.windows_life import WindowsLife
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection
 
@@ -53,7 +54,7 @@ class SimulatedHost:
         """Does to the disk what a boot would do; see ``Host.start``."""
         name = machine.definition.name
         if machine.state.running:
-            raise RefusedError(f"{name} is running already")
+            raise RefusedError(messages.ALREADY_RUNNING.format(name=name))
         progress(Step("starting", 0, 0))
         self._check_dies(name)
         seed = _seed_of(machine)
@@ -72,17 +73,17 @@ class SimulatedHost:
         """Does to the disk what a shutdown would do; see ``Host.stop``."""
         name = machine.definition.name
         if not machine.state.running:
-            raise RefusedError(f"{name} is not running")
-        messages = []
+            raise RefusedError(messages.NOT_RUNNING.format(name=name))
+        notes = []
         if "never-off" in self.settings.faults:
-            messages.append(f"it did not shut down within {within_seconds} s: its power was cut")
+            notes.append(f"it did not shut down within {within_seconds} s, so its power was cut")
         else:
             self.live(machine, lambda life: life.stop())
         self.yard.set_state(name, replace(machine.state, running=False, address=""))
         comes_again = machine.definition.restart != "never" or "restarts" in self.settings.faults
-        if comes_again and not messages:
-            messages.append("the host started it again after its shutdown, and it was held")
-        return Run(self.yard.get(name), tuple(messages), is_simulated=True)
+        if comes_again and not notes:
+            notes.append("the host started it again after its shutdown, and it was stopped")
+        return Run(self.yard.get(name), tuple(notes), is_simulated=True)
 
     def cut_power(self, machine: YardMachine) -> None:
         """Ends it at once."""
@@ -99,8 +100,9 @@ class SimulatedHost:
         """A shell that answers as the sheet says; see ``Host.open_shell``."""
         if "never-up" in self.settings.faults:
             raise GuestError(
-                f"SSH did not come up within {within_seconds} s; the console ended with: "
-                f"{self.last_line(machine)}"
+                messages.SSH_DID_NOT_COME_UP_WITHIN.format(
+                    within_seconds=within_seconds, last_line=self.last_line(machine)
+                )
             )
         return SimulatedShell(self, machine)
 
@@ -125,7 +127,7 @@ class SimulatedHost:
 
     def _check_dies(self, name: str) -> None:
         if "dies" in self.settings.faults:
-            raise HostError(f"the simulated host died while {name} was starting")
+            raise HostError(messages.SIMULATED_HOST_DIED_WHILE_STARTING.format(name=name))
 
 
 @dataclass

@@ -14,6 +14,7 @@ import paramiko
 
 from zeroseal.errors import GuestError
 from zeroseal.machines.hosts.host import KEPT_OUTPUT_BYTES, WAITING, Login, Output
+from zeroseal.messages import machines as messages
 
 _ADDRESS = "127.0.0.1"
 _ANSWER_SECONDS = 120.0  # a guest without KVM that starts many services is slow
@@ -67,7 +68,9 @@ class SshShell:
                 self._client = client
                 return
         raise GuestError(
-            f"SSH as {self._login.account} did not come up within {within_seconds} s ({reason})"
+            messages.SSH_LOGIN_NOT_POSSIBLE.format(
+                account=self._login.account, within_seconds=within_seconds, reason=reason
+            )
         )
 
     def _try(self, client: paramiko.SSHClient) -> None:
@@ -99,7 +102,11 @@ class SshShell:
         script = f'mkdir -p "$(dirname {path})" && cat >{path} && chmod {mode:o} {path}'
         answer = self._exchange(f"sudo -n /bin/sh -c {shlex.quote(script)}", content, 600)
         if answer.status:
-            raise GuestError(f"{target} cannot be written in the guest: {answer.text.strip()}")
+            raise GuestError(
+                messages.CANNOT_BE_WRITTEN_IN_GUEST.format(
+                    target=target, answer=answer.text.strip()
+                )
+            )
 
     def reboot(self, within_seconds: int) -> None:
         """Restarts the guest; see ``Shell.reboot``."""
@@ -114,7 +121,9 @@ class SshShell:
             with contextlib.suppress(GuestError):
                 if self.run(_BOOT_ID, as_root=False, timeout_seconds=60).text != before:
                     return
-        raise GuestError(f"the guest did not restart within {within_seconds} s")
+        raise GuestError(
+            messages.GUEST_DID_NOT_RESTART_WITHIN.format(within_seconds=within_seconds)
+        )
 
     def close(self) -> None:
         """Closes the connection."""
@@ -125,7 +134,7 @@ class SshShell:
     def _exchange(self, command: str, content: bytes, timeout_seconds: int) -> Output:
         transport = self._client.get_transport() if self._client else None
         if transport is None or not transport.is_active():
-            raise GuestError("the connection to the guest is gone")
+            raise GuestError(messages.SSH_CONNECTION_LOST)
         try:
             channel = transport.open_session(timeout=_ANSWER_SECONDS)
             with contextlib.closing(channel):
@@ -134,7 +143,7 @@ class SshShell:
                 channel.exec_command(command)
                 return self._talk(channel, content, time.monotonic() + timeout_seconds)
         except (paramiko.SSHException, OSError, EOFError) as error:
-            raise GuestError(f"the connection to the guest was lost: {error}") from error
+            raise GuestError(messages.SSH_CONNECTION_FAILED.format(error=error)) from error
 
     def _talk(self, channel: Any, content: bytes, end: float) -> Output:
         """Sends the input while it reads the output, so that neither side waits for the other."""
@@ -142,7 +151,7 @@ class SshShell:
         while True:
             if time.monotonic() > end:
                 text = _decode(kept)
-                raise GuestError("it did not end in its time", output=text)
+                raise GuestError(messages.DID_NOT_END_IN_TIME, output=text)
             if sent < len(content) and channel.send_ready():
                 sent += channel.send(content[sent : sent + _PIECE_BYTES])
                 if sent < len(content):

@@ -15,6 +15,7 @@ from zeroseal.errors import MissingError, UsageError
 from zeroseal.machines.sheet.lines import find_lines, line_of
 from zeroseal.machines.sheet.model import BuildSheet, Task
 from zeroseal.machines.sheet.secret_values import Secrets
+from zeroseal.messages import machines as messages
 
 _INCLUDE, _VARIANT = "include", "variant"
 _MAX_DEPTH = 8
@@ -56,7 +57,7 @@ class LoadedSheet:
         """
         path = self.folder / name
         if not path.is_file():
-            raise MissingError(f"{path} is not there: correct {key} in {self.path}")
+            raise MissingError(messages.NOT_FOUND.format(path=path, key=key, sheet=self.path))
         return path
 
 
@@ -84,12 +85,12 @@ class _Sources:
 
     def place(self, path: KeyPath) -> tuple[int, str]:
         """(how many parts of a key are written somewhere, where, as ``FILE, line N``)."""
-        best, messages = 0, ""
+        best, place = 0, ""
         for name, lines in self.lines:
             known, line = line_of(lines, path)
             if known >= best and known:
-                best, messages = known, f"{name}, line {line}" if line else name
-        return best, messages or self.lines[0][0]
+                best, place = known, f"{name}, line {line}" if line else name
+        return best, place or self.lines[0][0]
 
 
 def load_sheet(path: Path, wishes: Wishes = Wishes()) -> LoadedSheet:
@@ -102,7 +103,7 @@ def load_sheet(path: Path, wishes: Wishes = Wishes()) -> LoadedSheet:
     sheets = load_sheets(path, wishes)
     if len(sheets) != 1:
         names = ", ".join(sheet.variant for sheet in sheets)
-        raise UsageError(f"{path} has several variants ({names}): name one with --variant")
+        raise UsageError(messages.SEVERAL_VARIANTS.format(path=path, names=names))
     return sheets[0]
 
 
@@ -167,10 +168,12 @@ def load_again(path: Path, settings: tuple[str, ...], variant: str, wishes: Wish
 def _read_with_includes(path: Path, sources: _Sources, above: tuple[Path, ...]) -> Document:
     document, lines = _read_toml(path)
     if path.resolve() in above or len(above) >= _MAX_DEPTH:
-        raise UsageError(f"{path} includes itself, or too many files deep")
+        raise UsageError(messages.INCLUDES_TOO_DEEP.format(path=path))
     names = document.pop(_INCLUDE, [])
     if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
-        raise UsageError(f"{path}, line {lines.get((_INCLUDE,), 1)}: include is no list of files")
+        raise UsageError(
+            messages.INCLUDE_NOT_A_LIST.format(path=path, lines=lines.get((_INCLUDE,), 1))
+        )
     beneath: Document = {}
     for name in names:
         included = _read_with_includes(path.parent / name, sources, (*above, path.resolve()))
@@ -185,22 +188,26 @@ def _read_toml(path: Path) -> tuple[Document, dict[KeyPath, int]]:
         return tomllib.loads(text), find_lines(text)
     except OSError as error:
         reason = (error.strerror or "").lower()
-        raise MissingError(f"cannot read the build sheet {path}: {reason}") from error
+        raise MissingError(
+            messages.CANNOT_READ_BUILD_SHEET.format(path=path, reason=reason)
+        ) from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise UsageError(f"the build sheet {path} is no valid TOML: {error}") from error
+        raise UsageError(
+            messages.BUILD_SHEET_NOT_VALID_TOML.format(path=path, error=error)
+        ) from error
 
 
 def _parse_set(word: str, sources: _Sources) -> Document:
     key, equals, value = word.partition("=")
     if not equals:
-        raise UsageError(f"--set {word} is not understood: write --set KEY=VALUE")
+        raise UsageError(messages.SET_WITHOUT_VALUE.format(word=word))
     try:
         document = tomllib.loads(f"{key} = {value}")
     except tomllib.TOMLDecodeError:
         try:
             document = tomllib.loads(f"{key} = {json.dumps(value)}")
         except tomllib.TOMLDecodeError as error:
-            raise UsageError(f"--set {word} is not understood: {key!r} is no key") from error
+            raise UsageError(messages.SET_WITH_UNKNOWN_KEY.format(word=word, key=key)) from error
     sources.lines.append((f"--set {word}", dict.fromkeys(find_lines(f"{key} = 0"), 0)))
     return document
 
@@ -220,13 +227,15 @@ def _choose_variants(
 ) -> list[tuple[str, Document]]:
     if variants is None:
         if wanted:
-            raise UsageError(f"{path} has no variants: leave --variant out")
+            raise UsageError(messages.NO_VARIANTS.format(path=path))
         return [("", {})]
     if not isinstance(variants, dict) or not all(isinstance(v, dict) for v in variants.values()):
-        raise UsageError(f"{path}: write each variant as a table, [variant.NAME]")
+        raise UsageError(messages.VARIANT_NOT_A_TABLE.format(path=path))
     for name in wanted:
         if name not in variants:
-            raise UsageError(f"{path} has no variant {name!r}; it has {', '.join(variants)}")
+            raise UsageError(
+                messages.NO_VARIANT.format(path=path, name=name, variants=", ".join(variants))
+            )
     return [(name, table) for name, table in variants.items() if not wanted or name in wanted]
 
 
@@ -236,13 +245,17 @@ def _validate(
     try:
         return convert(document, BuildSheet)
     except WrongValueError as error:
-        known, messages = sources.place((_VARIANT, variant, *error.path))
+        known, place = sources.place((_VARIANT, variant, *error.path))
         if known <= len((_VARIANT, variant)):  # the variant says nothing of this key
-            _known, messages = sources.place(error.path)
+            _known, place = sources.place(error.path)
         key = error.key or "the whole sheet"
         hint = "; see docs/build-sheet.md" if error.is_form else ""
         raise UsageError(
-            secrets.redact(f"{messages}: {key} is wrong: {error.reason}{hint}"),
+            secrets.redact(
+                messages.SHEET_KEY_WRONG.format(
+                    messages=place, key=key, reason=error.reason, hint=hint
+                )
+            ),
             file=str(path),
             key=key,
         ) from None

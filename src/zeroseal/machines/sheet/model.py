@@ -11,6 +11,7 @@ import msgspec
 from msgspec import Meta
 
 from zeroseal.documents import Table, WrongValueError
+from zeroseal.messages import machines as messages
 
 NAME_PATTERN = r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\Z"
 ACCOUNT_PATTERN = r"^[a-z_][a-z0-9_.-]{0,31}\Z"
@@ -36,7 +37,7 @@ def check_interface(value: str) -> None:
     """Raises ValueError where an address with its prefix is none."""
     ip_interface(value)
     if "/" not in value:
-        raise ValueError("write the address with its prefix, such as 192.0.2.10/24")
+        raise ValueError(messages.ADDRESS_WITHOUT_PREFIX)
 
 
 Seconds = Annotated[int, Meta(ge=1, le=_DAY_SECONDS)]
@@ -85,7 +86,7 @@ class MachineSettings(Table, frozen=True):
 
     def __post_init__(self) -> None:
         if bool(self.name) == bool(self.numbers):
-            raise ValueError("give either a name or numbers")
+            raise ValueError(messages.GIVE_EITHER_NAME_OR_NUMBERS)
 
 
 class KeyPress(Table, frozen=True):
@@ -131,11 +132,11 @@ class Origin(Table, frozen=True):
     def __post_init__(self) -> None:
         sums = [self.sha256, self.sha512, self.checksums]
         if bool(self.base_disk) == bool(self.install or self.kernel):
-            raise ValueError("give either a base_disk, or an install medium or kernel")
+            raise ValueError(messages.ORIGIN_REQUIRED)
         if self.base_disk and sum(map(bool, sums)) != 1:
-            raise ValueError("a base_disk needs one of sha256, sha512 and checksums")
+            raise ValueError(messages.CHECKSUM_REQUIRED)
         if self.initrd and not self.kernel:
-            raise ValueError("an initrd needs a kernel")
+            raise ValueError(messages.INITRD_NEEDS_KERNEL)
 
 
 class SeedUser(Table, frozen=True):
@@ -190,9 +191,9 @@ class Until(Table, frozen=True):
         try:
             re.compile(self.output)
         except re.error as error:
-            raise WrongValueError(("output",), f"no regular expression: {error}") from None
+            raise WrongValueError(("output",), f"not a valid regular expression: {error}") from None
         if not self.output and self.status is None:
-            raise ValueError("give output or status")
+            raise ValueError(messages.GIVE_OUTPUT_OR_STATUS)
 
 
 class CopiedFile(Table, frozen=True):
@@ -220,9 +221,9 @@ class Task(Table, frozen=True):
     def __post_init__(self) -> None:
         wanted = [self.run, self.script, self.file, self.reboot, self.wait_seconds]
         if sum(map(bool, wanted)) != 1:
-            raise ValueError("give exactly one of run, script, copy, reboot and wait_seconds")
+            raise ValueError(messages.TASK_ACTION_REQUIRED)
         if self.until and not (self.run or self.script):
-            raise ValueError("only run and script can be repeated with until")
+            raise ValueError(messages.UNTIL_NEEDS_RUN_OR_SCRIPT)
 
 
 class Leave(Table, frozen=True):
@@ -308,6 +309,4 @@ class BuildSheet(Table, frozen=True):
         if needs_shell and self.machine.host == "qemu" and self.connect.by == "ssh":
             admins = [user for user in self.seed.users if user.throwaway and user.admin]
             if len(admins) != 1:
-                raise ValueError(
-                    "tasks over SSH need one account in seed.users with admin and throwaway"
-                )
+                raise ValueError(messages.SSH_ACCOUNT_REQUIRED)

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from zeroseal.errors import MissingError, RefusedError, UsageError
+from zeroseal.messages import machines as messages
 
 ENVIRONMENT_PREFIX = "ZEROSEAL_SECRET_"
 _REFERENCE = re.compile(r"\$\{secret:([A-Za-z0-9_.-]+)\}")
@@ -53,8 +54,12 @@ class Secrets:
     def _get(self, name: str, where: str) -> str:
         if name not in self.values:
             raise UsageError(
-                f"the secret {name!r}, which {where.lstrip('.')} refers to, is not known: give it "
-                f"in a file with --secrets, or as {ENVIRONMENT_PREFIX}{_variable(name)}"
+                messages.SECRET_NOT_FOUND.format(
+                    name=name,
+                    key=where.lstrip("."),
+                    environment_prefix=ENVIRONMENT_PREFIX,
+                    variable=_variable(name),
+                )
             )
         return self.values[name]
 
@@ -81,14 +86,14 @@ def _read_file(path: Path) -> dict[str, str]:
         document = tomllib.loads(path.read_text("utf-8"))
     except OSError as error:
         reason = (error.strerror or "").lower()
-        raise MissingError(f"cannot read the secrets in {path}: {reason}") from error
+        raise MissingError(messages.CANNOT_READ_SECRETS.format(path=path, reason=reason)) from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise UsageError(f"the secrets in {path} are no valid TOML") from error
+        raise UsageError(messages.SECRETS_NOT_TOML.format(path=path)) from error
     if sys.platform != "win32" and stat.S_IMODE(mode) & 0o077:
-        raise RefusedError(f"others may read the secrets in {path}: run chmod 600 {path}")
+        raise RefusedError(messages.OTHER_USERS_CAN_READ_SECRETS.format(path=path))
     wrong = next((key for key, value in document.items() if not isinstance(value, str)), None)
     if wrong is not None:
-        raise UsageError(f"the secret {wrong!r} in {path} is no text: write it in quotes")
+        raise UsageError(messages.SECRET_NOT_TEXT.format(wrong=wrong, path=path))
     return document
 
 

@@ -11,6 +11,7 @@ from importlib import resources
 from zeroseal.errors import RefusedError
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.services import Services
+from zeroseal.messages import sealing_linux as messages
 
 UNIT_NAME = "zeroseal-first-boot.service"
 UNIT_PATH = f"/etc/systemd/system/{UNIT_NAME}"
@@ -68,15 +69,9 @@ start() {{
 def check_plantable(guest: Guest, services: Services) -> None:
     """Raises RefusedError where a planted script could not run."""
     if not services.has_systemd and not services.has_openrc:
-        raise RefusedError(
-            "--plant-first-boot works with systemd and with OpenRC, and the guest has neither: "
-            "leave the option out and retain the host keys, or expect a seed"
-        )
+        raise RefusedError(messages.PLANT_FIRST_BOOT_NEEDS_SYSTEMD)
     if not guest.exists("/bin/sh"):
-        raise RefusedError(
-            "--plant-first-boot needs a shell in the guest, and /bin/sh is not there: leave the "
-            "option out and retain the host keys, or expect a seed"
-        )
+        raise RefusedError(messages.PLANT_FIRST_BOOT_NEEDS_SHELL)
 
 
 def makes_host_keys(guest: Guest) -> bool:

@@ -19,8 +19,9 @@ def find_obstacle(projected: ProjectedLinux) -> str:
     behind = _volumes_behind(projected, root)
     if behind:
         return (
-            f"Clones on a larger disk will not use the room by themselves: {behind[0].name}"
-            f"{_kind(behind[0])} lies behind {root.name}, which holds the root file system."
+            "Clones with a larger disk will not use the space by themselves: "
+            f"{behind[0].name}{_kind(behind[0])} lies behind {root.name}, which "
+            "holds the root file system."
         )
     return ""
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import Account, has_login_key
 from zeroseal.guests.linux.host_key_files import iter_host_keys
+from zeroseal.messages import sealing_linux as messages
 from zeroseal.sealing.judge import Guard
 from zeroseal.sealing.linux.first_boot import (
     DHCP,
@@ -92,33 +93,26 @@ def _login(projected: ProjectedLinux) -> _Answer:
     for account in _staying(projected):
         opened_by = _how_opened(projected.guest, account)
         if opened_by:
-            text = f"Login: {account.name} stays, with {opened_by}."
+            text = f"Login: {account.name} stays and can log in with {opened_by}."
             return _Answer(is_good=True, text=text, planted=planted)
     if seeding.takes_seeds:
         return _Answer(
             is_good=True,
-            text=(
-                "Login: cloud-init is enabled and creates the accounts of the seed that a clone "
-                "gets."
-            ),
+            text=(messages.LOGIN_BY_CLOUD_INIT),
             needs_seed=True,
             planted=planted,
             hint=_limits(projected),
         )
     if planted:
-        text = (
-            "Login: the planted first-boot script creates the accounts of the seed that a clone "
-            "gets."
-        )
+        text = "Login: the planted first-boot script creates the accounts of the clone's seed."
         return _Answer(is_good=True, text=text, needs_seed=True, planted=planted)
     if policy.expects_seed:
-        return _Answer(
-            is_good=True, text="Login: you said that every clone gets a seed (--expect-seed)."
-        )
+        return _Answer(is_good=True, text=messages.LOGIN_BY_EXPECTED_SEED)
     return _Answer(
         is_good=False,
-        text=f"nobody could log in to a clone, because no account with a password or key stays and "
-        f"{_why_unseeded(projected)}: {_ways_in(projected)}",
+        text=messages.NO_LOGIN_LEFT.format(
+            why_unseeded=_why_unseeded(projected), ways_in=_ways_in(projected)
+        ),
     )
 
 
@@ -126,7 +120,7 @@ def _ways_in(projected: ProjectedLinux) -> str:
     """What would let somebody log in; only what changes the answer."""
     ways = []
     if _would_plant(projected, makes_accounts(projected.guest)):
-        ways.append("use --plant-first-boot, which takes a seed")
+        ways.append("use --plant-first-boot, which reads a seed")
     context, guest = projected.context, projected.guest
     opened = [
         item
@@ -138,7 +132,7 @@ def _ways_in(projected: ProjectedLinux) -> str:
     roots = [item for item in context.accounts if item.uid == 0 and _how_opened(guest, item)]
     if roots and not projected.policy.keeps_root_login:
         ways.append("--keep-root-login")
-    return ", or ".join([*ways, "--expect-seed if a seed will come all the same"])
+    return ", or ".join([*ways, "--expect-seed if every clone gets a seed anyway"])
 
 
 def _would_plant(projected: ProjectedLinux, finds_means: bool) -> bool:
@@ -150,10 +144,10 @@ def _would_plant(projected: ProjectedLinux, finds_means: bool) -> bool:
 def _why_unseeded(projected: ProjectedLinux) -> str:
     seeding = projected.cloud_init
     if seeding.off_by:
-        return f"cloud-init is switched off ({seeding.off_by})"
+        return f"cloud-init is disabled ({seeding.off_by})"
     if seeding.is_installed:
-        return f"cloud-init may take no seed ({seeding.sources_from})"
-    return "nothing in the guest takes a seed"
+        return f"cloud-init is not allowed to read a seed ({seeding.sources_from})"
+    return "nothing in the guest reads a seed"
 
 
 def _limits(projected: ProjectedLinux) -> str:
@@ -161,8 +155,8 @@ def _limits(projected: ProjectedLinux) -> str:
     if seeding.takes_seed_media:
         return ""
     return (
-        f"cloud-init takes seeds from {', '.join(seeding.sources)} only ({seeding.sources_from}): "
-        "a seed medium (NoCloud) is not among them."
+        f"cloud-init reads seeds only from {', '.join(seeding.sources)} ("
+        f"{seeding.sources_from}), not from a seed medium (NoCloud)."
     )
 
 
@@ -191,35 +185,31 @@ def _how_opened(guest: Guest, account: Account) -> str:
 def _host_keys(projected: ProjectedLinux, is_seeded: bool) -> _Answer:
     guest = projected.guest
     if not any(guest.exists(path) for path in _SERVERS):
-        return _Answer(is_good=True, text="SSH host keys: the guest has no SSH server.")
+        return _Answer(is_good=True, text=messages.NO_SSH_SERVER)
     if any(path not in projected.gone for path in iter_host_keys(guest)):
-        return _Answer(is_good=True, text="SSH host keys: they are kept.")
+        return _Answer(is_good=True, text=messages.HOST_KEYS_KEPT)
     if projected.policy.plants_first_boot and makes_host_keys(guest):
-        return _Answer(
-            is_good=True, text="SSH host keys: the planted first-boot script makes new ones."
-        )
+        return _Answer(is_good=True, text=messages.HOST_KEYS_BY_PLANTED_SCRIPT)
     trace = get_trace("keys.ssh-host")
     unit = regrower(trace, guest, projected.services, projected.gone)
     if unit:
-        return _Answer(is_good=True, text=f"SSH host keys: {unit} is enabled and makes new ones.")
+        return _Answer(is_good=True, text=messages.HOST_KEYS_BY_UNIT.format(unit=unit))
     seeding = projected.cloud_init.takes_seeds
     unit = regrower_with_seed(trace, projected.services, projected.gone) if seeding else ""
     if unit and is_seeded:
-        return _Answer(
-            is_good=True, text=f"SSH host keys: {unit} makes new ones when the clone gets its seed."
-        )
+        return _Answer(is_good=True, text=messages.HOST_KEYS_BY_UNIT_WITH_SEED.format(unit=unit))
     if unit:
         return _Answer(
             is_good=False,
-            text=f"clones that get no seed would have no SSH host keys, because only {unit} makes "
-            f"new ones, and only with a seed: {_planting(projected, makes_host_keys(guest))}"
-            "use --expect-seed if every clone gets one",
+            text=messages.HOST_KEYS_NEED_SEED.format(
+                unit=unit, planting=_planting(projected, makes_host_keys(guest))
+            ),
         )
     return _Answer(
         is_good=False,
-        text="clones would have no SSH host keys, because nothing in the guest makes new ones: "
-        f"{_planting(projected, makes_host_keys(guest))}use --skip keys.ssh-host to let all clones "
-        "share the old ones",
+        text=messages.NO_HOST_KEYS_LEFT.format(
+            planting=_planting(projected, makes_host_keys(guest))
+        ),
     )
 
 
@@ -231,30 +221,33 @@ def _network(projected: ProjectedLinux, is_seeded: bool) -> _Answer:
     guest, seeding = projected.guest, projected.cloud_init
     lines = guest.read_text("/etc/network/interfaces").splitlines()
     if any(line.split()[:1] == ["iface"] and "loopback" not in line for line in lines):
-        return _Answer(is_good=True, text="Network: /etc/network/interfaces configures it.")
+        return _Answer(is_good=True, text=messages.NETWORK_BY_INTERFACES)
     for pattern in _NETWORK_FILES:
         for path in guest.glob(pattern):
             if path not in projected.gone and not path.endswith("/ifcfg-lo"):
-                return _Answer(is_good=True, text=f"Network: {path} configures it.")
+                return _Answer(is_good=True, text=messages.NETWORK_BY_FILE.format(path=path))
     unit = projected.services.first_enabled(_NETWORK_SERVICES, projected.gone)
     if unit:
-        return _Answer(is_good=True, text=f"Network: {unit} is enabled and asks for an address.")
+        return _Answer(is_good=True, text=messages.NETWORK_BY_UNIT.format(unit=unit))
     by_script = asks_dhcp(guest)
     if by_script and (projected.policy.plants_first_boot or DHCP in read_tasks(guest)):
-        text = f"Network: the planted first-boot script asks for an address ({by_script})."
+        text = f"Network: the planted first-boot script requests an address ({by_script})."
         return _Answer(is_good=True, text=text, planted=DHCP)
     leaves = seeding.leaves_network_by
     if is_seeded and not (leaves and seeding.takes_seeds):
-        return _Answer(
-            is_good=True, text="Network: it is configured from the seed that a clone gets."
-        )
-    why = f"{leaves} keeps cloud-init from it" if leaves else "nothing in the guest configures it"
+        return _Answer(is_good=True, text=messages.NETWORK_BY_SEED)
+    why = (
+        f"{leaves} prevents cloud-init from configuring it"
+        if leaves
+        else "nothing in the guest configures it"
+    )
     is_seedable = not (leaves and seeding.takes_seeds)
-    seeded = ", or use --expect-seed if a seed brings one" if is_seedable else ""
+    seeded = ", or use --expect-seed if a seed configures it" if is_seedable else ""
     return _Answer(
         is_good=False,
-        text=f"clones would have no network, because {why}: {_planting(projected, bool(by_script))}"
-        f"add a configuration to the reference machine{seeded}",
+        text=messages.NO_NETWORK_LEFT.format(
+            why=why, planting=_planting(projected, bool(by_script)), seeded=seeded
+        ),
     )
 
 
@@ -263,25 +256,20 @@ def _growth(projected: ProjectedLinux) -> _Answer:
     if not projected.guest.mounts[0].driver.has_volume:
         return _Answer(is_good=True, text="")  # no disk is seen here, so nothing of its size
     if policy.has_same_size_clones:
-        return _Answer(
-            is_good=True, text="Larger disks: every clone's disk is as large as the template's."
-        )
+        return _Answer(is_good=True, text=messages.GROWTH_NOT_NEEDED)
     obstacle = find_obstacle(projected)
     if obstacle:
         return _Answer(is_good=True, text="", hint=obstacle)
     grower = find_grower(projected)
     if grower:
-        return _Answer(is_good=True, text=f"Larger disks: {grower} lets the root file system grow.")
+        return _Answer(is_good=True, text=messages.GROWTH_BY_SERVICE.format(grower=grower))
     if policy.plants_first_boot and can_plant(projected):
-        text = "Larger disks: the planted first-boot script lets the root file system grow."
+        text = "Larger disks: the planted first-boot script grows the root file system."
         return _Answer(is_good=True, text=text, planted=GROWTH)
     if grows_with_seed(projected):
-        text = "Larger disks: cloud-init lets the root file system grow on a clone with a seed."
+        text = "Larger disks: cloud-init grows the root file system of a clone with a seed."
         return _Answer(is_good=True, text=text)
     return _Answer(
         is_good=False,
-        text="clones on a larger disk would not use it, because nothing in the guest lets the root "
-        f"file system grow: {_planting(projected, can_plant(projected))}install what grows it on "
-        "the reference machine (growpart or sfdisk, and resize2fs or xfs_growfs), or use "
-        "--same-size-clones if none will be larger",
+        text=messages.NO_GROWTH_LEFT.format(planting=_planting(projected, can_plant(projected))),
     )

@@ -42,14 +42,15 @@ def describe(projected: ProjectedLinux) -> Iterator[str]:
         one = len(item.paths) == 1
         yield (
             f"{counted(len(item.paths), 'file')} ({size_text(item.size_bytes)}) of "
-            f"{item.account.name} outside of its home stay{'s' if one else ''}, and the next "
-            f"account with the number {item.account.uid} will own {'it' if one else 'them'}: "
-            f"{some_of(list(item.paths))}."
+            f"{item.account.name} outside its home folder stay{('s' if one else '')}, "
+            f"and the next account with the user ID {item.account.uid} will own "
+            f"{('it' if one else 'them')}: {some_of(list(item.paths))}."
         )
     for item in find_acl_entries(projected):
         yield (
-            f"Access lists of {some_of(list(item.paths))} name {item.account.name} by its number "
-            f"{item.account.uid}: the next account of that number will have its rights."
+            f"Access control lists of {some_of(list(item.paths))} refer to "
+            f"{item.account.name} by its user ID {item.account.uid}: the next "
+            "account with that ID will have its rights."
         )
 
 

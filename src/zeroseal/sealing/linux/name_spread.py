@@ -30,9 +30,9 @@ def describe_spread(projected: ProjectedLinux, handled: set[str]) -> Iterator[st
     words = [name] if len(name) >= _SHORTEST and name != NEUTRAL_HOST_NAME else []
     if words and (named := sorted(set(_iter_named_after(projected, name)))):
         yield (
-            f"The names of {some_of(named)} hold the host name: the search at the end of a seal "
-            "will find it there, so have the services rename or drop them, or allow it in the "
-            "house rules (allow.residue)."
+            f"The names of {some_of(named)} contain the host name, and the search at "
+            "the end of a seal will find it there: let the services rename or drop "
+            "them, or accept it in the house rules (allow.residue)."
         )
     static = dict(find_static_addresses(projected.guest))
     words += sorted({item.partition("/")[0] for found in static.values() for item in found})
@@ -47,8 +47,9 @@ def describe_spread(projected: ProjectedLinux, handled: set[str]) -> Iterator[st
             places.setdefault(word, []).append(path)
     for word, paths in places.items():
         yield (
-            f"{word} still stands in {some_of(sorted(paths))}: the search at the end of a seal "
-            "will find it there, so change it, or allow it in the house rules (allow.residue)."
+            f"{word} is still in {some_of(sorted(paths))}, and the search at the "
+            "end of a seal will find it there: change it, or accept it in the house "
+            "rules (allow.residue)."
         )
 
 

@@ -13,6 +13,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.kernels import default_kernel, newest_first
 from zeroseal.guests.linux.packages import pending_updates, read_packages
 from zeroseal.guests.linux.static_addresses import find_static_addresses
+from zeroseal.messages import sealing_linux as messages
 from zeroseal.sealing.house_rules import Requirements, any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.linux.account_use import find_services_of_accounts
@@ -55,33 +56,25 @@ def find_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
     if half:
         yield Remark(
             "half-installed-packages",
-            f"{len(half)} packages are half installed ({some_of(half)}): start the machine and let "
-            "the package manager finish them (dpkg --configure -a).",
+            messages.HALF_INSTALLED_PACKAGES.format(count=len(half), packages=some_of(half)),
         )
     for path, entries in iter_sealed_boot_images(guest):
         if not any_pattern_fits(policy.residue_places, path):
             yield Remark(
                 "signed-boot-image",
-                f"{path} is a boot image with {some_of(list(entries))} of this machine inside, and "
-                "cannot be changed without breaking its signature: build it anew without, remove "
-                "it, or allow it in the house rules (allow.residue).",
+                messages.SIGNED_BOOT_IMAGE.format(path=path, list=some_of(list(entries))),
             )
     if not policy.asks_dhcp and not policy.allows_static_address:
         for path, addresses in find_static_addresses(guest):
             yield Remark(
                 "static-address",
-                f"{path} gives the machine the static address {', '.join(addresses)}, which every "
-                "clone would take: use --to-dhcp to have clones ask for one, or "
-                "--allow-static-address.",
+                messages.STATIC_ADDRESS.format(path=path, addresses=", ".join(addresses)),
             )
     if not policy.restarts_history:
         for path in histories_of(projected.context):
             yield Remark(
                 "version-history",
-                f"{path} is a version history, and gives back what the seal takes from its files: "
-                "use --restart-history to remove it (on a clone's first boot etckeeper, where it "
-                "is installed, begins it again), or keep it by the house rules "
-                '(readiness.advice = ["version-history"]).',
+                messages.VERSION_HISTORY.format(path=path),
             )
     yield from _account_blockers(projected)
     yield from _named_after_host(projected.inspection, policy)
@@ -91,15 +84,14 @@ def find_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
         names = [path.rpartition("/")[2].removesuffix(".identity") for path in homed]
         yield Remark(
             "homed-account",
-            f"systemd-homed keeps the accounts {some_of(names)} with their homes, which are not "
-            "looked into: remove them on the reference machine (homectl remove).",
+            messages.HOMED_ACCOUNTS.format(names=some_of(names)),
         )
     for path in iter_swap_files(guest):
         area = find_swap(MemoryStore(guest.read_file(path, HEADER_BYTES)))
         if area and area.hibernated:
             yield Remark(
                 "sleeping-swap-file",
-                f"{path} holds a sleeping system: wake the machine and shut it down.",
+                messages.HIBERNATED_SYSTEM.format(path=path),
             )
 
 
@@ -125,8 +117,9 @@ def find_advice(projected: ProjectedLinux, handled: set[str]) -> Iterator[Remark
     if image.size_bytes > _ROOMY_BYTES and stored * _ROOMY_TIMES < image.size_bytes:
         yield Remark(
             "roomy-disk",
-            f"The disk of {size_text(image.size_bytes)} holds {size_text(stored)}: clones may not "
-            "need so large a disk.",
+            messages.DISK_MUCH_LARGER.format(
+                size=size_text(image.size_bytes), used=size_text(stored)
+            ),
         )
 
 
@@ -137,8 +130,7 @@ def _account_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
     for name, services in users.items():
         yield Remark(
             "service-account",
-            f"{some_of(services)} runs as {name}, an account in the human range that would be "
-            f"removed: keep it with --retain-account {name}, or use --remove-account {name}.",
+            messages.SERVICE_RUNS_AS_PERSON.format(services=some_of(services), name=name),
         )
 
 
@@ -151,9 +143,7 @@ def _domain(guest: Guest) -> Iterator[Remark]:
         if has_secret and _DIRECTORY.search(text):
             yield Remark(
                 "domain-member",
-                f"The machine belongs to a domain ({path}), and clones cannot take its place: "
-                "leave the domain on the reference machine and let each clone join (realm leave, "
-                "net ads leave).",
+                messages.JOINED_DOMAIN.format(path=path),
             )
             return
 
@@ -164,17 +154,15 @@ def _kernels(guest: Guest) -> Iterator[Remark]:
     if default and kernels and default != kernels[0]:
         yield Remark(
             "default-kernel",
-            f"It boots the kernel {default} by default, though {kernels[0]} is installed.",
+            messages.OLDER_KERNEL_BOOTS.format(default=default, kernels=kernels[0]),
         )
     if len(kernels) > _MANY_KERNELS:
         yield Remark(
             "old-kernels",
-            f"It keeps {len(kernels)} kernels; the older ones are {some_of(kernels[1:])}.",
+            messages.SEVERAL_KERNELS.format(count=len(kernels), older=some_of(kernels[1:])),
         )
     if guest.exists("/var/run/reboot-required") or guest.exists("/run/reboot-required"):
-        yield Remark(
-            "restart-pending", "Its package manager asked for a restart that has not happened."
-        )
+        yield Remark("restart-pending", messages.RESTART_DUE)
 
 
 def _updates(guest: Guest) -> Iterator[Remark]:
@@ -185,11 +173,11 @@ def _updates(guest: Guest) -> Iterator[Remark]:
     if pending.names:
         count = len(pending.names)
         text = (
-            f"{counted(count, 'package')} could be newer by the package lists of "
-            f"{day}: {some_of(pending.names)}."
+            f"{counted(count, 'package')} can be updated according to the package "
+            f"lists of {day}: {some_of(pending.names)}."
         )
     else:
-        text = f"By the package lists of {day} every package is up to date."
+        text = f"Every package is up to date according to the package lists of {day}."
     yield Remark("pending-updates", text)
 
 
@@ -198,19 +186,19 @@ def _services(projected: ProjectedLinux) -> Iterator[Remark]:
     if not any(guest.exists(path) for path in _AGENTS):
         yield Remark(
             "no-guest-agent",
-            "No guest agent is installed: hosts cannot ask the clones for their addresses.",
+            messages.NO_GUEST_AGENT_INSTALLED,
         )
     server = guest.exists("/usr/sbin/sshd") or guest.exists("/usr/sbin/dropbear")
     if server and not services.first_enabled(_SSH_UNITS, projected.gone):
-        yield Remark("no-ssh-server", "The SSH server is installed but not enabled.")
+        yield Remark("no-ssh-server", messages.SSH_SERVER_INSTALLED_NOT_ENABLED)
     elif not server:
-        yield Remark("no-ssh-server", "No SSH server is installed.")
+        yield Remark("no-ssh-server", messages.NO_SSH_SERVER_INSTALLED)
     mode = re.search(r"(?m)^SELINUX=(\w+)", guest.read_text("/etc/selinux/config"))
     firewall = services.first_enabled(_FIREWALLS, projected.gone)
     if mode or firewall:
         parts = [f"SELinux is {mode[1]}"] if mode else []
         parts += [f"the firewall is {firewall.removesuffix('.service')}"] if firewall else []
-        yield Remark("security-state", f"On clones {' and '.join(parts)}, as here.")
+        yield Remark("security-state", messages.SECURITY_STATE.format(parts=" and ".join(parts)))
 
 
 def _seeding(projected: ProjectedLinux) -> Iterator[Remark]:
@@ -218,14 +206,13 @@ def _seeding(projected: ProjectedLinux) -> Iterator[Remark]:
     if seeding.off_by:
         yield Remark(
             "seeding-off",
-            f"cloud-init is installed but switched off ({seeding.off_by}): clones take no seed.",
+            messages.CLOUD_INIT_DISABLED.format(off_by=seeding.off_by),
         )
     for path in _MARKERS:
         if projected.stays(path):
             yield Remark(
                 "first-boot-marker",
-                f"{path} makes the next start ask questions or take longer: remove it if clones "
-                "are to come up by themselves.",
+                messages.START_MARKER.format(path=path),
             )
 
 
@@ -235,16 +222,15 @@ def _boot(projected: ProjectedLinux) -> Iterator[Remark]:
     if re.search(r"(?m)^deb cdrom:", sources):
         yield Remark(
             "install-medium",
-            "/etc/apt/sources.list names the installation medium, which clones do not have.",
+            messages.INSTALLATION_MEDIUM_AS_SOURCE,
         )
     if re.search(r"(?m)^/dev/(cdrom|sr\d)\s", guest.read_text("/etc/fstab")):
-        yield Remark("install-medium", "/etc/fstab mounts a CD drive, which clones may not have.")
+        yield Remark("install-medium", messages.CD_DRIVE_IN_FSTAB)
     for esp in ("/boot/efi", "/efi", "/boot"):
         if guest.is_folder(f"{esp}/EFI") and not _has_fallback(guest, esp):
             yield Remark(
                 "no-fallback-loader",
-                f"{esp}/EFI has no BOOT/BOOTX64.EFI: a clone whose firmware remembers nothing "
-                "boots only that (grub-install --removable puts it there).",
+                messages.NO_FALLBACK_LOADER.format(esp=esp),
             )
     command_lines = " ".join(
         guest.read_text(path)
@@ -254,7 +240,7 @@ def _boot(projected: ProjectedLinux) -> Iterator[Remark]:
     if command_lines.strip() and "console=ttyS" not in command_lines:
         yield Remark(
             "no-serial-console",
-            "The kernel writes to no serial console: a host without a screen sees nothing of it.",
+            messages.NO_SERIAL_CONSOLE,
         )
 
 
@@ -276,38 +262,40 @@ def _data(projected: ProjectedLinux) -> Iterator[Remark]:
         if files:
             yield Remark(
                 "container-data",
-                f"{folder} holds {files} files ({size_text(size)}) of containers, which stay.",
+                messages.CONTAINER_FILES.format(
+                    folder=folder, files=files, size_text=size_text(size)
+                ),
             )
     if guest.exists("/var/lib/snapd/state.json"):
         yield Remark(
             "snap-device",
-            "snapd keeps one device identity in /var/lib/snapd/state.json, which clones share.",
+            messages.SNAPD_IDENTITY,
         )
     if projected.stays(_SELF_MADE):
         yield Remark(
             "shared-certificate",
-            "All clones will have the self-made certificate of this machine "
-            "(/etc/ssl/certs/ssl-cert-snakeoil.pem): with --plant-first-boot each makes its own.",
+            messages.SHARED_SNAKEOIL_CERTIFICATE,
         )
     keys = [path for pattern in _KEY_FILES for path in guest.glob(pattern) if projected.stays(path)]
     keys = [path for path in keys if "PRIVATE KEY" in guest.read_text(path) and path != _SELF_MADE]
     if keys:
         yield Remark(
             "private-keys",
-            f"{some_of(keys)} {'is a private key' if len(keys) == 1 else 'are private keys'} that "
-            "all clones will share: services may need them, so they stay.",
+            messages.SHARED_SERVICE_KEYS.format(
+                keys=some_of(keys),
+                are_keys="is a private key" if len(keys) == 1 else "are private keys",
+            ),
         )
     for path in [path for pattern in _PROXY_FILES for path in guest.glob(pattern)]:
         if _PROXY.search(guest.read_text(path)):
-            yield Remark("password-in-proxy", f"{path} names a proxy with a password, which stays.")
+            yield Remark("password-in-proxy", messages.PROXY_PASSWORD.format(path=path))
     servers = re.findall(r"(?m)^nameserver\s+(\S+)", guest.read_text("/etc/resolv.conf"))
     fixed = [server for server in servers if not server.startswith(("127.", "::1"))]
     found = guest.find("/etc/resolv.conf", follow_last=False)
     if fixed and found and found.kind.value == "file":
         yield Remark(
             "name-servers",
-            f"/etc/resolv.conf gives the name servers ({', '.join(fixed)}) until DHCP or a seed "
-            "gives others.",
+            messages.FIXED_NAME_SERVERS.format(fixed=", ".join(fixed)),
         )
 
 
@@ -329,10 +317,9 @@ def _named_after_host(inspection: Inspection, policy: Policy) -> Iterator[Remark
     if named and not all(any_pattern_fits(policy.residue_places, place) for place in places):
         yield Remark(
             "named-after-host",
-            f"{capitalised(some_of(named))} has the host's name in its own, and "
-            "every clone would have it: rename it in the guest (vgrename or lvrename, then boot "
-            "loader, /etc/fstab and initramfs), or allow it in the house rules "
-            f'(allow.residue = ["{places[0]}"] and the files that name it).',
+            messages.VOLUME_NAMED_AFTER_HOST.format(
+                named=capitalised(some_of(named)), places=places[0]
+            ),
         )
 
 
@@ -347,16 +334,18 @@ def find_unmet(guest: Guest, required: Requirements) -> Iterator[str]:
 def _required_kernel(guest: Guest) -> Iterator[str]:
     kernels, default = newest_first(guest), default_kernel(guest)
     if not kernels:
-        yield "The house rules require the newest kernel, and no kernel was found."
+        yield "The house rules require the newest kernel, but no kernel was found."
     elif default != kernels[0]:
-        booted = f"{default} boots" if default else "none was found that boots"
+        booted = f"{default} boots" if default else "no bootable kernel was found"
         yield f"The house rules require the newest kernel {kernels[0]}, but {booted}."
 
 
 def _required_lists(guest: Guest, days: int) -> Iterator[str]:
     pending = pending_updates(guest)
     if pending is None:
-        yield f"The house rules require package lists of the last {days} days; there are none."
+        yield (
+            f"The house rules require package lists of the last {days} days, but there are none."
+        )
     elif time.time() - pending.lists_from > days * _DAY:
         age = int((time.time() - pending.lists_from) // _DAY)
-        yield f"The package lists are {age} days old; the house rules allow {days}."
+        yield (f"The package lists are {age} days old, but the house rules allow {days}.")

@@ -17,6 +17,7 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.in_place import InPlaceChange
 from zeroseal.images.reach import Reach
+from zeroseal.messages import sealing as messages
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,
@@ -105,9 +106,9 @@ def _check_judged(path: Path, inspection: Inspection) -> None:
     for mount in inspection.guest.mounts:
         if not mount.driver.is_sealed_in_place:
             raise RefusedError(
-                f"{path} is not sealed in place: {mount.volume.name} is {mount.driver.name}; seal "
-                "into a new file with -o, which leaves the old one as it is, or say "
-                "--ntfs-in-place as well"
+                messages.NTFS_NOT_SEALED_IN_PLACE.format(
+                    path=path, volume=mount.volume.name, kind=mount.driver.name
+                )
             )
 
 
@@ -115,9 +116,9 @@ def _check_alone(path: Path, image: Image) -> None:
     """In place only where nothing else keeps the old bytes."""
     reason = ""
     if not path.stat().st_mode & 0o222:
-        reason = "it is marked read-only, as a template is that clones may hang on"
+        reason = "it is read-only, like a template that clones may depend on"
     elif path.stat().st_nlink > 1:
-        reason = "it has other hard links, whose owners would find another disk in it"
+        reason = "it has other hard links, which would then show the sealed disk too"
     elif image.snapshots:
         reason = f"its internal snapshots ({', '.join(image.snapshots)}) would keep the old bytes"
     elif image.has_parent:
@@ -125,9 +126,6 @@ def _check_alone(path: Path, image: Image) -> None:
     else:
         children = find_children(path)
         if children:
-            reason = f"{', '.join(map(str, children[:3]))} is made over it and would break"
+            reason = f"{', '.join(map(str, children[:3]))} is based on it and would break"
     if reason:
-        raise RefusedError(
-            f"{path} is not sealed in place: {reason}; seal into a new file with -o, which is "
-            "whole and has no snapshots"
-        )
+        raise RefusedError(messages.NOT_SEALED_IN_PLACE.format(path=path, reason=reason))

@@ -21,6 +21,7 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.images.image import Image
 from zeroseal.images.output import OutputDevice, OutputFile, open_output, refuse_device
 from zeroseal.images.reach import Reach, check_output_name
+from zeroseal.messages import sealing as messages
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
     AppliedSeal,
@@ -114,8 +115,7 @@ class _NewFileBench(Bench[SealResult]):
             proof = applied.prove(check.wait(), reading.hits)
             if _fingerprint(self._image) != self._before:
                 raise UnfinishedError(
-                    f"{applied.request.source} was changed or removed while it was sealed: shut "
-                    "the machine down, then try again"
+                    messages.CHANGED_OR_REMOVED_WHILE_SEALED.format(source=applied.request.source)
                 )
             file = SealedFile(name, output.file.size_bytes, blake3=file_hash)
             lineage = replace(applied.request.lineage, source_digest=source_digest)
@@ -142,7 +142,7 @@ def _check_free(path: Path) -> None:
             continue  # that it may be overwritten is asked when it is opened
         if os.path.lexists(target):
             raise OutputExistsError(
-                f"{target} exists already: choose another name with -o, or remove it first",
+                messages.ALREADY_EXISTS.format(target=target),
                 path=str(target),
             )
 

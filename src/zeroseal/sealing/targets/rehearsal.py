@@ -87,8 +87,8 @@ def _iter_draft(rehearsal: Rehearsed) -> Iterator[str]:
     found = rehearsal.left_over
     source = rehearsal.planned.source.path
     yield f"# House rules, drafted from a rehearsal of {source}."
-    yield "# Each place that would stop the seal is here up to three times: take the '#' from the"
-    yield "# line of your choice."
+    yield "# Each place that would stop the seal is listed up to three times: remove the '#' from"
+    yield "# the line of your choice."
     yield "version = 1"
     yield ""
     yield "[allow]"
@@ -100,7 +100,7 @@ def _iter_draft(rehearsal: Rehearsed) -> Iterator[str]:
     yield "]"
     yield ""
     yield "[search]"
-    yield "# 2. It is not to be searched for at all, anywhere:"
+    yield "# 2. It is not searched for at all:"
     yield "leave-out = ["
     for label in dict.fromkeys(item.label for item in found):
         yield f"  # {_text(label)},"
@@ -109,7 +109,7 @@ def _iter_draft(rehearsal: Rehearsed) -> Iterator[str]:
     for number, place in enumerate(paths, 1):
         path = place.partition(", inside")[0].removesuffix(NAMES_SUFFIX)
         yield ""
-        yield "# 3. Every seal treats it, as a trace of this site (treatment: remove or empty):"
+        yield "# 3. Every seal treats it, as a trace of your site (treatment: remove or empty):"
         yield "# [[trace]]"
         yield f'# id = "leftovers.site-{number}"'
         yield f'# title = "Of this site ({number})"'
@@ -117,7 +117,7 @@ def _iter_draft(rehearsal: Rehearsed) -> Iterator[str]:
         yield '# guest = "linux"'
         yield f"# paths = [{_text(path)}]"
         yield '# treatment = "remove"'
-        yield '# regrowth = { by = "say here what makes it again, or that it is not needed" }'
+        yield '# regrowth = { by = "what creates it again, or that it is not needed" }'
 
 
 def _text(value: str) -> str:

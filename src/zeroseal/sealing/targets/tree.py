@@ -21,6 +21,7 @@ from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.filesystems.tree import Kind
 from zeroseal.images.facts import facts_of
 from zeroseal.images.output import OutputFile
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import (
@@ -68,9 +69,7 @@ class SealedTree(Target[SealResult]):
         source = open_source(request.source, request.now)
         try:
             if self.archive is None and not isinstance(source, FolderSource):
-                raise UsageError(
-                    "only a folder is sealed in place: name a new archive with -o OUT.tar"
-                )
+                raise UsageError(messages.ARCHIVE_NOT_SEALED_IN_PLACE)
             yield _TreeBench(self.archive, request.source, source)
         finally:
             source.close()
@@ -133,8 +132,7 @@ def _check_nothing_left(tree: PlainTree, plan: Plan) -> None:
     left = [finding.place for finding in found if plan.policy.treats(finding.trace)]
     if left:
         raise NotProvenError(
-            f"the result still holds {len(left)} findings ({some_of(left)}): please report this "
-            "with the output of --debug",
+            messages.TREE_RESULT_HAS_FINDINGS.format(count=len(left), traces=some_of(left)),
             got=len(left),
         )
 
@@ -148,8 +146,7 @@ def _prove(tree: PlainTree, plan: Plan, values: ValueSet, progress: Progress) ->
     if left_over and not plan.policy.keeps_something and not plan.policy.accepts_residue:
         named = some_of([f"{item.label} in {item.place}" for item in left_over])
         raise NotProvenError(
-            f"values that were to be removed are still in the files ({named}): nothing was "
-            "written; remove them first, or accept them with --allow-residue",
+            messages.RESIDUE_IN_FILES.format(named=named),
             got=len(left_over),
         )
     level = "deep" if plan.policy.searches_values else "full"

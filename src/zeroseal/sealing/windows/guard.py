@@ -10,6 +10,7 @@ from __future__ import annotations
 from zeroseal.guests.windows.identity import FirstStart
 from zeroseal.guests.windows.network import REMOTE_PORTS, iter_interfaces, read_entrances
 from zeroseal.guests.windows.services import WindowsServices
+from zeroseal.messages import sealing_windows as messages
 from zeroseal.sealing.judge import Guard
 from zeroseal.sealing.windows.projected import ProjectedWindows
 from zeroseal.traces.windows.context import WindowsContext
@@ -27,24 +28,16 @@ def guard_windows(projected: ProjectedWindows) -> Guard:
     if login:
         assured.append(login)
     else:
-        lock_outs.append(
-            "nobody could log in to a clone, because no account with a password stays and the "
-            "system starts plainly: use --retain-account NAME, or enable the built-in "
-            "Administrator with a password in the guest, or run Windows' own generalize pass on a "
-            "throwaway copy and seal that"
-        )
+        lock_outs.append(messages.NO_LOGIN_LEFT)
     if services.is_there(_SSH_SERVICE):
-        assured.append("SSH host keys: the service sshd makes those that are missing at its start.")
+        assured.append(messages.HOST_KEYS_BY_SSHD)
     else:
-        assured.append("SSH host keys: the guest has no SSH server.")
+        assured.append(messages.NO_SSH_SERVER)
     network = _network(projected, windows, services)
     (assured if network.startswith("Network: ") else lock_outs).append(network)
     hints += _closed_entrances(projected, windows)
     if not (projected.policy.has_same_size_clones):
-        hints.append(
-            "A clone's larger disk is not used until its system volume is extended there: nothing "
-            "in Windows does that by itself."
-        )
+        hints.append(messages.NO_GROWTH_BY_ITSELF)
     return Guard(tuple(assured), tuple(lock_outs), tuple(hints))
 
 
@@ -53,16 +46,16 @@ def _login(projected: ProjectedWindows, windows: WindowsContext) -> str:
     for account in windows.identity.accounts:
         goes = account in removed or (windows.disables_administrator and not account.is_human)
         if account.can_log_in and not goes:
-            return f"Login: {account.name} stays, with its password."
+            return f"Login: {account.name} stays and can log in with its password."
     if windows.identity.first_start is FirstStart.RESEALED:
         return (
-            "Login: the first start of a resealed Windows asks for an account, or takes it from an "
-            "answer file."
+            "Login: the first start of a resealed Windows guest asks for an account, or takes "
+            "it from an answer file."
         )
     if windows.identity.first_start is FirstStart.AUDIT:
-        return "Login: audit mode logs the built-in administrator in."
+        return "Login: audit mode logs in the built-in administrator."
     if projected.policy.expects_seed:
-        return "Login: you said that every clone is given an account (--expect-seed)."
+        return "Login: every clone gets an account (--expect-seed)."
     return ""
 
 
@@ -73,10 +66,10 @@ def _network(
     if static and not projected.policy.asks_dhcp:
         return f"Network: the static address {static[0].addresses[0]} stays."
     if services.is_enabled(_DHCP_SERVICE):
-        return "Network: the DHCP client is enabled and asks for an address."
+        return "Network: the DHCP client is enabled and requests an address."
     return (
-        "clones would have no network, because the DHCP client (service Dhcp) is not enabled: "
-        "enable it in the guest"
+        "clones would have no network, because the DHCP client (service Dhcp) is not "
+        "enabled: enable it in the guest"
     )
 
 
@@ -92,7 +85,10 @@ def _closed_entrances(projected: ProjectedWindows, windows: WindowsContext) -> l
         return []
     ways = sorted({REMOTE_PORTS[port] for rule in closed for port in rule.ports})
     return [
-        f"A clone's network is new to it and counts as public: the firewall lets {', '.join(ways)} "
-        "in on private networks or in a domain only. Firewall rules stay as they are: allow it on "
-        "public networks too, or set the network's category on the clone."
+        (
+            "A clone's network is new to it and is treated as public: the firewall "
+            f"allows {', '.join(ways)} only on private networks or in a domain. "
+            "Firewall rules are not changed: allow it on public networks too, or set "
+            "the category of the network on the clone."
+        )
     ]

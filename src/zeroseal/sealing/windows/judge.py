@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from zeroseal.errors import RefusedError
 from zeroseal.guests.windows.hives import HiveSet
 from zeroseal.guests.windows.system import WindowsSystem
+from zeroseal.messages import sealing_windows as messages
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.judge import Guard, Judge
@@ -76,10 +77,7 @@ class WindowsJudge(Judge[ProjectedWindows]):
         self, inspection: Inspection, policy: Policy, assured: Guard
     ) -> tuple[str, ...]:
         if policy.plants_first_boot:
-            raise RefusedError(
-                "--plant-first-boot is for Linux guests; Windows makes what is missing itself, and "
-                "clones get an answer file or the registry's settings: leave the option out"
-            )
+            raise RefusedError(messages.PLANTING_IS_FOR_LINUX)
         return ()
 
     def open_hives(self, inspection: Inspection, now: int) -> HiveSet:  # noqa: D102

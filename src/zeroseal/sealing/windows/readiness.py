@@ -15,19 +15,20 @@ from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.guests.windows.sids import CONSTANT_DOMAINS, MachineSid, iter_machine_sids
 from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
+from zeroseal.messages import sealing_windows as messages
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.windows.projected import ProjectedWindows
 from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.windows.context import WindowsContext
 
 OFFLINE_ONLY = (
-    "What is proven of a Windows is proven offline: that a clone boots and finishes its first "
-    "start, only a real one can show."
+    "A Windows guest is proven offline only: that a clone boots and completes its "
+    "first start is not proven here."
 )
 _CONTROL, _SERVICES = "SYSTEM\\CSn\\Control", "SYSTEM\\CSn\\Services"
 _ROLES = (
     ("NTDS", "a domain controller"),
-    ("ClusSvc", "a node of a cluster"),
+    ("ClusSvc", "a cluster node"),
     ("CertSvc", "a certificate authority"),
     ("DHCPServer", "a DHCP server"),
 )
@@ -83,35 +84,34 @@ def _volumes(projected: ProjectedWindows) -> Iterator[Remark]:
 def _first_start(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     identity, allowed_starts = windows.identity, projected.policy.first_starts
     start = identity.first_start
-    yield Remark("first-start-told", _sentence(start.value))
+    yield Remark("start-mode", _sentence(start.value))
     word = {FirstStart.AUDIT: "audit", FirstStart.PLAIN: "plain"}.get(start, "resealed")
     if start in (FirstStart.BETWEEN, FirstStart.UNKNOWN):
         yield Remark("first-start", _sentence(start.value))
     elif allowed_starts and word not in allowed_starts:
         allowed = " or ".join(allowed_starts)
-        yield Remark("first-start", f"The first start is {word}; the house rules allow {allowed}.")
+        yield Remark(
+            "first-start", messages.FIRST_START_NOT_ALLOWED.format(word=word, allowed=allowed)
+        )
     issued = is_marked(windows.registry, identity.sid)
     if start is FirstStart.PLAIN and not issued and not windows.reissues_sid:
         yield Remark(
             "shared-identifier",
-            f"It starts plainly, and every clone would share its security identifier "
-            f"{identity.sid}: run Windows' own generalize pass on a throwaway copy and seal that, "
-            "or have it replaced here with --reissue-sid.",
+            messages.PLAIN_START.format(sid=identity.sid),
         )
     if windows.reissues_sid and start.makes_identity:
         yield Remark(
-            "first-start-told",
-            "A new security identifier is not needed here: the next start makes one.",
+            "start-mode",
+            messages.NO_NEW_SID_NEEDED,
         )
     if windows.reissues_sid and not issued and start is FirstStart.PLAIN:
         broken = list(_broken_by_reissue(projected, windows))
-        text = "; ".join(broken) if broken else "nothing that was found here"
-        yield Remark("broken-by-reissue", f"What a new security identifier breaks: {text}.")
+        text = "; ".join(broken) if broken else "nothing that was found on this machine"
+        yield Remark("broken-by-reissue", messages.BROKEN_BY_NEW_SID.format(effects=text))
     if start is FirstStart.PLAIN and (issued or windows.reissues_sid):
         yield Remark(
             "broken-by-reissue",
-            "Clones share the template's new security identifier unless each gets its own: "
-            "zeroseal clone --reissue-sid.",
+            messages.CLONES_SHARE_NEW_SID,
         )
 
 
@@ -123,11 +123,11 @@ def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> 
             continue
         kept = guest.glob(f"{profile.folder}/AppData/Roaming/Microsoft/Protect/S-1-5-21-*")
         if kept:
-            yield f"secrets that Windows protects for {profile.name} cannot be read any more"
+            yield f"secrets that Windows protects for {profile.name} can no longer be read"
         encrypted = guest.count_encrypted(profile.folder)
         if encrypted:
             files = "a file" if encrypted == 1 else f"{encrypted} files"
-            yield f"{files} that {profile.name} encrypted cannot be read any more"
+            yield f"{files} that {profile.name} encrypted can no longer be read"
         if any(True for _key in windows.registry.find(f"{_APPX}\\{profile.sid}")):
             yield f"store applications of {profile.name} must be registered again"
     staying = [
@@ -143,7 +143,9 @@ def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> 
         if task.belongs_to(sids, names)
     ]
     if tasks:
-        yield f"scheduled tasks with a stored password need it again ({some_of(tasks)})"
+        yield (
+            f"scheduled tasks with a stored password need it to be entered again ({some_of(tasks)})"
+        )
     services = [
         found.key.name
         for found, value in windows.registry.values(f"{_SERVICES}\\*", "ObjectName")
@@ -151,7 +153,7 @@ def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> 
     ]
     if services:
         named = some_of(services)
-        yield f"services that log in as a local account may need their password again ({named})"
+        yield (f"services that log in as a local account may need their passwords again ({named})")
 
 
 def _membership(windows: WindowsContext) -> Iterator[Remark]:
@@ -159,15 +161,13 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
     if identity.domain:
         yield Remark(
             "domain-member",
-            f"The machine has joined the domain {identity.domain}, and clones cannot take its "
-            "place: leave it in the guest and let each clone join.",
+            messages.JOINED_DOMAIN.format(domain=identity.domain),
         )
     joins = windows.registry.values(f"{_CONTROL}\\CloudDomainJoin\\JoinInfo\\*", "*")
     if any(value_types.typed(value) for _found, value in joins):
         yield Remark(
             "cloud-member",
-            "The machine has joined a directory in a cloud, and clones would share its "
-            "registration: leave it in the guest (dsregcmd /leave).",
+            messages.JOINED_CLOUD,
         )
     product = read_text(windows.registry, f"{_CONTROL}\\ProductOptions", "ProductType")
     services = WindowsServices(windows.registry)
@@ -177,7 +177,7 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
     for role in roles:
         yield Remark(
             "server-role",
-            f"The machine is {role}, which cannot be copied: remove the role in the guest.",
+            messages.SERVER_ROLE.format(role=role),
         )
 
 
@@ -188,15 +188,13 @@ def _pending(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[R
     if pending:
         yield Remark(
             "work-pending",
-            f"It has work to do ({', '.join(pending)}): restart it until none is left, and shut it "
-            "down.",
+            messages.WORK_PENDING.format(pending=", ".join(pending)),
         )
     fast = f"{_CONTROL}\\Session Manager\\Power"
     if read_number(windows.registry, fast, "HiberbootEnabled"):
         yield Remark(
             "fast-start",
-            "Fast start is on: Windows hibernates its core when it is shut down from the menu. "
-            "Shut reference machines down with: shutdown /s /t 0.",
+            messages.FAST_START,
         )
 
 
@@ -209,9 +207,7 @@ def _addresses(projected: ProjectedWindows, windows: WindowsContext) -> Iterator
             stated.add(card.addresses)
             yield Remark(
                 "static-address",
-                f"A network card has the static address {', '.join(card.addresses)}, which every "
-                "clone would take: use --to-dhcp to have clones ask for one, or "
-                "--allow-static-address.",
+                messages.STATIC_ADDRESS.format(addresses=", ".join(card.addresses)),
             )
     cards = {card.key.rpartition("\\")[2].lower() for card in iter_interfaces(windows.registry)}
     if cards:
@@ -222,13 +218,13 @@ def _addresses(projected: ProjectedWindows, windows: WindowsContext) -> Iterator
         )
         yield Remark(
             "card-guids",
-            _sentence(f"{guids}: many lists name it, and a clone's own cards get others"),
+            _sentence(messages.CARD_GUIDS_STAY.format(guids=guids)),
         )
     hosts = projected.guest.read_text("/Windows/System32/drivers/etc/hosts")
     lines = [line for line in hosts.splitlines() if line.strip() and not line.startswith("#")]
     if lines:
         held = "an entry, which stays" if len(lines) == 1 else f"{len(lines)} entries, which stay"
-        yield Remark("hosts-file", f"The hosts file has {held}.")
+        yield Remark("hosts-file", messages.HOSTS_FILE.format(held=held))
 
 
 def _accounts(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
@@ -239,8 +235,7 @@ def _accounts(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[
                 count = counted(file.passwords, "password")
                 yield Remark(
                     "answer-passwords",
-                    f"{file.path} stays, because the next start reads it, and holds {count}: "
-                    "clones that get an answer file of their own replace it.",
+                    messages.ANSWER_FILE_STAYS.format(path=file.path, count=count),
                 )
     secrets = [
         found.path.split("\\")[-2].removeprefix("_SC_")
@@ -250,8 +245,7 @@ def _accounts(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[
     if secrets and projected.policy.treats_id("keys.lsa-secrets"):
         yield Remark(
             "kept-secrets",
-            f"The stored passwords of service accounts go: {some_of(secrets)} will not start until "
-            "one is entered again.",
+            messages.SERVICE_PASSWORDS.format(secrets=some_of(secrets)),
         )
 
 
@@ -261,12 +255,12 @@ def _host(windows: WindowsContext) -> Iterator[Remark]:
     if not agents:
         yield Remark(
             "no-guest-agent",
-            "No guest agent is enabled: hosts cannot ask the clones for their addresses.",
+            messages.NO_GUEST_AGENT,
         )
     for what, drivers in (("disk", _DISK_DRIVERS), ("network card", _CARD_DRIVERS)):
         there = [kind for name, kind in drivers.items() if services.start_of(name) is not None]
         if there:
-            text = f"Drivers for these kinds of {what} are there: {', '.join(there)}."
+            text = f"Drivers for these types of {what} were found: {', '.join(there)}."
         else:
             text = f"No driver for a virtual host's {what} was found."
         yield Remark("disk-drivers", text)
@@ -274,25 +268,24 @@ def _host(windows: WindowsContext) -> Iterator[Remark]:
     if boot:
         yield Remark(
             "disk-drivers",
-            f"{', '.join(boot)} is not started at boot: a clone on such a disk does not boot.",
+            messages.BOOT_DRIVER_DISABLED.format(boot=", ".join(boot)),
         )
     if not services.is_enabled("sshd"):
-        yield Remark("no-ssh-server", "No SSH server is enabled.")
+        yield Remark("no-ssh-server", messages.NO_SSH_SERVER_ENABLED)
     denied = read_number(windows.registry, f"{_CONTROL}\\Terminal Server", "fDenyTSConnections")
-    yield Remark("remote-desktop", f"Remote Desktop is {'off' if denied else 'on'}, as here.")
+    yield Remark("remote-desktop", messages.REMOTE_DESKTOP.format(state="off" if denied else "on"))
 
 
 def _settings(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
     zone = read_text(windows.registry, f"{_CONTROL}\\TimeZoneInformation", "TimeZoneKeyName")
     if zone:
-        yield Remark("time-zone", f"Clones keep the time zone {zone}.")
+        yield Remark("time-zone", messages.TIME_ZONE.format(zone=zone))
     yield Remark(
         "licensing",
-        "Activation is left alone: how often it can still be re-armed stands in an encrypted store "
-        "that is not read here, and only Windows' own generalize pass resets a client's id.",
+        messages.ACTIVATION,
     )
     if read_number(windows.registry, _LICENSING, "SkipRearm"):
-        yield Remark("licensing", "SkipRearm is set: a generalize pass will not re-arm activation.")
+        yield Remark("licensing", messages.SKIP_REARM)
     software = {
         found.key.name
         for pattern in ("SOFTWARE\\*", "SOFTWARE\\Microsoft\\*")
@@ -302,8 +295,7 @@ def _settings(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[
     if found_agents:
         yield Remark(
             "review-agents",
-            f"These keep ids of their own that are not known here: {some_of(found_agents)}; look "
-            "at how each wants to be prepared for copies.",
+            messages.UNKNOWN_AGENTS.format(found_agents=some_of(found_agents)),
         )
 
 
@@ -328,7 +320,7 @@ def _passwords(projected: ProjectedWindows, windows: WindowsContext) -> Iterator
     if places:
         yield Remark(
             "password-in-settings",
-            f"These look as if they held a password, and stay: {some_of(places)}.",
+            messages.LIKELY_PASSWORDS.format(places=some_of(places)),
         )
 
 
@@ -347,9 +339,13 @@ def _applications(windows: WindowsContext) -> Iterator[Remark]:
         package, sid = next(iter(alone.items()))
         yield Remark(
             "one-user-applications",
-            f"{len(alone)} application{'s are' if len(alone) > 1 else ' is'} installed for one "
-            f"user only ({some_of(list(alone))}, of {sid}), which Windows' own generalize pass "
-            f"refuses: Remove-AppxPackage -AllUsers -Package {package} in the guest removes it.",
+            messages.APPLICATION_FOR_ONE_USER.format(
+                count=len(alone),
+                plural="s are" if len(alone) > 1 else " is",
+                list=some_of(list(alone)),
+                sid=sid,
+                package=package,
+            ),
         )
 
 
@@ -367,9 +363,12 @@ def _strange_identifiers(projected: ProjectedWindows, windows: WindowsContext) -
         if strange:
             yield Remark(
                 "strange-identifiers",
-                f"Rights on {mount.volume.name} name {len(strange)} security "
-                f"identifier{'s' if len(strange) > 1 else ''} that no account here has: "
-                f"{some_of(sorted(strange))}.",
+                messages.UNKNOWN_SIDS.format(
+                    name=mount.volume.name,
+                    count=len(strange),
+                    plural="s" if len(strange) > 1 else "",
+                    identifiers=some_of(sorted(strange)),
+                ),
             )
 
 

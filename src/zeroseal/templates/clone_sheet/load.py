@@ -20,6 +20,7 @@ from zeroseal.guests.linux.account_edits import NO_PASSWORD
 from zeroseal.machines.seed import SeedAccount, SeedFile
 from zeroseal.machines.sheet.lines import find_lines, line_of
 from zeroseal.machines.sheet.secret_values import Secrets
+from zeroseal.messages import templates as messages
 from zeroseal.templates.clone_sheet.model import (
     CloneRow,
     CloneSettings,
@@ -113,13 +114,13 @@ def row_of(settings: dict[str, Any]) -> CloneRow:
         key = str(error.path[0]) if error.path else "clone"
         if key == "name":
             raise UsageError(
-                f"{settings['name']!r} cannot be a host name: use a-z, 0-9 and -, at most 63"
+                messages.NOT_VALID_HOST_NAME.format(settings=settings["name"])
             ) from None
         if error.path[-1:] == ("name",):
             value: Any = settings
             for part in error.path:
                 value = value[part]
-            raise UsageError(f"{value!r} cannot be an account's name") from None
+            raise UsageError(messages.NOT_VALID_ACCOUNT_NAME.format(value=value)) from None
         where = f"{key.replace('_', ' ')}: " if error.path else ""
         raise UsageError(f"{where}{_reason(error)}") from None
 
@@ -161,7 +162,7 @@ def _account(user: CloneUser, folder: Path, where: Path) -> SeedAccount:
         try:
             check_public_key(key)
         except ValueError as error:
-            raise UsageError(f"the account {user.name}: {error}") from None
+            raise UsageError(messages.ACCOUNT_INVALID.format(name=user.name, error=error)) from None
     password = _hash(user.password) if user.password else user.password_hash or NO_PASSWORD
     return SeedAccount(user.name, user.full_name, tuple(keys), password, user.admin)
 
@@ -183,8 +184,9 @@ def _check_different(wishes: list[CloneWish], path: Path) -> None:
         for what, value in own:
             if value and (what, value) in seen:
                 raise UsageError(
-                    f"{path}: the {what} {value} is given twice, to {seen[what, value]} and "
-                    f"{row.name}: correct one of them"
+                    messages.VALUE_GIVEN_TWICE.format(
+                        path=path, what=what, value=value, seen=seen[what, value], name=row.name
+                    )
                 )
             seen[what, value] = row.name
 
@@ -193,7 +195,9 @@ def _parse_toml(path: Path, text: str) -> tuple[dict[str, Any], Callable[[KeyPat
     try:
         document = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise UsageError(f"the clone sheet {path} is no valid TOML: {error}") from error
+        raise UsageError(
+            messages.CLONE_SHEET_NOT_VALID_TOML.format(path=path, error=error)
+        ) from error
     lines = find_lines(text)
 
     def line_for(place: KeyPath) -> str:
@@ -205,11 +209,13 @@ def _parse_toml(path: Path, text: str) -> tuple[dict[str, Any], Callable[[KeyPat
     every = document.pop("every", {})
     rows = document.get("clone")
     if not isinstance(every, dict) or not isinstance(rows, list):
-        raise UsageError(f"{path}: write [every] as a table, and each clone as [[clone]]")
+        raise UsageError(messages.SHEET_TABLES_REQUIRED.format(path=path))
     unknown = every.keys() - set(keys_of(CloneSettings))
     if unknown:
         raise UsageError(
-            f"{path}{line_for(('every', min(unknown)))}: every has no key {min(unknown)}"
+            messages.KEY_OF_EVERY_NOT_KNOWN.format(
+                path=path, line_for=line_for(("every", min(unknown))), unknown=min(unknown)
+            )
         )
     document["clone"] = [every | row if isinstance(row, dict) else row for row in rows]
     return document, line_for
@@ -221,15 +227,15 @@ def _parse_csv(path: Path, text: str) -> tuple[dict[str, Any], Callable[[KeyPath
         rows = [row for row in csv.reader(io.StringIO(text), strict=True) if any(row)]
     except csv.Error as error:
         raise UsageError(
-            f"the clone sheet {path} is no CSV that can be understood: {error}"
+            messages.CLONE_SHEET_NOT_VALID_CSV.format(path=path, error=error)
         ) from error
     if not rows:
-        raise UsageError(f"the clone sheet {path} is empty: its first line names the columns")
+        raise UsageError(messages.CLONE_SHEET_EMPTY.format(path=path))
     columns = [name.strip().lower().replace(" ", "_") for name in rows[0]]
     found = []
     for number, values in enumerate(rows[1:], 2):
         if len(values) > len(columns):
-            raise UsageError(f"{path}, row {number}: it has more values than there are columns")
+            raise UsageError(messages.TOO_MANY_VALUES_IN_ROW.format(path=path, number=number))
         cells = {key: cell.strip() for key, cell in zip(columns, values, strict=False)}
         found.append(_row_of_cells(cells, f"{path}, row {number}"))
 
@@ -248,11 +254,11 @@ def _row_of_cells(cells: dict[str, str], where: str) -> dict[str, Any]:
             row[key] = cell.replace(",", " ").split()
         elif key in _NUMBERS:
             if not cell.isascii() or not cell.isdigit():
-                raise UsageError(f"{where}: {key} is wrong: {cell!r} is no number")
+                raise UsageError(messages.NOT_A_NUMBER.format(where=where, key=key, cell=cell))
             row[key] = int(cell)
         elif key in _SWITCHES:
             if cell.lower() not in _YES + _NO:
-                raise UsageError(f"{where}: {key} is wrong: write yes or no")
+                raise UsageError(messages.NOT_YES_OR_NO.format(where=where, key=key))
             row[key] = cell.lower() in _YES
         elif key not in ("user", "public_key", "public_key_file", "password_hash"):
             row[key] = cell
@@ -276,7 +282,9 @@ def _read(path: Path, what: str, where: Path) -> bytes:
     except OSError as error:
         reason = (error.strerror or "").lower()
         hint = f", which {where} names" if path != where else ""
-        raise MissingError(f"cannot read the {what} {path}{hint}: {reason}") from error
+        raise MissingError(
+            messages.CANNOT_READ.format(what=what, path=path, hint=hint, reason=reason)
+        ) from error
     if len(content) > _MOST_BYTES:
-        raise UsageError(f"{path} is too large: at most 16 MiB")
+        raise UsageError(messages.SHEET_TOO_LARGE.format(path=path))
     return content

@@ -19,6 +19,7 @@ from zeroseal.machines.sheet.model import (
     check_each,
     check_interface,
 )
+from zeroseal.messages import templates as messages
 
 _KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
 _UUID_PATTERN = r"^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\Z"
@@ -28,9 +29,7 @@ _DOMAIN_PATTERN = r"^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?\Z"
 def check_public_key(value: str) -> None:
     """Raises ValueError where a public key is none."""
     if not value.startswith(_KEY_KINDS) or "\n" in value.strip() or len(value.split()) < 2:
-        raise ValueError(
-            "the public key is none that OpenSSH writes, such as 'ssh-ed25519 AAAA...'"
-        )
+        raise ValueError(messages.PUBLIC_KEY_INVALID)
 
 
 class CloneUser(Table, frozen=True):
@@ -47,7 +46,7 @@ class CloneUser(Table, frozen=True):
     def __post_init__(self) -> None:
         check_each("public_keys", self.public_keys, check_public_key)
         if self.password and self.password_hash:
-            raise ValueError("give either a password or a password_hash")
+            raise ValueError(messages.GIVE_EITHER_PASSWORD_OR_PASSWORD_HASH)
 
 
 class CloneFile(Table, frozen=True):
@@ -68,7 +67,7 @@ class WindowsSettings(Table, frozen=True):
 
     def __post_init__(self) -> None:
         if self.join_domain and not (self.join_account and self.join_password):
-            raise ValueError("to join a domain takes a join_account and a join_password")
+            raise ValueError(messages.DOMAIN_NEEDS_ACCOUNT)
 
 
 class CloneSettings(Table, frozen=True):
@@ -105,7 +104,7 @@ class CloneSettings(Table, frozen=True):
         check_each("gateways", self.gateways, ip_address)
         check_each("name_servers", self.name_servers, ip_address)
         if self.mac and int(self.mac[:2], 16) & 1:
-            reason = "it is a group's MAC: the first byte of a card's is even"
+            reason = "it is a group MAC address: the first byte of a network card's address is even"
             raise WrongValueError(("mac",), reason)
         if self.disk_size:
             try:
@@ -124,14 +123,16 @@ class CloneRow(CloneSettings, frozen=True):
     def __post_init__(self) -> None:
         super().__post_init__()
         if bool(self.name) == bool(self.numbers):
-            raise ValueError("give either a name or numbers")
+            raise ValueError(messages.GIVE_EITHER_NAME_OR_NUMBERS)
         if self.count > 1 and self.name:
-            raise ValueError("count goes with numbers, not with a name")
+            raise ValueError(messages.COUNT_NEEDS_NUMBERS)
         own = {"host_name": self.host_name, "mac": self.mac, "uuid": self.uuid}
         own["addresses"] = " ".join(self.addresses)
         several = [key for key, value in own.items() if value and self.count > 1]
         if several:
-            raise ValueError(f"{several[0]} is for one machine, and count asks for {self.count}")
+            raise ValueError(
+                messages.SETTING_FOR_ONE_MACHINE.format(several=several[0], count=self.count)
+            )
         self._check_network()
 
     def named(self, name: str) -> CloneRow:
@@ -141,23 +142,23 @@ class CloneRow(CloneSettings, frozen=True):
     def _check_network(self) -> None:
         networks = [ip_interface(item).network for item in self.addresses]
         if self.gateways and not self.addresses:
-            raise ValueError("gateways go with addresses: DHCP gives its own")
+            raise ValueError(messages.GATEWAYS_FOR_STATIC_ADDRESSES)
         for gateway in self.gateways:
             address = ip_address(gateway)
             is_near = any(address in network for network in networks) or address.is_link_local
             if not is_near:
                 shown = ", ".join(self.addresses)
-                raise ValueError(f"the gateway {gateway} is in no network of {shown}")
+                raise ValueError(
+                    messages.GATEWAY_NOT_IN_ANY_NETWORK.format(gateway=gateway, shown=shown)
+                )
             if any(address == ip_interface(item).ip for item in self.addresses):
-                raise ValueError(f"the gateway {gateway} is the machine's own address")
+                raise ValueError(messages.GATEWAY_MACHINE_OWN_ADDRESS.format(gateway=gateway))
         for item in self.addresses:
             interface = ip_interface(item)
             network = interface.network
             small = network.prefixlen >= network.max_prefixlen - 1
             if interface.ip in (network.network_address, network.broadcast_address) and not small:
-                raise ValueError(
-                    f"{item} is the name or the broadcast of its network, no machine's"
-                )
+                raise ValueError(messages.NOT_A_MACHINE_ADDRESS.format(item=item))
 
 
 class CloneSheet(Table, frozen=True, kw_only=True):

@@ -15,6 +15,7 @@ from tempfile import TemporaryDirectory
 from zeroseal.errors import DamagedError, UsageError, environment_error
 from zeroseal.images.create import ContainerSpec
 from zeroseal.images.output import OutputFile
+from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.export import ExportRequest, export_image
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
@@ -109,7 +110,7 @@ def unpack_template(
             entry, notes = _read_archive(path, disk)
             wanted, at, version = title.partition("@")
             if title and not at:
-                raise UsageError(f"{title!r} names no version: write NAME@VERSION")
+                raise UsageError(messages.NO_VERSION.format(title=title))
             new = NewTemplate(
                 name=wanted or entry.name,
                 version=version or entry.version,
@@ -148,7 +149,7 @@ def _read_archive(path: Path, disk: Path) -> tuple[ShelfEntry, bytes]:
         with tarfile.open(path, "r:") as archive:
             for member in archive:
                 if not member.isreg() or member.name not in (ENTRY_FILE, _RECORD, _NOTES, _DISK):
-                    raise ValueError(f"it holds {member.name!r}")
+                    raise ValueError(messages.UNEXPECTED_MEMBER.format(name=member.name))
                 file = archive.extractfile(member)
                 assert file is not None  # a regular file
                 if member.name == _DISK:
@@ -156,16 +157,14 @@ def _read_archive(path: Path, disk: Path) -> tuple[ShelfEntry, bytes]:
                         while piece := file.read(_PIECE_BYTES):
                             target.write(piece)
                 elif member.size > _MOST_TEXT_BYTES:
-                    raise ValueError(f"its {member.name} is too large")
+                    raise ValueError(messages.MEMBER_TOO_LARGE.format(name=member.name))
                 else:
                     texts[member.name] = file.read()
         record_path(disk).write_bytes(texts[_RECORD])
         if not disk.is_file():
-            raise ValueError("it has no disk")
+            raise ValueError(messages.NO_DISK)
         return parse_entry(texts[ENTRY_FILE]), texts.get(_NOTES, b"")
     except FileNotFoundError as error:
-        raise DamagedError(f"{path} is not there") from error
+        raise DamagedError(messages.NOT_FOUND.format(path=path)) from error
     except (tarfile.TarError, ValueError, KeyError, UsageError, FileExistsError) as error:
-        raise DamagedError(
-            f"{path} is no packed template that can be understood: {error}"
-        ) from error
+        raise DamagedError(messages.BUNDLE_UNREADABLE.format(path=path, error=error)) from error

@@ -21,6 +21,7 @@ from zeroseal.images.output import replace_small_file
 from zeroseal.images.qcow2.layout import MAGIC
 from zeroseal.images.qcow2.read import Qcow2Image
 from zeroseal.machines.yard import YardMachine
+from zeroseal.messages import templates as messages
 from zeroseal.templates.shelf.entry import CLONES_FOLDER, ENTRY_FILE, Template
 
 
@@ -28,7 +29,7 @@ class Hold(Enum):
     """How a clone stands to its template."""
 
     FULL = "full"
-    HANGS = "hangs on it"
+    HANGS = "depends on it"
     ELSEWHERE = "elsewhere"
     GONE = "gone"
 
@@ -100,10 +101,7 @@ def noted_clones(template: Template) -> list[NotedClone]:
         except FileNotFoundError:
             continue  # it goes just now
         except (OSError, ValueError, RecursionError) as error:
-            raise DamagedError(
-                f"{path} notes no clone that can be understood: remove it if no linked clone "
-                "hangs on the template"
-            ) from error
+            raise DamagedError(messages.CLONE_RECORD_UNREADABLE.format(path=path)) from error
     return sorted(found, key=lambda clone: clone.name)
 
 
@@ -169,6 +167,6 @@ def find_noted(templates: list[Template], wanted: str) -> tuple[Template, NotedC
     if len(found) == 1:
         return found[0]
     if not found:
-        raise MissingError(f"the shelf knows no clone {wanted!r}: see zeroseal shelf show")
+        raise MissingError(messages.NO_SUCH_CLONE.format(wanted=wanted))
     uuids = ", ".join(clone.uuid for _template, clone in found)
-    raise MissingError(f"the shelf knows several clones {wanted!r}: name one by its UUID ({uuids})")
+    raise MissingError(messages.SEVERAL_CLONES_OF_NAME.format(wanted=wanted, uuids=uuids))

@@ -19,6 +19,7 @@ from zeroseal.images.output import replace_small_file
 from zeroseal.images.reach import Reach
 from zeroseal.machines.definition import Hardware
 from zeroseal.machines.sheet.model import NAME_PATTERN
+from zeroseal.messages import templates as messages
 from zeroseal.templates.abilities import Abilities
 
 ENTRY_FILE, CLONES_FOLDER = "entry.json", "clones"
@@ -123,15 +124,15 @@ def parse_entry(raw: bytes) -> ShelfEntry:
     """
     value: Any = json.loads(raw)
     if not isinstance(value, dict) or value.get("schema") != _SCHEMA:
-        raise ValueError("it is no entry of a shelf")
+        raise ValueError(messages.NOT_SHELF_ENTRY)
     if value.get("version") not in (1, _FORM):
-        raise ValueError("it is of another version; update zeroseal")
+        raise ValueError(messages.ANOTHER_VERSION)
     try:
         entry = convert(value.get("entry"), ShelfEntry)
     except WrongValueError as error:
-        raise ValueError(f"its key {error.key or 'entry'} is wrong") from error
+        raise ValueError(messages.KEY_WRONG.format(key=error.key or "entry")) from error
     if "/" in entry.disk or entry.disk.startswith("."):
-        raise ValueError("its disk is no file beside it")
+        raise ValueError(messages.DISK_NOT_FILE_BESIDE)
     check_names(entry.name, entry.version)
     return entry
 
@@ -148,7 +149,9 @@ def read_entry(folder: Path) -> ShelfEntry:
         check_names(name, version)
         entry = replace(parse_entry(path.read_bytes()), name=name, version=version)
     except (OSError, ValueError, UsageError, RecursionError) as error:
-        raise DamagedError(f"{path} is no shelf entry that can be understood: {error}") from error
+        raise DamagedError(
+            messages.SHELF_ENTRY_UNREADABLE.format(path=path, error=error)
+        ) from error
     return entry
 
 
@@ -160,15 +163,15 @@ def write_entry(folder: Path, entry: ShelfEntry) -> None:
 def check_names(name: str, version: str) -> None:
     """Raises UsageError where a template cannot be called so."""
     if not re.match(NAME_PATTERN, name):
-        raise UsageError(f"{name!r} cannot be a template's name: use a-z, 0-9 and -")
+        raise UsageError(messages.NOT_VALID_TEMPLATE_NAME.format(name=name))
     if not re.match(VERSION_PATTERN, version):
-        raise UsageError(f"{version!r} cannot be a version: use letters, digits, dot, - and _")
+        raise UsageError(messages.NOT_VALID_VERSION.format(version=version))
 
 
 def check_tag(tag: str) -> None:
     """Raises UsageError where a tag cannot be one."""
     if not re.match(_TAG_PATTERN, tag):
-        raise UsageError(f"{tag!r} cannot be a tag: use a-z, 0-9 and . _ = -, at most 40")
+        raise UsageError(messages.NOT_VALID_TAG.format(tag=tag))
 
 
 def sealed_on(entry: ShelfEntry) -> str:

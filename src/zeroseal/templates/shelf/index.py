@@ -23,6 +23,7 @@ from zeroseal.errors import (
     ZeroSealError,
     environment_error,
 )
+from zeroseal.messages import templates as messages
 from zeroseal.templates.shelf.entry import (
     ENTRY_FILE,
     ShelfEntry,
@@ -109,8 +110,7 @@ class ShelfIndex:
                 form = database.execute("PRAGMA user_version").fetchone()[0]
                 if form > _FORM:
                     raise UnsupportedError(
-                        f"{self.path} is of a newer version: update zeroseal, or make it anew "
-                        f"with zeroseal shelf rebuild --shelf {self.folder}"
+                        messages.WRITTEN_BY_NEWER_VERSION.format(path=self.path, folder=self.folder)
                     )
                 if not form:
                     database.execute(_TABLE)
@@ -127,14 +127,13 @@ class ShelfIndex:
         text = str(error)
         if "locked" in text:
             return InUseError(
-                f"another command has held {self.path} for {_WAIT_SECONDS:.0f} s: wait for its end"
+                messages.INDEX_LOCKED.format(path=self.path, wait_seconds=_WAIT_SECONDS)
             )
         if "malformed" in text or "not a database" in text or "no such" in text:
             return DamagedError(
-                f"{self.path} is damaged ({text}): make it anew with zeroseal shelf rebuild "
-                f"--shelf {self.folder}"
+                messages.INDEX_DAMAGED.format(path=self.path, reason=text, folder=self.folder)
             )
-        return UnfinishedError(f"{self.path} cannot be used: {text}; nothing was changed")
+        return UnfinishedError(messages.INDEX_UNUSABLE.format(path=self.path, reason=text))
 
     def _synchronised(self, database: sqlite3.Connection) -> list[Row]:
         found = dict(self._stamps())

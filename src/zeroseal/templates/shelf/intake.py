@@ -15,6 +15,7 @@ from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
 from zeroseal.machines.definition import Hardware, MachineDefinition
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.readiness import hardware_of
+from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import CheckResult, check_image, check_record
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
@@ -80,8 +81,7 @@ def take_in(
     facts = read_image_facts(image, new.policy.reach)
     if facts.other_files:
         raise RefusedError(
-            f"{image} needs {facts.other_files[0]} too: give the shelf a disk that is one "
-            "whole file"
+            messages.DISK_NEEDS_OTHER_FILES.format(image=image, other_files=facts.other_files[0])
         )
     entry = ShelfEntry(
         name=new.name,
@@ -140,14 +140,14 @@ def _fill(
 def _check_free(target: Path) -> None:
     if target.exists():
         raise OutputExistsError(
-            f"the shelf has {target.parent.name}@{target.name} already: choose another --version"
+            messages.VERSION_TAKEN.format(name=target.parent.name, version=target.name)
         )
 
 
 def _check_other_disk(others: list[Template], digest: str) -> None:
     for other in others:
         if other.entry.digest == digest:
-            raise OutputExistsError(f"the shelf has the same disk already, as {other.entry.title}")
+            raise OutputExistsError(messages.SAME_DISK_ON_SHELF.format(title=other.entry.title))
 
 
 def _check_sealed(image: Path, new: NewTemplate, progress: Progress) -> CheckResult:
@@ -156,14 +156,16 @@ def _check_sealed(image: Path, new: NewTemplate, progress: Progress) -> CheckRes
         checked = require_signature(checked, new.trusted)
     if checked.verdict is not Verdict.SEALED:
         raise RefusedError(
-            f"{image} is {checked.verdict.value}, and the shelf takes only SEALED: {checked.reason}"
+            messages.SHELF_NEEDS_SEALED.format(
+                image=image, verdict=checked.verdict.value, reason=checked.reason
+            )
         )
     return checked
 
 
 def _check_copy(image: Path, disk: Path, progress: Progress) -> None:
     if check_record(disk, progress).verdict is not Verdict.SEALED:
-        raise RefusedError(f"the copy of {image} does not read back: is the disk failing?")
+        raise RefusedError(messages.COPY_DOES_NOT_READ_BACK.format(image=image))
 
 
 def _link(image: Path, disk: Path) -> bool:

@@ -15,6 +15,7 @@ from zeroseal.errors import (
     RefusedError,
     environment_error,
 )
+from zeroseal.messages import templates as messages
 from zeroseal.sentences import counted, some_of
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone, clones_of
 from zeroseal.templates.shelf.entry import (
@@ -37,7 +38,7 @@ class Shelf:
         self.folder = folder
         self.index = ShelfIndex(folder)
         if folder.exists() and not folder.is_dir():
-            raise MissingError(f"{folder} is no folder: name the shelf's folder with --shelf")
+            raise MissingError(messages.NOT_FOLDER.format(folder=folder))
 
     def templates(self) -> list[Template]:
         """All templates that can be understood, by name and the time they were added."""
@@ -72,7 +73,9 @@ class Shelf:
         retired = not version and any(item.entry.name == name for item in found)
         why = " that is not retired" if retired else ""
         raise MissingError(
-            f"the shelf {self.folder} has no template {wanted}{why}; it has {titles or 'none'}"
+            messages.NO_SUCH_TEMPLATE.format(
+                folder=self.folder, wanted=wanted, why=why, titles=titles or "none"
+            )
         )
 
     def versions(self, name: str) -> list[Template]:
@@ -157,7 +160,7 @@ class Shelf:
         with self.index.locked():
             target = self.folder / new_name
             if target.exists():
-                raise OutputExistsError(f"the shelf has templates called {new_name} already")
+                raise OutputExistsError(messages.TEMPLATE_NAME_TAKEN.format(new_name=new_name))
             try:
                 (self.folder / name).rename(target)  # at once: a folder's name is the template's
             except OSError as error:
@@ -172,16 +175,16 @@ def check_lets_go(template: Template, despite: Iterable[str]) -> None:
     left = [item for item in hanging if not {item.noted.name, item.noted.uuid} & named]
     if left:
         raise RefusedError(
-            f"{template.entry.title} is needed by {name_clones(left)}: make them whole with "
-            "zeroseal clone --make-full, forget those that are gone with zeroseal shelf forget, "
-            "or name every one of them with --despite"
+            messages.CLONES_DEPEND_ON_TEMPLATE.format(
+                title=template.entry.title, name_clones=name_clones(left)
+            )
         )
 
 
 def name_clones(clones: list[ShelfClone]) -> str:
     """Clones that hang on a template, in a sentence."""
     names = [
-        item.noted.name + (" (not seen from here)" if item.hold is Hold.ELSEWHERE else "")
+        item.noted.name + (" (not found from here)" if item.hold is Hold.ELSEWHERE else "")
         for item in clones
     ]
     return f"{counted(len(clones), 'linked clone')}: {some_of(names, _MOST_TOLD)}"
@@ -206,4 +209,4 @@ def with_states(rows: list[Row]) -> list[Template]:
 
 def _check_there(template: Template) -> None:
     if not template.folder.is_dir():
-        raise MissingError(f"{template.entry.title} was removed from the shelf just now")
+        raise MissingError(messages.JUST_REMOVED_FROM_SHELF.format(title=template.entry.title))

@@ -70,9 +70,9 @@ def _problem(template: Template, checked: CheckResult) -> str:
     if checked.verdict is not Verdict.SEALED or record is None:
         return checked.reason
     if record.root != entry.digest:
-        return "it is sealed, but it is another disk than the one that came onto the shelf"
+        return "it is sealed, but its disk is not the one that was added to the shelf"
     if template.disk.stat().st_mode & 0o222:
-        return "its disk can be written to: run chmod a-w on it"
+        return "its disk is writable: run chmod a-w on it"
     return ""
 
 

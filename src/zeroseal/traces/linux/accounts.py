@@ -158,7 +158,7 @@ def _settings_in(guest: Guest, home: str) -> str:
     names = guest.list_names(home)
     if not names:
         return "; empty"
-    return f"; holds {some_of(names, _NAMED_SETTINGS)}"
+    return f"; contains {some_of(names, _NAMED_SETTINGS)}"
 
 
 def _is_shared(account: Account, context: LinuxContext) -> bool:

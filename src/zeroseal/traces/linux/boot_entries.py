@@ -75,7 +75,7 @@ class BootEntries(Finder[LinuxContext]):
                     new = name.replace(machine_id, TOKEN)
                     yield RenamePath(f"{folder}/{name}", new), f"becomes {new}"
         if renamed and guest.read_text(_TOKEN_FILE).strip() != TOKEN:
-            yield PutFile(_TOKEN_FILE, TOKEN + "\n"), "kernels that come later follow it"
+            yield PutFile(_TOKEN_FILE, TOKEN + "\n"), "kernels installed later follow it"
 
 
 def _swap_boot_token(guest: Guest, path: str, machine_id: str) -> Iterator[Found]:

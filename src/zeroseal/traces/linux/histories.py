@@ -36,6 +36,9 @@ class VersionHistories(Finder[LinuxContext]):
             return
         found = histories_of(context)
         for path in found:
-            yield RemovePath(path), "begins again on a clone's first boot where its tool is there"
+            yield (
+                RemovePath(path),
+                "starts again on a clone's first boot where its tool is installed",
+            )
         if found and context.guest.is_file(_LIST_OF_MODES):
             yield RemovePath(_LIST_OF_MODES), ""

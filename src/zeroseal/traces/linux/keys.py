@@ -42,4 +42,4 @@ class SelfMadeCertificate(Finder[LinuxContext]):
             return
         for path in (_SELF_MADE_KEY, _SELF_MADE_CERTIFICATE, _POSTFIX_COPY):
             if guest.is_file(path):
-                yield RemovePath(path), "the planted script makes a new one"
+                yield RemovePath(path), "the planted script creates a new one"

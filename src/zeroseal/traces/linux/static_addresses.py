@@ -28,4 +28,4 @@ class StaticAddresses(Finder[LinuxContext]):
         if not context.asks_dhcp:
             return
         for path, addresses in find_static_addresses(context.guest):
-            yield AskDhcp(path), f"{', '.join(addresses)} becomes DHCP"
+            yield AskDhcp(path), f"{', '.join(addresses)} is replaced by DHCP"

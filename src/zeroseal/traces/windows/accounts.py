@@ -86,10 +86,10 @@ class WindowsAccounts(Finder[WindowsContext]):
         for sid in sids:
             for pattern in _KEYS_OF_ACCOUNTS:
                 for found in context.registry.find(pattern.replace("SID", sid)):
-                    yield RemoveKey(found.file, found.path), "of an account that goes"
+                    yield RemoveKey(found.file, found.path), "of an account that is removed"
         for found, value in context.registry.values(f"{VERSION}\\ProfileGuid\\*", "SidString"):
             if value_types.typed(value) in sids:
-                yield RemoveKey(found.file, found.path), "of an account that goes"
+                yield RemoveKey(found.file, found.path), "of an account that is removed"
 
 
 class WindowsProfiles(Finder[WindowsContext]):
@@ -118,7 +118,7 @@ class WindowsAdministrator(Finder[WindowsContext]):
         for account in context.identity.accounts:
             if account.rid == ADMINISTRATOR and not account.disabled:
                 change = DisableAccount(SAM_FILE, account_value(ADMINISTRATOR), ADMINISTRATOR)
-                yield change, "house rules want it disabled"
+                yield change, "the house rules require it to be disabled"
 
 
 class WindowsTasks(Finder[WindowsContext]):
@@ -131,6 +131,6 @@ class WindowsTasks(Finder[WindowsContext]):
         names = [account.name.lower() for account in context.accounts_to_remove]
         for task in iter_tasks(context.guest, context.registry):
             if task.belongs_to(sids, names):
-                yield RemovePath(task.path), "made by an account that goes"
+                yield RemovePath(task.path), "created by an account that is removed"
                 for found in task.keys:
-                    yield RemoveKey(found.file, found.path), "made by an account that goes"
+                    yield RemoveKey(found.file, found.path), "created by an account that is removed"

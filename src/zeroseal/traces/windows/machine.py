@@ -131,7 +131,7 @@ class RegisteredOwner(Finder[WindowsContext]):
         for found, value in context.registry.values(VERSION, "RegisteredOwner"):
             text = value_types.typed(value)
             if isinstance(text, str) and text.lower() in names:
-                yield SetText(found.file, found.path, value.name, ""), "an account that goes"
+                yield SetText(found.file, found.path, value.name, ""), "an account that is removed"
 
 
 class MachineSecurityIdentifier(Finder[WindowsContext]):
@@ -142,7 +142,7 @@ class MachineSecurityIdentifier(Finder[WindowsContext]):
     def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
         sid, start = context.identity.sid, context.identity.first_start
         if start is FirstStart.PLAIN and sid and not is_marked(context.registry, sid):
-            yield ReissueSid("the machine", sid), "a new random one takes its place everywhere"
+            yield ReissueSid("the machine", sid), "replaced everywhere by a new random one"
 
 
 class MachineGuid(Finder[WindowsContext]):
@@ -157,7 +157,7 @@ class MachineGuid(Finder[WindowsContext]):
             if isinstance(text, str) and text and not is_marked(registry, text):
                 yield (
                     NewGuid(found.file, found.path, value.name),
-                    "a new random one takes its place",
+                    "replaced by a new random one",
                 )
 
 
@@ -183,7 +183,7 @@ class UserServices(Finder[WindowsContext]):
             kind = value_types.typed(value)
             is_instance = isinstance(kind, int) and kind & _OF_USERS and kind & _INSTANCE
             if is_instance and _USER_SERVICE.search(found.key.name):
-                yield RemoveKey(found.file, found.path), "of a session that is over"
+                yield RemoveKey(found.file, found.path), "of an ended session"
 
 
 class CardAddresses(Finder[WindowsContext]):
@@ -197,7 +197,7 @@ class CardAddresses(Finder[WindowsContext]):
         for card in iter_interfaces(context.registry):
             if not card.addresses:
                 continue
-            evidence = f"{', '.join(card.addresses)} becomes DHCP"
+            evidence = f"{', '.join(card.addresses)} is replaced by DHCP"
             yield SetNumber(card.file, card.key, "EnableDHCP", 1), evidence
             for name in card.names:
                 if name.lower() in _STATIC:

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, UnsupportedError
+from zeroseal.messages import volumes as messages
 from zeroseal.volumes.lvm import layout
 from zeroseal.volumes.lvm.layout import AreaHeader, LabelHeader, PvHeader, TextLocation
 from zeroseal.volumes.lvm.read import PhysicalVolume, find_label, text_ranges
@@ -33,7 +34,7 @@ def grow_physical_volume(
         DamagedError: its label contradicts itself.
     """
     if not grown.text:
-        raise UnsupportedError(f"{grown.name} keeps no LVM metadata: let the guest grow it")
+        raise UnsupportedError(messages.NO_LVM_METADATA.format(name=grown.name))
     for volume in group:
         for area in volume.areas:
             _rewrite_area(volume.store, area, grown, size_bytes)
@@ -43,7 +44,7 @@ def grow_physical_volume(
 def _rewrite_label(volume: PhysicalVolume, size_bytes: int) -> None:
     found = find_label(volume.store)
     if found is None:
-        raise DamagedError(f"{volume.name} has no sound LVM label")
+        raise DamagedError(messages.NO_VALID_LVM_LABEL.format(name=volume.name))
     sector, header = found
     raw = bytearray(volume.store.read(sector * _SECTOR, _SECTOR))
     start = header.offset_bytes
@@ -69,7 +70,7 @@ def _rewrite_area(
     new = _with_size(old, grown, size_bytes)
     room = area_bytes - layout.AREA_HEADER_BYTES
     if location.length + len(new) + 2 * _SECTOR > room:
-        raise UnsupportedError(f"{grown.name} has no room for new LVM metadata")
+        raise UnsupportedError(messages.NO_ROOM_FOR_NEW_LVM_METADATA.format(name=grown.name))
     begin = -(-(location.offset + location.length) // _SECTOR) * _SECTOR
     if begin >= area_bytes:
         begin = begin - area_bytes + layout.AREA_HEADER_BYTES
@@ -97,7 +98,7 @@ def _with_size(text: bytes, grown: PhysicalVolume, size_bytes: int) -> bytes:
     extent = re.search(r"extent_size = (\d+)", words)
     number = re.search(r"seqno = (\d+)", words)
     if not own or not extent or not number:
-        raise UnsupportedError(f"{grown.name} has LVM metadata in a form that is not written here")
+        raise UnsupportedError(messages.LVM_METADATA_NOT_WRITABLE.format(name=grown.name))
     sectors = size_bytes // _SECTOR
     count = (sectors - int(own[2])) // int(extent[1])
     changes = [

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.pieced import Piece, PiecedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import DamagedError, UnsupportedError
+from zeroseal.messages import volumes as messages
 from zeroseal.volumes.lvm import layout
 from zeroseal.volumes.lvm.layout import AreaHeader, LabelHeader, PvHeader, TextLocation
 from zeroseal.volumes.lvm.text import Section, Value, parse_text
@@ -59,7 +60,7 @@ def read_physical_volume(name: str, store: Store) -> PhysicalVolume:
     """
     label = find_label(store)
     if label is None:
-        raise DamagedError(f"{name} has no sound LVM label")
+        raise DamagedError(messages.NO_VALID_LVM_LABEL.format(name=name))
     sector, header = label
     start = sector * _SECTOR + header.offset_bytes
     raw = store.read(start, min(4096, store.size_bytes - start))
@@ -175,11 +176,11 @@ def _read_area(name: str, store: Store, area: tuple[int, int]) -> Section:
     """The live text of a metadata area; empty where it holds none."""
     offset, size = area
     if size < layout.AREA_HEADER_BYTES or offset + size > store.size_bytes:
-        raise DamagedError(f"{name} has an LVM metadata area out of bounds")
+        raise DamagedError(messages.LVM_METADATA_AREA_OUTSIDE_BOUNDS.format(name=name))
     raw = store.read(offset, layout.AREA_HEADER_BYTES)
     header = AreaHeader.parse(raw[: AreaHeader.SIZE])
     if header.magic != layout.AREA_MAGIC or header.crc != layout.crc_of(raw[4:]):
-        raise DamagedError(f"{name} has a damaged LVM metadata area")
+        raise DamagedError(messages.DAMAGED_LVM_METADATA_AREA.format(name=name))
     location = TextLocation.parse(raw[AreaHeader.SIZE : AreaHeader.SIZE + TextLocation.SIZE])
     if not location.offset or not location.length or location.flags & layout.IGNORED:
         return {}
@@ -187,7 +188,7 @@ def _read_area(name: str, store: Store, area: tuple[int, int]) -> Section:
         store.read(offset + start, length) for start, length in text_ranges(location, size)
     )
     if layout.crc_of(text) != location.crc:
-        raise DamagedError(f"{name} has LVM metadata that fails its checksum")
+        raise DamagedError(messages.LVM_METADATA_THAT_FAILS_CHECKSUM.format(name=name))
     return parse_text(text, name)
 
 
@@ -202,7 +203,7 @@ def text_ranges(location: TextLocation, area_bytes: int) -> list[tuple[int, int]
     if not first <= location.offset < area_bytes or location.length > min(
         room, layout.MAX_METADATA_BYTES
     ):
-        raise DamagedError("LVM metadata lies outside its area")
+        raise DamagedError(messages.LVM_METADATA_EXTENDS_OUTSIDE_AREA)
     length = min(location.length, area_bytes - location.offset)
     pieces = [(location.offset, length)]
     if length < location.length:
@@ -215,7 +216,9 @@ def _volumes_of_group(
 ) -> list[LogicalVolume]:
     extent_bytes = _int(group, "extent_size") * _SECTOR
     if not 0 < extent_bytes <= 1 << 40:
-        raise DamagedError(f"volume group {group_name} claims extents of {extent_bytes} bytes")
+        raise DamagedError(
+            messages.IMPOSSIBLE_EXTENT_SIZE.format(group_name=group_name, extent_bytes=extent_bytes)
+        )
     members = _sections(group, "physical_volumes")
     stores: dict[str, tuple[PhysicalVolume, int]] = {}
     for key, member in members.items():
@@ -223,8 +226,9 @@ def _volumes_of_group(
         volume = present.get(uuid)
         if volume is None:
             raise UnsupportedError(
-                f"volume group {group_name} needs the physical volume {layout.uuid_text(uuid)}, "
-                "which is not on this disk: a machine of several disks cannot be handled"
+                messages.PHYSICAL_VOLUME_MISSING.format(
+                    group_name=group_name, uuid_text=layout.uuid_text(uuid)
+                )
             )
         stores[key] = volume, _int(member, "pe_start") * _SECTOR
     found = []
@@ -248,10 +252,10 @@ def _check_kinds(group: str, name: str, section: Section) -> None:
 def _segments(section: Section) -> list[Section]:
     count = _int(section, "segment_count")
     if not 0 < count <= _MOST_SEGMENTS:
-        raise DamagedError(f"a logical volume claims {count} segments")
+        raise DamagedError(messages.IMPOSSIBLE_SEGMENT_COUNT.format(count=count))
     segments = [section.get(f"segment{number}") for number in range(1, count + 1)]
     if not all(isinstance(segment, dict) for segment in segments):
-        raise DamagedError("a logical volume lacks a segment")
+        raise DamagedError(messages.SEGMENT_OF_LOGICAL_VOLUME_MISSING)
     return sorted(
         (segment for segment in segments if isinstance(segment, dict)),
         key=lambda segment: _int(segment, "start_extent"),
@@ -262,8 +266,7 @@ def _stripe_count(name: str, segment: Section) -> int:
     kind = str(segment.get("type", ""))
     if kind not in ("striped", "linear"):
         raise UnsupportedError(
-            f"logical volume {name} is or hangs on a {kind} volume, which cannot be handled: copy "
-            "what it holds to a plain one first"
+            messages.LOGICAL_VOLUME_TYPE_NOT_SUPPORTED.format(name=name, kind=kind)
         )
     return _int(segment, "stripe_count")
 
@@ -280,7 +283,7 @@ def _pieces(
         extents = _int(segment, "extent_count")
         stripes = _stripe_count(name, segment)
         if _int(segment, "start_extent") != next_extent or extents <= 0 or extents >= 1 << 40:
-            raise DamagedError(f"logical volume {name} has segments with gaps")
+            raise DamagedError(messages.LOGICAL_VOLUME_GAPS_BETWEEN_SEGMENTS.format(name=name))
         next_extent += extents
         places = _places(name, segment, stripes, extent_bytes, stores)
         length = extents * extent_bytes
@@ -289,9 +292,11 @@ def _pieces(
             continue
         stripe_bytes = _int(segment, "stripe_size") * _SECTOR
         if stripe_bytes <= 0 or length % (stripe_bytes * stripes):
-            raise DamagedError(f"logical volume {name} has stripes of {stripe_bytes} bytes")
+            raise DamagedError(
+                messages.IMPOSSIBLE_STRIPE_SIZE.format(name=name, stripe_bytes=stripe_bytes)
+            )
         if length // stripe_bytes > _MOST_STRIPES:
-            raise UnsupportedError(f"logical volume {name} has too many stripes to be handled")
+            raise UnsupportedError(messages.LOGICAL_VOLUME_TOO_MANY_STRIPES.format(name=name))
         for number in range(length // stripe_bytes):
             row, column = divmod(number, stripes)
             pieces.append(_cut(name, places[column], row * stripe_bytes, stripe_bytes))
@@ -308,11 +313,11 @@ def _places(
     """Where each stripe begins, as a piece that reaches to the end of its physical volume."""
     listed = _list(segment, "stripes")
     if not 0 < stripes <= 128 or len(listed) != 2 * stripes:
-        raise DamagedError(f"logical volume {name} lists its stripes wrongly")
+        raise DamagedError(messages.LOGICAL_VOLUME_INVALID_LIST_OF_STRIPES.format(name=name))
     found = []
     for key, first in zip(listed[::2], listed[1::2], strict=True):
         if str(key) not in stores or not isinstance(first, int) or first < 0:
-            raise DamagedError(f"logical volume {name} names a physical volume that is not there")
+            raise DamagedError(messages.UNKNOWN_PHYSICAL_VOLUME.format(name=name))
         volume, start = stores[str(key)]
         offset = start + first * extent_bytes
         found.append(Piece(volume.store, offset, volume.store.size_bytes - offset))
@@ -321,7 +326,7 @@ def _places(
 
 def _cut(name: str, place: Piece, start: int, length: int) -> Piece:
     if start + length > place.length:
-        raise DamagedError(f"logical volume {name} reaches beyond its physical volume")
+        raise DamagedError(messages.LOGICAL_VOLUME_TOO_LONG.format(name=name))
     return Piece(place.store, place.offset_bytes + start, length)
 
 
@@ -333,7 +338,7 @@ def _uuid_of(member: Section) -> str:
 def _int(section: Section, key: str) -> int:
     value = section.get(key)
     if not isinstance(value, int):
-        raise DamagedError(f"LVM metadata lacks a number for {key}")
+        raise DamagedError(messages.LVM_NUMBER_MISSING.format(key=key))
     return value
 
 
@@ -354,5 +359,5 @@ def _seqno(name: str, text: Section) -> int:
         item["seqno"] for item in text.values() if isinstance(item, dict) and "seqno" in item
     ]
     if len(numbers) != 1 or not isinstance(numbers[0], int):
-        raise DamagedError(f"{name} has LVM metadata without a sequence number")
+        raise DamagedError(messages.LVM_METADATA_WITHOUT_SEQUENCE_NUMBER.format(name=name))
     return numbers[0]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from zeroseal.errors import DamagedError
+from zeroseal.messages import volumes as messages
 
 Value = str | int | list["str | int"]
 Section = dict[str, "Value | Section"]
@@ -25,7 +26,7 @@ def parse_text(raw: bytes, where: str) -> Section:
     tokens = _tokens(raw.split(b"\0")[0].decode("utf-8", "replace"), where)
     root, position = _parse_section(tokens, 0, where, 0)
     if position != len(tokens):
-        raise DamagedError(f"{where} has LVM metadata that ends too early")
+        raise DamagedError(messages.TRUNCATED_LVM_METADATA.format(where=where))
     return root
 
 
@@ -34,7 +35,9 @@ def _tokens(text: str, where: str) -> list[tuple[str, str]]:
     while position < len(text):
         match = _TOKEN.match(text, position)
         if match is None:
-            raise DamagedError(f"{where} has LVM metadata that makes no sense at byte {position}")
+            raise DamagedError(
+                messages.LVM_METADATA_UNREADABLE_AT.format(where=where, position=position)
+            )
         if match.lastgroup:
             found.append((match.lastgroup, match[0]))
         position = match.end()
@@ -45,7 +48,7 @@ def _parse_section(
     tokens: list[tuple[str, str]], position: int, where: str, depth: int
 ) -> tuple[Section, int]:
     section: Section = {}
-    damaged = DamagedError(f"{where} has LVM metadata that does not follow its grammar")
+    damaged = DamagedError(messages.LVM_METADATA_UNREADABLE.format(where=where))
     if depth > _MAX_DEPTH:
         raise damaged
     while position < len(tokens) and tokens[position] != ("sign", "}"):

@@ -20,6 +20,7 @@ from typing import Any
 from zeroseal.errors import GuestError
 from zeroseal.machines.hosts.host import KEPT_OUTPUT_BYTES, WAITING, Output
 from zeroseal.machines.hosts.qemu.monitor import reachable
+from zeroseal.messages import machines as messages
 
 _ANSWER_SECONDS = 10.0
 _LONGEST_ANSWER = 48 << 20
@@ -57,7 +58,9 @@ class AgentShell:
             except (GuestError, OSError):
                 self.close()
                 time.sleep(_POLL_SECONDS)
-        raise GuestError(f"the guest agent did not answer within {within_seconds} s")
+        raise GuestError(
+            messages.GUEST_AGENT_DID_NOT_ANSWER_WITHIN.format(within_seconds=within_seconds)
+        )
 
     def run(
         self, script: str, as_root: bool, timeout_seconds: int, is_patch: bool = False
@@ -101,7 +104,9 @@ class AgentShell:
                     return
             except (GuestError, OSError):
                 continue
-        raise GuestError(f"the guest did not restart within {within_seconds} s")
+        raise GuestError(
+            messages.GUEST_DID_NOT_RESTART_WITHIN.format(within_seconds=within_seconds)
+        )
 
     def addresses(self) -> list[str]:
         """The guest's own addresses, without those that only itself can use.
@@ -142,23 +147,23 @@ class AgentShell:
 
     def _send(self, command: str, arguments: dict[str, Any], before: bytes = b"") -> None:
         if self._socket is None:
-            raise GuestError("the guest agent's channel is closed")
+            raise GuestError(messages.GUEST_AGENT_CHANNEL_CLOSED)
         text = json.dumps({"execute": command, "arguments": arguments}).encode()
         try:
             self._socket.sendall(before + text + b"\n")
         except OSError as error:
-            raise GuestError(f"the guest agent is gone: {error}") from error
+            raise GuestError(messages.AGENT_CONNECTION_FAILED.format(error=error)) from error
 
     def _read_line(self) -> bytes:
         while b"\n" not in self._rest:
             if self._socket is None or len(self._rest) > _LONGEST_ANSWER:
-                raise GuestError("the guest agent does not answer sensibly")
+                raise GuestError(messages.GUEST_AGENT_SENT_INVALID_ANSWER)
             try:
                 piece = self._socket.recv(_PIECE_BYTES)
             except OSError as error:
-                raise GuestError("the guest agent does not answer") from error
+                raise GuestError(messages.GUEST_AGENT_DOES_NOT_ANSWER) from error
             if not piece:
-                raise GuestError("the guest agent is gone")
+                raise GuestError(messages.AGENT_CONNECTION_LOST)
             self._rest += piece
         line, _newline, self._rest = self._rest.partition(b"\n")
         return line
@@ -183,7 +188,7 @@ class AgentShell:
                 return Output(int(answer.get("exitcode", 128 + answer.get("signal", 0))), text)
             self._waiting()
             time.sleep(_POLL_SECONDS)
-        raise GuestError("it did not end in its time")
+        raise GuestError(messages.DID_NOT_END_IN_TIME)
 
     def _write_file(self, path: str, content: bytes) -> None:
         handle = self._ask("guest-file-open", path=path, mode="w")
@@ -199,9 +204,9 @@ def _parse_answer(line: bytes) -> Any:
     try:
         answer = json.loads(line.lstrip(b"\xff"))
     except ValueError as error:
-        raise GuestError("the guest agent does not answer sensibly") from error
+        raise GuestError(messages.GUEST_AGENT_SENT_INVALID_ANSWER) from error
     if not isinstance(answer, dict) or "error" in answer:
         problem = answer.get("error", {}) if isinstance(answer, dict) else {}
         reason = problem.get("desc", "no reason") if isinstance(problem, dict) else "no reason"
-        raise GuestError(f"the guest agent refuses: {reason}")
+        raise GuestError(messages.GUEST_AGENT_REFUSED.format(reason=reason))
     return answer.get("return")

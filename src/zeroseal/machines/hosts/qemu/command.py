@@ -15,6 +15,7 @@ from zeroseal.errors import UnsupportedError
 from zeroseal.machines.definition import SEED_MEDIUM, MachineDefinition
 from zeroseal.machines.hosts.console import CONSOLE_LOG
 from zeroseal.machines.hosts.qemu.programs import Firmware
+from zeroseal.messages import machines as messages
 
 Node = dict[str, object]
 
@@ -97,8 +98,7 @@ def build_command(program: str, machine: MachineDefinition, wiring: Wiring) -> l
     for device in machine.devices:
         if device not in _EXTRA_DEVICES:
             raise UnsupportedError(
-                f"{machine.name} has the device {device!r}, which is not given on QEMU: take it "
-                "out of the machine's devices"
+                messages.DEVICE_NOT_PROVIDED.format(name=machine.name, device=device)
             )
         words += _EXTRA_DEVICES[device]
     return words + _kernel(wiring.boot_kernel)
@@ -126,9 +126,7 @@ def _drives(machine: MachineDefinition, wiring: Wiring) -> list[str]:
     order = {name: position + 1 for position, name in enumerate(machine.boot_order)}
     for number, (path, name) in enumerate(zip(disks, wiring.formats, strict=True)):
         if name not in _DRIVERS:
-            raise UnsupportedError(
-                f"QEMU does not run a disk of the format {name}: export it first"
-            )
+            raise UnsupportedError(messages.QEMU_CANNOT_RUN_DISK_OF_FORMAT.format(name=name))
         file: Node = {"driver": "file", "filename": path, "discard": "unmap"}
         node: Node = {
             "driver": _DRIVERS[name],
@@ -159,7 +157,9 @@ def _network(machine: MachineDefinition, wiring: Wiring) -> list[str]:
     order = machine.boot_order.index("network") + 1 if "network" in machine.boot_order else 0
     for number, card in enumerate(machine.adapters):
         if card.model not in _CARDS:
-            raise UnsupportedError(f"QEMU has no network card {card.model!r} for {machine.name}")
+            raise UnsupportedError(
+                messages.QEMU_NO_NETWORK_CARD.format(model=card.model, name=machine.name)
+            )
         backend = f"user,id=net{number}"
         if number == 0:
             backend += f",hostfwd=tcp:127.0.0.1:{wiring.ssh_port}-:22"

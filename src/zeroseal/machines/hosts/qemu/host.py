@@ -40,6 +40,7 @@ from zeroseal.machines.hosts.qemu.monitor import Monitor
 from zeroseal.machines.hosts.qemu.programs import Firmware, find_firmware, find_program, has_kvm
 from zeroseal.machines.hosts.ssh import SshShell
 from zeroseal.machines.yard import Yard, YardMachine
+from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
 
 _START_SECONDS = 60.0
@@ -74,8 +75,7 @@ class QemuHost:
         for medium in machine.definition.media if machine else ():
             if not (machine.folder / medium.path).is_file():  # type: ignore[union-attr]
                 raise MissingError(
-                    f"the medium {medium.path} is not there: put it back, or detach it from "
-                    f"{machine.definition.name}"  # type: ignore[union-attr]
+                    messages.MEDIUM_NOT_FOUND.format(path=medium.path, name=machine.definition.name)  # type: ignore[union-attr]
                 )
 
     def is_running(self, machine: YardMachine) -> bool:
@@ -93,7 +93,7 @@ class QemuHost:
         """Starts QEMU; see ``Host.start``."""
         definition = machine.definition
         if self.is_running(machine):
-            raise RefusedError(f"{definition.name} is running already")
+            raise RefusedError(messages.ALREADY_RUNNING.format(name=definition.name))
         self.check_ready(machine)
         firmware = self._give_firmware(machine.folder, definition)
         port = _free_port()
@@ -124,21 +124,21 @@ class QemuHost:
             self.cut_power(self.yard.get(definition.name))
             raise
         kind = "with KVM" if wiring.accelerated else "without KVM: it is slow"
-        messages = (f"QEMU runs it {kind}", f"its SSH port is {port} on 127.0.0.1")
-        return Run(self.yard.get(definition.name), messages, is_simulated=False)
+        notes = (f"QEMU runs it {kind}", f"its SSH port is {port} on 127.0.0.1")
+        return Run(self.yard.get(definition.name), notes, is_simulated=False)
 
     def stop(self, machine: YardMachine, within_seconds: int, progress: Progress = quiet) -> Run:
         """Presses the power button and waits; see ``Host.stop``."""
         name = machine.definition.name
         if not self.is_running(machine):
             self._forget(machine)
-            raise RefusedError(f"{name} is not running")
-        messages = self._shut_down(machine, within_seconds, progress)
+            raise RefusedError(messages.NOT_RUNNING.format(name=name))
+        notes = self._shut_down(machine, within_seconds, progress)
         if not self._await_exit(machine.state.pid, _EXIT_SECONDS):
             self.cut_power(machine)
-            messages.append("QEMU did not end by itself and was ended")
+            notes.append("QEMU did not end by itself and was terminated")
         self._forget(machine)
-        return Run(self.yard.get(name), tuple(messages), is_simulated=False)
+        return Run(self.yard.get(name), tuple(notes), is_simulated=False)
 
     def wait_until_off(
         self, machine: YardMachine, within_seconds: int, progress: Progress, stage: str
@@ -154,8 +154,11 @@ class QemuHost:
             progress(Step(stage, waited, 0, "s", self.last_line(machine)))
             if waited > within_seconds:
                 raise GuestError(
-                    f"{machine.definition.name} was not done within {within_seconds} s; its "
-                    f"console ended with: {self.last_line(machine) or 'nothing'}"
+                    messages.DID_NOT_FINISH_WITHIN.format(
+                        name=machine.definition.name,
+                        within_seconds=within_seconds,
+                        last_line=self.last_line(machine) or "nothing",
+                    )
                 )
         self._forget(machine)
 
@@ -184,8 +187,9 @@ class QemuHost:
         def waiting() -> None:
             if self._await_exit(machine.state.pid, 0):
                 raise HostError(
-                    f"QEMU ended while {machine.definition.name} was in use: "
-                    f"{_log_tail(machine.folder)}"
+                    messages.QEMU_ENDED_WHILE_IN_USE.format(
+                        name=machine.definition.name, log_tail=_log_tail(machine.folder)
+                    )
                 )
             waited = int(time.monotonic() - began)
             progress(Step(shell.doing, waited, 0, "s", self.last_line(machine)))
@@ -199,7 +203,9 @@ class QemuHost:
             shell.connect(within_seconds)
         except GuestError as error:
             line = self.last_line(machine) or "nothing"
-            raise GuestError(f"{error.message}; the console ended with: {line}") from error
+            raise GuestError(
+                messages.CONSOLE_ENDED.format(message=error.message, line=line)
+            ) from error
         return shell
 
     def wait_until_settled(
@@ -218,15 +224,20 @@ class QemuHost:
             try:
                 written = self.written_operations(machine)
             except UnfinishedError as error:
-                raise GuestError(f"{name} ended by itself: {error.message}") from error
+                raise GuestError(
+                    messages.ENDED_BY_ITSELF.format(name=name, message=error.message)
+                ) from error
             if written != seen:
                 seen, changed = written, now
             elif seen and now - changed > _SETTLED_SECONDS:
                 return
             time.sleep(_LOOK_SECONDS)
         raise GuestError(
-            f"{name} did not come to rest within {within_seconds} s; its console ended with: "
-            f"{self.last_line(machine) or 'nothing'}"
+            messages.GUEST_NOT_STABLE_IN_TIME.format(
+                name=name,
+                within_seconds=within_seconds,
+                last_line=self.last_line(machine) or "nothing",
+            )
         )
 
     def last_line(self, machine: YardMachine) -> str:
@@ -252,7 +263,7 @@ class QemuHost:
     def _shut_down(
         self, machine: YardMachine, within_seconds: int, progress: Progress
     ) -> list[str]:
-        messages: list[str] = []
+        notes: list[str] = []
         began, pressed = time.monotonic(), -_PRESS_AGAIN_SECONDS
         try:
             with Monitor(machine.folder, QMP_SOCKET) as monitor:
@@ -267,17 +278,17 @@ class QemuHost:
                     progress(Step("shutting down", int(waited), 0, "s", line))
                     if event and event[0] == "SHUTDOWN":
                         if event[1].get("reason") == "guest-reset":
-                            messages.append(
-                                "it tried to start again after its shutdown, and was held"
+                            notes.append(
+                                "it tried to start again after its shutdown, and was stopped"
                             )
-                        return messages
+                        return notes
                 monitor.execute("quit")
-                messages.append(
-                    f"it did not shut down within {within_seconds} s: its power was cut"
+                notes.append(
+                    f"it did not shut down within {within_seconds} s, so its power was cut"
                 )
         except UnfinishedError:
             pass  # it went away while we spoke: it is off
-        return messages
+        return notes
 
     def addresses(self, machine: YardMachine) -> list[str]:
         """What the guest agent says, where it answers at once; see ``Host.addresses``."""
@@ -308,13 +319,17 @@ class QemuHost:
         end = time.monotonic() + _START_SECONDS
         while time.monotonic() < end:
             if self._await_exit(pid, 0):
-                raise HostError(f"QEMU did not start {name}: {_log_tail(folder)}")
+                raise HostError(
+                    messages.QEMU_DID_NOT_START.format(name=name, log_tail=_log_tail(folder))
+                )
             if (folder / QMP_SOCKET).exists():
                 with suppress(UnfinishedError):
                     Monitor(folder, QMP_SOCKET).close()
                     return
             time.sleep(_POLL_SECONDS)
-        raise HostError(f"QEMU's monitor did not answer for {name}: {_log_tail(folder)}")
+        raise HostError(
+            messages.QEMU_MONITOR_DID_NOT_ANSWER.format(name=name, log_tail=_log_tail(folder))
+        )
 
     def _await_exit(self, pid: int, seconds: float) -> bool:
         """Whether a process has ended; one that is our child is reaped."""
@@ -370,7 +385,7 @@ def _launch_bound(words: list[str], folder: Path) -> subprocess.Popen[bytes]:
                 start_new_session=True,  # Ctrl-C is for us; we end the machine
             )
     except OSError as error:
-        raise environment_error(error, folder, "starting QEMU in") from error
+        raise environment_error(error, folder, messages.STARTING_QEMU) from error
 
 
 def _launch_alone(words: list[str], folder: Path, name: str) -> int:
@@ -390,12 +405,16 @@ def _launch_alone(words: list[str], folder: Path, name: str) -> int:
                 check=False,
             )
         if done.returncode:
-            raise HostError(f"QEMU did not start {name}: {_log_tail(folder)}")
+            raise HostError(
+                messages.QEMU_DID_NOT_START.format(name=name, log_tail=_log_tail(folder))
+            )
         return int(pid_file.read_text().strip())
     except (OSError, ValueError) as error:
-        raise HostError(f"QEMU did not start {name}: {error}") from error
+        raise HostError(messages.QEMU_DID_NOT_START.format(name=name, log_tail=error)) from error
     except subprocess.TimeoutExpired as error:
-        raise HostError(f"QEMU did not start {name} in time: {_log_tail(folder)}") from error
+        raise HostError(
+            messages.QEMU_DID_NOT_START_IN_TIME.format(name=name, log_tail=_log_tail(folder))
+        ) from error
 
 
 def _log_tail(folder: Path) -> str:

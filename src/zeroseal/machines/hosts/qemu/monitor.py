@@ -17,6 +17,7 @@ from typing import Any
 from qemu.qmp import EventListener, QMPClient, QMPError
 
 from zeroseal.errors import UnfinishedError
+from zeroseal.messages import machines as messages
 
 _ANSWER_SECONDS = 20.0
 _LONGEST_SOCKET_NAME = 100  # sockaddr_un has 108 bytes, 104 on other systems
@@ -62,10 +63,10 @@ class Monitor:
             event = self._runner.run(asyncio.wait_for(self._events.get(), seconds))
         except TimeoutError:
             if self._client.runstate.name != "RUNNING":
-                raise UnfinishedError("the machine is gone") from None
+                raise UnfinishedError(messages.MONITOR_CONNECTION_LOST) from None
             return None
         except QMPError as error:
-            raise UnfinishedError(f"the machine is gone: {error}") from error
+            raise UnfinishedError(messages.MONITOR_CONNECTION_FAILED.format(error=error)) from error
         data = event.get("data")
         return str(event["event"]), data if isinstance(data, dict) else {}
 
@@ -93,9 +94,9 @@ class Monitor:
         try:
             return self._runner.run(asyncio.wait_for(work, _ANSWER_SECONDS))
         except TimeoutError as error:
-            raise UnfinishedError("the machine's monitor does not answer") from error
+            raise UnfinishedError(messages.MACHINE_MONITOR_DOES_NOT_ANSWER) from error
         except (QMPError, OSError, EOFError) as error:
-            raise UnfinishedError(f"the machine's monitor refuses: {error}") from error
+            raise UnfinishedError(messages.MACHINE_MONITOR_REFUSED.format(error=error)) from error
 
 
 @contextmanager

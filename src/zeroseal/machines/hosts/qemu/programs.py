@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import MissingError
+from zeroseal.messages import machines as messages
 
 PROGRAM = "qemu-system-x86_64"
 _WAY_OUT = "install QEMU (Debian: apt-get install qemu-system-x86 qemu-utils ovmf)"
@@ -40,7 +41,7 @@ def find_program() -> str:
     """
     path = shutil.which(PROGRAM)
     if path is None:
-        raise MissingError(f"{PROGRAM} is not on the PATH: {_WAY_OUT}")
+        raise MissingError(messages.NOT_FOUND_ON_PATH.format(program=PROGRAM, way_out=_WAY_OUT))
     return path
 
 
@@ -70,7 +71,7 @@ def find_firmware() -> Firmware:
             firmware = _parse_description(description)
             if firmware and firmware.code.is_file() and firmware.variables.is_file():
                 return firmware
-    raise MissingError(f'no UEFI firmware for QEMU was found: {_WAY_OUT}, or use firmware = "bios"')
+    raise MissingError(messages.NO_UEFI_FIRMWARE_FOR_QEMU_FOUND.format(way_out=_WAY_OUT))
 
 
 def _parse_description(path: Path) -> Firmware | None:

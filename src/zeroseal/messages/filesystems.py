@@ -1,0 +1,10 @@
+"""Messages of the editing interface that all file systems share."""
+
+NO_ENTRY_IN_THAT_FOLDER = "{where} has no entry {name} in that folder"
+NODE_OF_NOT_FILE = "node {node} of {where} is not a file"
+ENTRY_IN_THAT_FOLDER_ALREADY = "{where} has an entry {name} in that folder already"
+NOT_VALID_NAME = "{name} is not a valid name in {where}"
+CANNOT_STORE_SYMBOLIC_LINK = "{where} cannot store a symbolic link to {target}"
+NODE_NOT_FOLDER = "node {node} of {where} is not a folder"
+FOLDER_HAS_ONE_NAME = "node {node} of {where} is a folder, and a folder can have only one name"
+FOLDER_NOT_EMPTY = "the folder {name} of {where} is not empty"

@@ -1,0 +1,1 @@
+"""Schemas of what we print and of the files that we write."""

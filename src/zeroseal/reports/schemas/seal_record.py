@@ -1,0 +1,155 @@
+"""The seal record as a typed table; ``sealing/record.py`` writes and reads it."""
+
+from __future__ import annotations
+
+from typing import Any, TypedDict
+
+
+class RecordTool(TypedDict):
+    """The program that wrote a record."""
+
+    name: str
+    version: str
+    catalogue: str
+
+
+class LeafHints(TypedDict):
+    """The first bytes of the hashes of chunks that follow one another, in base64."""
+
+    firstChunk: int
+    hashes: str
+
+
+class RecordDisk(TypedDict):
+    """The sealed disk."""
+
+    sizeBytes: int
+    chunkBytes: int
+    leafHints: list[LeafHints]
+
+
+class RecordFile(TypedDict):
+    """The container that the disk was written into."""
+
+    format: str
+    sizeBytes: int
+    blake3: str | None
+
+
+class RecordSource(TypedDict):
+    """The image that was sealed."""
+
+    name: str
+    format: str
+
+
+class RecordLineage(TypedDict):
+    """Where the disk comes from."""
+
+    sourceDigest: str | None
+    previous: str | None
+    previousDigest: str | None
+    patches: list[str]
+
+
+class RecordGuest(TypedDict):
+    """The system on the disk."""
+
+    family: str
+    name: str
+    osId: str
+    version: str
+
+
+class RecordTreated(TypedDict):
+    """A trace that was treated."""
+
+    trace: str
+    treatments: list[str]
+    findings: int
+    files: int
+    bytes: int
+    regrowth: str
+
+
+class RecordKept(TypedDict):
+    """What was kept by choice."""
+
+    retainedAccounts: list[str]
+    rootLogin: bool
+
+
+class RuleDigest(TypedDict):
+    """A file of house rules that held."""
+
+    name: str
+    sha256: str
+
+
+class RecordResidue(TypedDict):
+    """A value that is still there."""
+
+    value: str
+    place: str
+    count: int
+
+
+class RecordSecret(TypedDict):
+    """Something that looks like a secret."""
+
+    kind: str
+    place: str
+    count: int
+
+
+class RecordProof(TypedDict):
+    """How the result was proven."""
+
+    consistentVolumes: list[str]
+    catalogue: str
+    bytes: str
+    valuesSearched: int
+    valuesNotSearched: list[str]
+    residue: list[RecordResidue]
+    secretsInFiles: list[RecordSecret]
+
+
+class RecordPredicate(TypedDict):
+    """What was done."""
+
+    tool: RecordTool
+    sealedAt: str
+    level: str
+    complete: bool
+    disk: RecordDisk
+    file: RecordFile | None
+    source: RecordSource
+    lineage: RecordLineage
+    machine: dict[str, Any] | None
+    recoveredJournals: bool
+    guest: RecordGuest
+    treated: list[RecordTreated]
+    skipped: list[str]
+    kept: RecordKept
+    houseRules: list[RuleDigest]
+    planted: list[str]
+    assured: list[str]
+    notLookedInto: list[str]
+    consequences: list[str]
+    proof: RecordProof
+
+
+class RecordSubject(TypedDict):
+    """The disk that a statement is about."""
+
+    name: str
+    digest: dict[str, str]
+
+
+class SealRecordFile(TypedDict):
+    """The statement, as it is before it is signed."""
+
+    _type: str
+    subject: list[RecordSubject]
+    predicateType: str
+    predicate: RecordPredicate
