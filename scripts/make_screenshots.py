@@ -37,9 +37,10 @@ SHOTS: dict[str, str] = {
     "tar tvf gangway.ova; zeroseal export gangway.qcow2 --format raw --compress -o x",
     "progress": "cp gangway.qcow2 other.qcow2; qemu-img snapshot -c ebb other.qcow2; "
     "zeroseal seal other.qcow2 --in-place; "
-    "zeroseal export gangway.qcow2 --format raw -o large.raw --disk-size 6G --quiet | tail -1; "
-    "head -c 5G /dev/urandom | dd of=large.raw bs=1M seek=100 conv=notrunc status=none; "
-    "zeroseal seal large.raw -o large.qcow2 --compress fast",
+    "zeroseal export gangway.qcow2 --format raw -o large.raw --disk-size 4G --quiet | tail -1; "
+    "head -c 3G /dev/urandom | dd of=large.raw bs=1M seek=100 conv=notrunc status=none; "
+    "zeroseal check large.raw | tail -3; zeroseal seal large.raw -o sealed.qcow2 | tail -3; "
+    "zeroseal export large.raw --format qcow2 --compress -o large.qcow2",
     "check": "zeroseal check gangway.qcow2 | head -16; "
     "zeroseal check gangway.sealed.qcow2 --deep --against gangway.qcow2; "
     "zeroseal check yard/by-accident/disk.qcow2",
@@ -89,7 +90,7 @@ SHOTS: dict[str, str] = {
 
 # pictures that a command draws: the command, to which the picture's name is added
 # pictures that are taken while the last command runs: after so many seconds of it
-WHILE = {"progress": 9.0}
+WHILE = {"progress": 25.0}
 DRAWN = {"report": "zeroseal report gangway.sealed.qcow2 --against gangway.qcow2 --quiet --png"}
 
 
@@ -111,7 +112,7 @@ def take(name: str, folder: Path) -> None:
     text = "".join(lines)
     (folder / ".show").write_text(f"export TERM=xterm-256color\n{text}sleep 60\n")
     terminal = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x53+0+0",
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "8", "-geometry", "182x61+0+0",
          "-bg", "#10151a", "-fg", "#d8dee6", "+sb", "-e", "bash", ".show"],
         cwd=folder, env=os.environ | {"DISPLAY": DISPLAY},
     )  # fmt: skip

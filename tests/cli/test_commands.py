@@ -153,7 +153,7 @@ def test_the_line_of_work_by_hand(zeroseal: Command, tmp_path: Path, demo_disk: 
     [
         (["build", "none.toml"], 3, "cannot read the build sheet"),
         (["shelf", "add", "DISK", "--name", "x", "--version", "1"], 4, "is UNSEALED"),
-        (["shelf", "show", "x"], 3, "has no template x; its templates are none"),
+        (["shelf", "show", "x"], 3, "has no template x; it contains no templates"),
         (["clone", "x", "--name", "a", "--to", "y"], 3, "has no template x"),
         (["clone", "DISK", "--name", "a", "--to", "y"], 4, "only a sealed template"),
         (["clone", "DISK", "--to", "y"], 2, "at least one clone"),
@@ -381,3 +381,15 @@ def test_survey_suggests_no_seal_that_would_be_refused(zeroseal: Command, bare_g
     assert told.status == 1
     assert "zeroseal seal" not in told.out
     assert f"zeroseal survey {bare_guest}" in told.out
+
+
+def test_the_suffix_of_the_new_image_decides_its_format(
+    tmp_path: Path, bare_guest: Path, zeroseal: Command
+) -> None:
+    words = ("seal", bare_guest, "--plant-first-boot", "--expect-seed", "--quiet", "--json", "-o")
+    for name, options, expected in (
+        ("a.qcow2", (), "qcow2"), ("b.VHDX", (), "vhdx"), ("c.raw", (), "raw"),
+        ("d.qcow2", ("--format", "vdi"), "vdi"), ("e.image", (), "raw"),
+    ):  # fmt: skip
+        answer = zeroseal(*words, tmp_path / name, *options)
+        assert json.loads(answer.out)["output"]["format"] == expected, answer.err

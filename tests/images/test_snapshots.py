@@ -34,7 +34,7 @@ def test_any_snapshot_of_qemu_is_read(tmp_path: Path, options: str) -> None:
     for number, (name, content) in enumerate(states.items(), 1):
         for key in (name, str(number)):
             assert open_image(path, key).read(0, SIZE) == content
-    with pytest.raises(UsageError, match="it has: ebb 0, ebb 1, ebb 2"):
+    with pytest.raises(UsageError, match="it has ebb 0, ebb 1, ebb 2"):
         open_image(path, "flood")
     with pytest.raises(UsageError, match="not a qcow2"):
         open_image(tmp_path / "a.raw", "flood")

@@ -196,7 +196,7 @@ def test_an_empty_yard_is_an_ordinary_case(zeroseal: Command, tmp_path: Path) ->
     assert json.loads(zeroseal("yard", "list", "--yard", tmp_path, "--json").out)["machines"] == []
     missing = zeroseal("yard", "start", "ghost", "--yard", tmp_path)
     assert missing.status == 3
-    assert "has no machine 'ghost'; its machines are none" in missing.err
+    assert "has no machine 'ghost'; it contains no machines" in missing.err
 
 
 @pytest.mark.parametrize(

@@ -47,7 +47,7 @@ def test_everything_that_would_stop_a_seal_is_listed_at_once(
     assert "--rehearse --draft-rules" in refused.err
     assert len(json.loads(refused.out)["places"]) == len(left)
     shown = zeroseal("seal", volume, "--rehearse", "--expect-seed").out
-    assert "would be stopped at the end by 7 places" in shown
+    assert "would be refused: 7 places" in shown
 
 
 @pytest.mark.parametrize("way", ["allow", "search no more", "treat"])

@@ -43,7 +43,7 @@ def test_the_shelf_keeps_a_read_only_copy_that_is_found_again(
 
 def test_an_empty_shelf_is_an_ordinary_case(tmp_path: Path) -> None:
     assert Shelf(tmp_path / "none").templates() == []
-    with pytest.raises(MissingError, match="its templates are none"):
+    with pytest.raises(MissingError, match="it contains no templates"):
         Shelf(tmp_path / "none").get("gangway")
 
 

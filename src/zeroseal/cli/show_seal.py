@@ -63,14 +63,15 @@ def show_rehearsal(
 ) -> None:
     """How a seal would end, with everything that would stop it."""
     plan, left_over = rehearsal.planned.plan, rehearsal.left_over
-    rest = f": {rehearsal.planned.system.name}; nothing has been changed"
+    system = rehearsal.planned.system.name
     if rehearsal.would_seal:
-        render.headline(console, "This seal would be carried out", render.SEALED_STYLE, rest)
+        rest = f" on {system}. Nothing was written."
+        render.headline(console, "This seal would succeed", render.SEALED_STYLE, rest)
     else:
         count = counted(len(left_over), "place")
-        word = f"This seal would be stopped at the end by {count}"
-        render.headline(console, word, render.BROKEN_STYLE, rest)
-        render.section(console, "Still there, and neither treated nor accepted")
+        rest = f" on {system} would keep removed values or texts. Nothing was written."
+        render.headline(console, f"This seal would be refused: {count}", render.BROKEN_STYLE, rest)
+        render.section(console, "Found in the result, and not accepted by house rules")
         render.items(console, [f"{item.label}: {item.place} ({item.count})" for item in left_over])
     _show_treated(plan, console, "Would be treated", every_place, hints=True)
     if plan.planted_files:

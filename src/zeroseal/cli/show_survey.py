@@ -49,7 +49,7 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     if groups:
         render.section(console, "Findings")
         render.trace_table(console, groups, every_place)
-        render.section(console, "Clones of a seal with these options")
+        render.section(console, "What clones get")
         render.bullets(console, survey.guard.assured + survey.guard.lock_outs)
     readiness = survey.readiness
     messages = readiness.consequences + readiness.advice + survey.guard.hints + readiness.hints

@@ -90,8 +90,16 @@ class Ui:
             draw(self.console)
 
     def tell(self, sentence: str) -> None:
-        """Says something that is no result, on stderr."""
-        print(f"zeroseal: {clean(sentence)}", file=self._stderr)
+        """Prints a sentence that is not a result on stderr, wrapped at words on a terminal."""
+        text = f"zeroseal: {clean(sentence)}"
+        if self._stderr.isatty():
+            import textwrap
+
+            text = textwrap.fill(
+                text, self._width(), subsequent_indent="  ",
+                break_long_words=False, break_on_hyphens=False,
+            )  # fmt: skip
+        print(text, file=self._stderr)
 
     def tell_line(self, line: str) -> None:
         """Passes on a line of a guest, on stderr."""
@@ -112,7 +120,7 @@ class Ui:
             raise RefusedError(messages.WRONG_NAME_TYPED)
 
     def show_error(self, error: ZeroSealError) -> None:
-        """Says what went wrong: one sentence, and with ``--json`` an object too."""
+        """Reports what went wrong: one sentence, and with ``--json`` an object too."""
         self.tell(error.message)
         output = error.facts.get("output")
         if isinstance(output, str) and output:

@@ -131,7 +131,9 @@ def _check_known(machine: YardMachine, name: str) -> None:
     if name not in names:
         raise UsageError(
             messages.NO_SNAPSHOT.format(
-                name=machine.definition.name, snapshot=name, names=", ".join(names) or "none"
+                name=machine.definition.name,
+                snapshot=name,
+                names=", ".join(names) or "no snapshots",
             )
         )
 

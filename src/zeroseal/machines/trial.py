@@ -370,8 +370,8 @@ def _judge_names(machines: tuple[TrialMachine, ...]) -> Regrowth:
     for machine in machines:
         names = {value.shown for value in machine.values if value.kind == "host name"}
         if names != {machine.name}:
-            message = ", ".join(sorted(names)) or "none"
-            text = f"{machine.name} did not get its name; it has {message}"
+            message = ", ".join(sorted(names)) or "empty"
+            text = f"{machine.name} did not get its name; its host name is {message}"
             return Regrowth("host name", is_good=False, text=text)
     return Regrowth("host name", is_good=True, text="is what each was given")
 

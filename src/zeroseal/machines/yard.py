@@ -104,7 +104,9 @@ class Yard:
             return self._read(self.folder / name)
         names = ", ".join(machine.definition.name for machine in self.machines())
         raise MissingError(
-            messages.NO_SUCH_MACHINE.format(folder=self.folder, name=name, names=names or "none")
+            messages.NO_SUCH_MACHINE.format(
+                folder=self.folder, name=name, names=names or "no machines"
+            )
         )
 
     def macs(self) -> set[str]:

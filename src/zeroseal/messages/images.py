@@ -183,7 +183,7 @@ QCOW2_ENDS_IN_L1_TABLE = (
     "{path} is a truncated qcow2 image: its L1 table ends at byte {table_end}, but the file ends "
     "at byte {size_bytes}; copy it again from its source"
 )
-NO_SNAPSHOT = "{path} has no snapshot {name!r}; it has: {snapshots}"
+NO_SNAPSHOT = "{path} has no snapshot {name!r}; it has {snapshots}"
 ENDS_INSIDE_QCOW2_HEADER = "{path} ends inside its qcow2 header"
 QCOW2_HEADER_EXTENSION_OUTSIDE_BOUNDS = "{path} has a qcow2 header extension outside its bounds"
 EXTERNAL_DATA_FILE_UNNAMED = "{path} does not give the name of its external data file"

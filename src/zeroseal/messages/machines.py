@@ -194,7 +194,7 @@ STOP_MACHINE_FIRST = "{name} is running: stop it first with zeroseal yard stop {
 DISK_CANNOT_KEEP_SNAPSHOTS = (
     "a {format_name} disk cannot keep snapshots: export {disk} to qcow2 and adopt that"
 )
-NO_SNAPSHOT = "{name} has no snapshot {snapshot!r}; its snapshots are {names}"
+NO_SNAPSHOT = "{name} has no snapshot {snapshot!r}; it has {names}"
 CANNOT_BE_CHANGED = "{disk} cannot be changed"
 SNAPSHOTS_UNREADABLE = "{path} is not readable: {error}"
 
@@ -215,7 +215,7 @@ WINDOWS_TRIAL_IS_SIMULATED = (
 )
 
 # machines/yard.py
-NO_SUCH_MACHINE = "the yard {folder} has no machine {name!r}; its machines are {names}"
+NO_SUCH_MACHINE = "the yard {folder} has no machine {name!r}; it contains {names}"
 NO_MACHINE_NUMBER_LEFT = (
     "the yard {folder} has a machine for every number from {first} to {last} of {prefix}: widen "
     "the range, or remove one"

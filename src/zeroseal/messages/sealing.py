@@ -24,7 +24,7 @@ SEARCH_TEXT_TOO_SHORT = (
 REMARK_NOT_KNOWN = "{key}: the remark {code!r} is not known; known remarks are {codes}"
 
 # sealing/inspection.py
-NO_SUCH_ACCOUNT = "the guest has no account {name!r}; its human accounts are {human_names}"
+NO_SUCH_ACCOUNT = "the guest has no account {name!r}; its human accounts: {human_names}"
 
 # sealing/packed_files.py
 LARGER_THAN_1_GIB = "it is larger than 1 GiB"

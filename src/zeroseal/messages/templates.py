@@ -153,7 +153,7 @@ COPY_DOES_NOT_READ_BACK = (
 SAME_DISK_ON_SHELF = "the shelf already has the same disk as {title}"
 
 # templates/shelf/shelf.py
-NO_SUCH_TEMPLATE = "the shelf {folder} has no template {wanted}{why}; its templates are {titles}"
+NO_SUCH_TEMPLATE = "the shelf {folder} has no template {wanted}{why}; it contains {titles}"
 CLONES_DEPEND_ON_TEMPLATE = (
     "{title} is needed by {name_clones}: make them full clones with zeroseal clone --make-full, "
     "remove the records of deleted clones with zeroseal shelf forget, or name each one with "

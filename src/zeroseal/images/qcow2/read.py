@@ -233,7 +233,7 @@ class Qcow2Image(Image):
                 self._l2_tables.clear()
                 self._bitmaps.clear()
                 return
-        text = ", ".join(item.name for item in found) or "none"
+        text = ", ".join(item.name for item in found) or "no snapshots"
         raise UsageError(messages.NO_SNAPSHOT.format(path=self.path, name=name, snapshots=text))
 
     @property

@@ -89,7 +89,7 @@ def _get(image: WritableQcow2, name: str) -> Snapshot:
     for item in read_snapshots(image.file, image.header):
         if name in (item.name, item.id):
             return item
-    text = ", ".join(image.snapshots) or "none"
+    text = ", ".join(image.snapshots) or "no snapshots"
     raise UsageError(messages.NO_SNAPSHOT.format(path=image.path, name=name, snapshots=text))
 
 

@@ -74,7 +74,7 @@ class Shelf:
         why = " that is not retired" if retired else ""
         raise MissingError(
             messages.NO_SUCH_TEMPLATE.format(
-                folder=self.folder, wanted=wanted, why=why, titles=titles or "none"
+                folder=self.folder, wanted=wanted, why=why, titles=titles or "no templates"
             )
         )
 
