@@ -60,7 +60,8 @@ SHOTS: dict[str, str] = {
     "yard": "cp -r all/yard/gangway-ref yard/; "
     "zeroseal yard snapshot gangway-ref before-tide --purpose 'a way back'; "
     "zeroseal yard start gangway-ref; zeroseal yard list; zeroseal yard stop gangway-ref; "
-    "zeroseal yard show gangway-ref; zeroseal yard remove gangway-ref; zeroseal yard show nobody",
+    "zeroseal yard show gangway-ref; zeroseal yard remove gangway-ref < /dev/null; "
+    "zeroseal yard show nobody",
     "renew": "zeroseal build gangway.toml --quiet > built; "
     "zeroseal renew gangway-ref --template gangway "
     '--set \'simulated.answers=[{run="gate", output=["nothing more to do"], '
@@ -69,7 +70,7 @@ SHOTS: dict[str, str] = {
     "zeroseal trial gangway.qcow2 --host simulated",
     "traces": "zeroseal traces | head -1; zeroseal traces --family wire; "
     "zeroseal traces --on gangway.qcow2 --family keys --family people --family disk",
-    "windows": "zeroseal seal purser-ref.qcow2 --dry-run --reissue-sid",
+    "windows": "zeroseal seal purser-ref.qcow2 --dry-run --reissue-sid | head -59",
     "demo": "zeroseal demo",
     "config": f"cp {EXAMPLES}/house-rules.toml .; "
     "echo 'shelf = \"all/shelf\"' > zeroseal.toml; ZEROSEAL_HOST=simulated zeroseal config --show; "

@@ -102,7 +102,7 @@ def test_every_machine_command_has_json_with_its_documented_schema(
             "has no template none@1",
         ),
         (("yard", "adopt", "{base}", "--machine", "no.xml"), 3, "no.xml was not found"),
-        (("yard", "remove", NAME), 4, "their disks stay: gangway-ref. Confirm with --yes"),
+        (("yard", "remove", NAME), 4, "will be removed: gangway-ref. Confirm with --yes"),
         (("renew", "ghost"), 3, "has no machine 'ghost'"),
         (("renew", NAME, "--version", "no/slash"), 2, "is not a valid version"),
         (("renew", NAME, "--keep", "0"), 2, "--keep must be at least 1"),

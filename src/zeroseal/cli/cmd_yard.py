@@ -294,9 +294,12 @@ def _remove(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
         raise UsageError(messages.MACHINES_OR_BATCH_REQUIRED)
     for machine in machines:
         yard.check_stopped(machine)
-    goes = "with their disks" if args.with_disk else "their disks stay"
     names = [machine.definition.name for machine in machines]
-    ui.ask(args.yes, f"To be removed, {goes}: {', '.join(names)}.", args.batch or names[0])
+    what = (
+        "The machines and their disks" if args.with_disk else "The machines, but not their disks,"
+    )
+    question = f"{what} will be removed: {', '.join(names)}."
+    ui.ask(args.yes, question, args.batch or names[0])
     disks = []
     for machine in machines:
         with yard.claimed(machine.definition.name):

@@ -68,4 +68,6 @@ def _task_text(name: str, runs: int) -> str:
 
 def duration_text(seconds: int) -> str:
     """A time for people."""
-    return f"{seconds // 60} min {seconds % 60} s" if seconds >= 60 else f"{seconds} s"
+    if seconds >= 60:
+        return f"{seconds // 60} min {seconds % 60} s"
+    return f"{seconds} s" if seconds else "less than 1 s"

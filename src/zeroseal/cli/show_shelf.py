@@ -179,7 +179,7 @@ def _rows(template: Template, record: SealRecord | None) -> list[tuple[str, str]
     if record:
         sealed += f" with zeroseal {record.tool_version}, level {record.level}"
     rows.append(("sealed", sealed))
-    rows.append(("signed by", ", ".join(entry.signers) or "nobody"))
+    rows.append(("signature", ", ".join(entry.signers) or "not signed"))
     rows.append(("digest", entry.digest))
     machine = (
         f"{hardware.cpus} CPU, {hardware.memory_mib} MiB, {hardware.firmware}, "
@@ -187,7 +187,9 @@ def _rows(template: Template, record: SealRecord | None) -> list[tuple[str, str]
     )
     rows.append(("clones get", machine))
     if entry.abilities:
-        rows.append(("told by", entry.abilities.seeded_by or "nothing: clones need --into-disk"))
+        rows.append(
+            ("configured by", entry.abilities.seeded_by or "nothing: clones need --into-disk")
+        )
     if record and record.planted:
         rows.append(("planted", ", ".join(record.planted)))
     if record and record.retained_accounts:
