@@ -268,7 +268,7 @@ def test_quota_files_of_many_users_survive_a_round_trip() -> None:
     assert parse_quota_file("group", raw) == file
     with pytest.raises(ValueError, match="does not start with a quota"):
         parse_quota_file("user", raw)
-    with pytest.raises(ValueError, match="is referenced"):
+    with pytest.raises(ValueError, match="is outside the file or occurs twice"):
         parse_quota_file("group", raw[: len(raw) // 2048 * 1024])
 
 

@@ -232,7 +232,7 @@ def _show_clones(clones: list[ShelfClone], console: Console) -> None:
     rows = [
         (
             item.noted.name,
-            "linked" if item.hold in (Hold.HANGS, Hold.ELSEWHERE) else "full",
+            "linked" if item.hold in (Hold.DEPENDS, Hold.ELSEWHERE) else "full",
             _HOLDS[item.hold],
             item.noted.disk,
         )
@@ -250,7 +250,7 @@ def _show_clones(clones: list[ShelfClone], console: Console) -> None:
 
 _HOLDS = {
     Hold.FULL: "stands alone",
-    Hold.HANGS: "depends on it",
+    Hold.DEPENDS: "depends on it",
     Hold.ELSEWHERE: "not found from here",
     Hold.GONE: "removed",
 }

@@ -113,7 +113,9 @@ INLINE_FOLDER_TOO_LARGE = "folder {node} held more than fits into an inode"
 QUOTA_FILE_TOO_LARGE = "its quota file of each {kind} is too large"
 QUOTA_HEADER_MISSING = "it does not start with a quota file header"
 QUOTA_FILE_DAMAGED = "its quota file of each {kind}: {error}"
-QUOTA_BLOCK_OUT_OF_RANGE = "block {block_no} is referenced"
+QUOTA_BLOCK_OUT_OF_RANGE = (
+    "its tree refers to block {block_no}, which is outside the file or occurs twice"
+)
 
 # filesystems/ext/read.py
 INODE_NOT_REGULAR_FILE = "inode {node} is not a regular file"

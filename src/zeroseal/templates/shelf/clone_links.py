@@ -29,14 +29,14 @@ class Hold(Enum):
     """How a clone stands to its template."""
 
     FULL = "full"
-    HANGS = "depends on it"
+    DEPENDS = "depends on it"
     ELSEWHERE = "elsewhere"
     GONE = "gone"
 
     @property
     def needs_template(self) -> bool:
         """Whether it would be lost with its template, as far as can be told."""
-        return self in (Hold.HANGS, Hold.ELSEWHERE)
+        return self in (Hold.DEPENDS, Hold.ELSEWHERE)
 
 
 @dataclass(frozen=True)
@@ -114,8 +114,8 @@ def hold_of(template: Template, clone: NotedClone) -> Hold:
     """How a clone stands to its template, by what lies where it was made."""
     disk = Path(clone.disk)
     if disk.is_file():
-        hangs = backing_of(disk) == template.disk.resolve()
-        return Hold.HANGS if hangs else Hold.FULL
+        depends = backing_of(disk) == template.disk.resolve()
+        return Hold.DEPENDS if depends else Hold.FULL
     # its yard is here and it is not: it was removed, not only out of sight
     if disk.parent.parent.is_dir():
         return Hold.GONE
