@@ -252,7 +252,9 @@ def machine_rows() -> dict[str, list[Row]]:
                 dice("bam", 24)),
             text(firewall, "RemoteDesktop-In",
                  "v2.31|Action=Allow|Active=TRUE|Dir=In|Protocol=6|Profile=Private|"
-                 f"LPort=3389|Name=Remote Desktop|LUOwn={ADA_SID}|"),
+                 "LPort=3389|Name=Remote Desktop|"),
+            text(firewall, "{5A17BA25-0000-4000-8000-00000000C4A7}",
+                 f"v2.31|Action=Block|Active=TRUE|Dir=In|Name=Chart|LUOwn={ADA_SID}|"),
             text(f"{SET}\\Control\\TimeZoneInformation", "TimeZoneKeyName", "GMT Standard Time"),
             number(f"{SET}\\Control\\Terminal Server", "fDenyTSConnections", 0),
             raw(f"{SET}\\Control\\Terminal Server\\WinStations\\RDP-Tcp", "SSLCertificateSHA1Hash",

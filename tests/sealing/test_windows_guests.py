@@ -137,7 +137,7 @@ def test_nothing_of_a_windows_is_left_and_the_rest_is_as_it_was(
     assert after.value(software, f"{VERSION}\\Winlogon", "DefaultPassword") is None
     assert len(after.keys(software, "Microsoft\\SystemCertificates\\ROOT\\Certificates")) == 1
     assert after.keys(software, "Microsoft\\SystemCertificates\\MY\\Certificates") == []
-    assert after.keys("SECURITY", "Policy\\Secrets") == ["NL$KM"]
+    assert after.keys("SECURITY", "Policy\\Secrets") == []
     assert after.value("SECURITY", "Cache", "NL$1") == bytes(200)
     assert after.value("SYSTEM", "MountedDevices", "\\DosDevices\\C:") is not None
     assert after.value("SYSTEM", TCPIP, "NV Hostname") == "UNNAMED"

@@ -70,3 +70,9 @@ SECURITY_IDENTIFIER_TOO_SHORT = (
 
 # guests/windows/system.py
 REGISTRY_CANNOT_BE_READ = "the registry cannot be read: {problem}"
+
+# guests/windows/sqlite_rows.py
+NOT_SQLITE = "it is not an SQLite database"
+NOT_SQLITE_LOG = "the write-ahead log of its database is not valid"
+DATABASE_NOT_SOUND = "its database is not consistent"
+DATABASE_CANNOT_BE_CHANGED = "its database cannot be changed: {error}"

@@ -20,6 +20,40 @@ PLANTING_IS_FOR_LINUX = (
 )
 
 # sealing/windows/readiness.py
+PRODUCT_IDS = (
+    "The product ID and the product key stay, and all clones have the same: a key in the clone "
+    "sheet (product_key) or Windows' own generalize pass replaces them."
+)
+SERVICE_OF_REMOVED_ACCOUNT = (
+    "The service {service} logs in as {account}, which a seal removes: retain the account with "
+    "--retain-account {account}, give the service another account in the guest, or confirm with "
+    "--remove-account {account}."
+)
+EVENT_SUBSCRIPTIONS = (
+    "Event subscriptions stay ({names}): every clone collects the same events, or sends its own "
+    "to the same collector."
+)
+REDIRECTED_FOLDERS = (
+    "Folders of {name} are redirected to {places}, which a seal does not examine: remove them "
+    "there."
+)
+PROFILE_ELSEWHERE = (
+    "The profile of {name} is at {place}, outside the system volume: remove the folder there."
+)
+SERVICE_PROFILES = "Profiles of services stay, without their caches and keys: {names}."
+CERTIFICATE_OF_MACHINE = (
+    "The certificate {subject} in the store {store}, valid until {day}, names this computer and "
+    "stays: remove it in the guest where clones do not need it."
+)
+UNKNOWN_VERSION = (
+    "Build {build} of Windows is not known here: only what the catalogue is certain of is treated, "
+    "and its layouts are those of the versions from 7 and Server 2008 R2 to 11 and Server 2025."
+)
+BUILTIN_PROFILE_GOES = (
+    "The profile of {name} is removed like any other and created again at its next logon; its "
+    "account and password stay. Keep the profile with --retain-account {name}."
+)
+BUILTIN_PROFILE_STAYS = "The profile of {name} stays with all that it contains ({reason})."
 REMOTE_DESKTOP = "Clones keep Remote Desktop switched {state}, as on this machine."
 ACTIVATION = (
     "Activation is not changed: how often it can still be re-armed is in an encrypted store that "

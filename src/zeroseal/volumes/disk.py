@@ -8,7 +8,13 @@ from dataclasses import dataclass
 from zeroseal.blocks.store import SliceStore, Store
 from zeroseal.errors import DamagedError
 from zeroseal.messages import volumes as messages
-from zeroseal.volumes.gaps import MBR_TRACK_BYTES, Gap, gaps_of_disk, gaps_of_lvm
+from zeroseal.volumes.gaps import (
+    MBR_TRACK_BYTES,
+    Gap,
+    gaps_in_reserved,
+    gaps_of_disk,
+    gaps_of_lvm,
+)
 from zeroseal.volumes.gpt import SECTOR_SIZES, Partition, find_gpt
 from zeroseal.volumes.gpt import SIGNATURE as GPT_SIGNATURE
 from zeroseal.volumes.lvm.read import (
@@ -30,7 +36,7 @@ class Disk:
     Attributes:
         table: ``GPT``, ``MBR`` or ``none``.
         sector_bytes: of the table, 512 where there is none.
-        gaps: ranges that belong to no volume and to no table.
+        gaps: ranges that belong to no volume and to no table, and reserved partitions.
         physical_volumes: those of LVM.
         boot_gap: (offset, length) of the gap on an MBR disk that a boot loader may use.
         volumes: in the order of the table, logical volumes last.
@@ -65,7 +71,7 @@ def read_volumes(store: Store, recognise: Recogniser) -> Disk:
         if gpt.from_backup:
             notes.append("The primary partition table is damaged; its backup was used.")
         parts = _volumes(store, gpt.partitions, recognise)
-        gaps = gaps_of_disk(store, parts, gpt.table_ranges)
+        gaps = gaps_of_disk(store, parts, gpt.table_ranges) + gaps_in_reserved(store, parts)
         volumes, physical = _with_logical(parts, recognise)
         gaps += gaps_of_lvm(physical)
         return Disk(

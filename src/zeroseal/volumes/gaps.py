@@ -13,6 +13,7 @@ from zeroseal.blocks.store import Store
 from zeroseal.volumes.lvm.read import PhysicalVolume, used_ranges
 from zeroseal.volumes.volume import Volume
 
+RESERVED_TYPE = "Microsoft reserved"
 MBR_TRACK_BYTES = 1 << 20  # partitions begin at 63 sectors or, since long, at 1 MiB
 
 
@@ -44,6 +45,15 @@ def gaps_of_disk(store: Store, volumes: list[Volume], tables: list[tuple[int, in
     for volume in volumes:
         free.discard(volume.offset_bytes, volume.offset_bytes + volume.size_bytes)
     return [Gap(store, start, end - start, "between the partitions") for start, end in free]
+
+
+def gaps_in_reserved(store: Store, volumes: list[Volume]) -> list[Gap]:
+    """The whole of each reserved partition that holds nothing known: no system reads it."""
+    return [
+        Gap(store, volume.offset_bytes, volume.size_bytes, f"in {volume.name}, which is reserved")
+        for volume in volumes
+        if volume.type_name == RESERVED_TYPE and not volume.content.is_known
+    ]
 
 
 def gaps_of_lvm(physical: list[PhysicalVolume]) -> list[Gap]:

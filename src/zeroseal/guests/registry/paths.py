@@ -1,10 +1,10 @@
 r"""Keys by pattern, over all hives of a machine: control sets, per-user hives, wildcards.
 
-A pattern is ``HIVE\KEY\...``: the hive is one of ``SYSTEM``, ``SOFTWARE``, ``SAM``,
-``SECURITY``, ``DEFAULT``, or ``USERS`` for every profile's own (the default profile's among them)
-and ``CLASSES`` for its classes. In a part of a key ``*`` and ``?`` stand for letters, ``**`` for
-any number of parts; ``CSn`` stands for every control set that is there, because an offline hive has
-no current one.
+A pattern is ``HIVE\KEY\...``: the hive is one of ``SYSTEM``, ``SOFTWARE``, ``SAM``, ``SECURITY``,
+``DEFAULT``, or ``USERS`` for every profile's own (the default profile's and that of the logon
+screen among them) and ``CLASSES`` for its classes. In a part of a key ``*`` and ``?`` stand for
+letters, ``**`` for any number of parts; ``CSn`` stands for every control set that is there, because
+an offline hive has no current one.
 """
 
 from __future__ import annotations
@@ -162,6 +162,7 @@ class Registry:
                 yield f"{profile.folder}/{_USER_FILES[name]}"
             if name == USERS:
                 yield f"{DEFAULT_PROFILE}/{_USER_FILES[name]}"
+                yield f"{CONFIG_FOLDER}/DEFAULT"
         else:
             raise ValueError(messages.HIVE_NOT_KNOWN.format(name=name))
 

@@ -32,6 +32,7 @@ _PATTERNS = (
 _PASSWORD = re.compile(
     r"<(?:\w+:)?(?:\w*Password)>\s*(?:<(?:\w+:)?Value>)?\s*([^<\s][^<]*)", re.IGNORECASE
 )
+_COPY_PROFILE = re.compile(r"<(?:\w+:)?CopyProfile>\s*true\s*<", re.IGNORECASE)
 _DELETED = "*SENSITIVE*DATA*DELETED*"
 _LONGEST = 4 << 20
 
@@ -43,11 +44,13 @@ class AnswerFile:
     Attributes:
         passwords: how many it holds.
         is_cached: whether set-up keeps it for the next start of a resealed system.
+        copies_profile: whether set-up is to copy the administrator's profile (``CopyProfile``).
     """
 
     path: str
     passwords: int
     is_cached: bool
+    copies_profile: bool = False
 
 
 def iter_answer_files(guest: Guest) -> Iterator[AnswerFile]:
@@ -59,7 +62,8 @@ def iter_answer_files(guest: Guest) -> Iterator[AnswerFile]:
             if path not in seen and guest.is_file(path):
                 seen.add(path)
                 text = decode_xml(guest.read_file(path, _LONGEST))
-                yield AnswerFile(path, count_passwords(text), path.lower() in cached)
+                copies = bool(_COPY_PROFILE.search(text))
+                yield AnswerFile(path, count_passwords(text), path.lower() in cached, copies)
 
 
 def count_passwords(text: str) -> int:

@@ -44,6 +44,17 @@ def sid_text(raw: bytes) -> str:
     return "-".join(["S", "1", str(int.from_bytes(raw[2:8], "big")), *map(str, parts)])
 
 
+def sid_raw(text: str) -> bytes:
+    """A security identifier in binary; ``text`` as ``S-1-5-21-...``.
+
+    Raises:
+        ValueError: it is not an identifier.
+    """
+    _s, revision, authority, *parts = text.split("-")
+    head = bytes([int(revision), len(parts)]) + int(authority).to_bytes(6, "big")
+    return head + b"".join(int(part).to_bytes(4, "little") for part in parts)
+
+
 def sid_bytes(raw: bytes) -> int:
     """The length of the identifier that begins there, by its count of sub-authorities."""
     return _HEAD_BYTES + 4 * raw[1]

@@ -17,6 +17,7 @@ from zeroseal.guests.windows.tasks import iter_tasks
 from zeroseal.guests.windows.template_mark import is_marked
 from zeroseal.messages import sealing_windows as messages
 from zeroseal.sealing.remark import Remark
+from zeroseal.sealing.windows.kept_names import find_kept_names
 from zeroseal.sealing.windows.projected import ProjectedWindows
 from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.windows.context import WindowsContext
@@ -70,6 +71,7 @@ def find_windows_remarks(projected: ProjectedWindows) -> Iterator[Remark]:
     yield from _passwords(projected, windows)
     yield from _applications(windows)
     yield from _strange_identifiers(projected, windows)
+    yield from find_kept_names(projected, windows)
 
 
 def _volumes(projected: ProjectedWindows) -> Iterator[Remark]:
@@ -237,6 +239,7 @@ def _accounts(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[
                     "answer-passwords",
                     messages.ANSWER_FILE_STAYS.format(path=file.path, count=count),
                 )
+    yield from _builtin_profiles(projected, windows)
     secrets = [
         found.path.split("\\")[-2].removeprefix("_SC_")
         for found, value in windows.registry.values(_SERVICE_PASSWORDS, "")
@@ -247,6 +250,24 @@ def _accounts(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[
             "kept-secrets",
             messages.SERVICE_PASSWORDS.format(secrets=some_of(secrets)),
         )
+
+
+def _builtin_profiles(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
+    """Whether the profiles of built-in accounts go or stay."""
+    if windows.accounts_stay:
+        return
+    going = {profile.sid for _account, profile in windows.builtin_profiles}
+    for account in windows.identity.accounts:
+        sid = f"{windows.identity.sid}-{account.rid}"
+        profiles = [profile for profile in windows.identity.profiles if profile.sid == sid]
+        if account.is_human or not profiles:
+            continue
+        if sid in going:
+            text = messages.BUILTIN_PROFILE_GOES.format(name=account.name)
+        else:
+            reason = "set-up copies it" if windows.copies_profile else "--retain-account"
+            text = messages.BUILTIN_PROFILE_STAYS.format(name=account.name, reason=reason)
+        yield Remark("builtin-profile", text)
 
 
 def _host(windows: WindowsContext) -> Iterator[Remark]:

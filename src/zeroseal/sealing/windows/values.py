@@ -51,10 +51,11 @@ def collect_windows_values(
         found.add_name(f"computer name ({name})", name)
     if policy.treats_id("people.windows-accounts"):
         names = [account.name for account in context.accounts_to_remove]
+        builtin = [profile for _account, profile in context.builtin_profiles]
         names += [
             profile.name
             for profile in context.profiles_to_remove
-            if profile.has_own_folder and profile.name not in names
+            if profile.has_own_folder and profile.name not in names and profile not in builtin
         ]
         for own in names:
             found.add_name(f"account name {own}", own)

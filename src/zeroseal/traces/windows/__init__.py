@@ -1,5 +1,5 @@
-"""Traces of a Windows that no pattern can name: where they are, and what is done there."""
+"""Traces of a Windows guest that no pattern can name: where they are, and what is done there."""
 
-from zeroseal.traces.windows import accounts, machine, registry
+from zeroseal.traces.windows import accounts, applications, machine, people, registry
 
-__all__ = ["accounts", "machine", "registry"]
+__all__ = ["accounts", "applications", "machine", "people", "registry"]

@@ -18,11 +18,11 @@ from zeroseal.traces.windows.context import WindowsContext
 from zeroseal.traces.windows.registry import RegistryChange, RemoveKey
 
 _HIVE = "NTUSER.DAT"
-# keys that are named by the identifier of an account, with what they hold
-_KEYS_OF_ACCOUNTS = (
+_RIGHTS = "SECURITY\\Policy\\Accounts\\SID"  # of an account, which a built-in one keeps
+# keys that are named by the identifier of an account, with what they hold of its profile
+_KEYS_OF_PROFILES = (
     f"{VERSION}\\ProfileList\\SID",
     f"{VERSION}\\ProfileList\\SID.bak",
-    "SECURITY\\Policy\\Accounts\\SID",
     "SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer\\UserData\\SID",
     "SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Group Policy\\DataStore\\SID",
     "SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Group Policy\\State\\SID",
@@ -33,6 +33,8 @@ _KEYS_OF_ACCOUNTS = (
     "SYSTEM\\CSn\\Services\\bam\\UserSettings\\SID",
     "SYSTEM\\CSn\\Services\\dam\\State\\UserSettings\\SID",
 )
+_BY_REMOVED = "created by an account that is removed"
+_OF_REMOVED = "of an account that is removed"
 
 
 @dataclass(frozen=True)
@@ -78,18 +80,23 @@ class WindowsAccounts(Finder[WindowsContext]):
             text = f"account {account.name}, number {account.rid}"
             yield DropWindowsAccount.of(machine, account), text
             sids.append(f"{machine}-{account.rid}")
+        builtin = {profile.sid: account for account, profile in context.builtin_profiles}
         for profile in context.profiles_to_remove:
             if profile.has_own_folder and guest.is_file(f"{profile.folder}/{_HIVE}"):
-                yield RemovePath(profile.folder), f"profile of {profile.name}"
+                kept = "; the account stays" if profile.sid in builtin else ""
+                yield RemovePath(profile.folder), f"profile of {profile.name}{kept}"
             if profile.sid not in sids:
                 sids.append(profile.sid)
         for sid in sids:
-            for pattern in _KEYS_OF_ACCOUNTS:
+            evidence = "of a profile that is removed" if sid in builtin else _OF_REMOVED
+            for pattern in _KEYS_OF_PROFILES if sid in builtin else (_RIGHTS, *_KEYS_OF_PROFILES):
                 for found in context.registry.find(pattern.replace("SID", sid)):
-                    yield RemoveKey(found.file, found.path), "of an account that is removed"
+                    yield RemoveKey(found.file, found.path), evidence
         for found, value in context.registry.values(f"{VERSION}\\ProfileGuid\\*", "SidString"):
-            if value_types.typed(value) in sids:
-                yield RemoveKey(found.file, found.path), "of an account that is removed"
+            owner = value_types.typed(value)
+            if owner in sids:
+                evidence = "of a profile that is removed" if owner in builtin else _OF_REMOVED
+                yield RemoveKey(found.file, found.path), evidence
 
 
 class WindowsProfiles(Finder[WindowsContext]):
@@ -131,6 +138,6 @@ class WindowsTasks(Finder[WindowsContext]):
         names = [account.name.lower() for account in context.accounts_to_remove]
         for task in iter_tasks(context.guest, context.registry):
             if task.belongs_to(sids, names):
-                yield RemovePath(task.path), "created by an account that is removed"
+                yield RemovePath(task.path), _BY_REMOVED
                 for found in task.keys:
-                    yield RemoveKey(found.file, found.path), "created by an account that is removed"
+                    yield RemoveKey(found.file, found.path), _BY_REMOVED

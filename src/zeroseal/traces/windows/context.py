@@ -9,6 +9,7 @@ from functools import cached_property
 from zeroseal.guests.registry import value_types
 from zeroseal.guests.registry.paths import CONFIG_FOLDER, DEFAULT_PROFILE, guest_path
 from zeroseal.guests.windows.accounts import WindowsAccount
+from zeroseal.guests.windows.answer_files import iter_answer_files
 from zeroseal.guests.windows.hives import GuestRegistry
 from zeroseal.guests.windows.identity import WindowsIdentity, WindowsProfile
 from zeroseal.guests.windows.system import WindowsSystem
@@ -50,17 +51,55 @@ class WindowsContext(FindContext):
 
     @cached_property
     def profiles_to_remove(self) -> list[WindowsProfile]:
-        """Profiles of those accounts, and of people whose account is elsewhere."""
-        removed = self.accounts_to_remove
+        """Profiles of those accounts, of built-in ones, and of people whose account is elsewhere.
+
+        A built-in account stays, and gets a new profile at its next logon; its profile stays where
+        the account is retained, or where set-up is to copy it into the default profile.
+        """
         staying = {
             f"{self.identity.sid}-{account.rid}"
             for account in self.identity.accounts
-            if account not in removed
+            if account.name.lower() in self.retained
+            or (not account.is_human and self.copies_profile)
         }
         return [
             profile
             for profile in self.identity.profiles
             if profile.sid not in staying and profile.name.lower() not in self.retained
+        ]
+
+    @cached_property
+    def copies_profile(self) -> bool:
+        """Whether the next start of a resealed system copies the administrator's profile."""
+        if not self.identity.first_start.makes_identity:
+            return False
+        return any(file.is_cached and file.copies_profile for file in iter_answer_files(self.guest))
+
+    @cached_property
+    def builtin_profiles(self) -> list[tuple[WindowsAccount, WindowsProfile]]:
+        """The profiles of built-in accounts that go, each with its account, which stays."""
+        by_sid = {f"{self.identity.sid}-{item.rid}": item for item in self.identity.accounts}
+        return [
+            (by_sid[profile.sid], profile)
+            for profile in self.profiles_to_remove
+            if profile.sid in by_sid and not by_sid[profile.sid].is_human
+        ]
+
+    @cached_property
+    def removed_sids(self) -> list[str]:
+        """The security identifiers of people that go: of accounts and of profiles."""
+        sids = [f"{self.identity.sid}-{account.rid}" for account in self.accounts_to_remove]
+        builtin = [profile.sid for _account, profile in self.builtin_profiles]
+        others = [profile.sid for profile in self.profiles_to_remove if profile.sid not in builtin]
+        return list(dict.fromkeys(sids + others))
+
+    @cached_property
+    def removed_folders(self) -> list[str]:
+        r"""The folders of the profiles that go, as Windows writes them (``C:\Users\ada``)."""
+        return [
+            "C:" + profile.folder.replace("/", "\\")
+            for profile in self.profiles_to_remove
+            if profile.has_own_folder and ":" not in profile.folder
         ]
 
     @cached_property

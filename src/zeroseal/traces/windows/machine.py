@@ -17,7 +17,6 @@ from zeroseal.guests.windows.identity import (
     COMPUTER_NAME,
     NEUTRAL_COMPUTER_NAME,
     TCPIP,
-    VERSION,
     FirstStart,
     read_text,
 )
@@ -119,19 +118,6 @@ class ComputerName(Finder[WindowsContext]):
         for found, value in registry.values(POLICY_NAME, ""):
             if policy_text(value.data) not in ("", NEUTRAL_COMPUTER_NAME):
                 yield SetPolicyName(found.file, found.path, "", NEUTRAL_COMPUTER_NAME), evidence
-
-
-class RegisteredOwner(Finder[WindowsContext]):
-    """Finds the registered owner where that is an account that goes."""
-
-    name = "registered-owner"
-
-    def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
-        names = {account.name.lower() for account in context.accounts_to_remove}
-        for found, value in context.registry.values(VERSION, "RegisteredOwner"):
-            text = value_types.typed(value)
-            if isinstance(text, str) and text.lower() in names:
-                yield SetText(found.file, found.path, value.name, ""), "an account that is removed"
 
 
 class MachineSecurityIdentifier(Finder[WindowsContext]):
