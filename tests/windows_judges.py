@@ -23,13 +23,25 @@ CONFIG = "/Windows/System32/config/"
 HIVES = ("SAM", "SECURITY", "SOFTWARE", "SYSTEM", "DEFAULT")
 
 
+def stored_content(disk: Path, block: int = 1 << 16) -> bytes:
+    """The bytes of a disk without the blocks that are zeros and follow such a block."""
+    found, before = [], True
+    with disk.open("rb") as file:
+        while piece := file.read(block):
+            has_content = piece.count(0) < len(piece)
+            if has_content or before:
+                found.append(piece)
+            before = has_content
+    return b"".join(found)
+
+
 class Judged:
     """A disk whose volumes were cut out and judged: the EFI partition, the system volume."""
 
-    def __init__(self, disk: Path, folder: Path) -> None:
+    def __init__(self, disk: Path, folder: Path, system: int = 2) -> None:
         folder.mkdir(exist_ok=True)
         self.folder, self.disk = folder, disk
-        self.volume = cut_partition(disk, 2, folder / "system.ntfs")
+        self.volume = cut_partition(disk, system, folder / "system.ntfs")
         run("fsck.fat", "-n", cut_partition(disk, 1, folder / "esp.fat"))
         judge_ntfs(self.volume)
         judge_security(self.volume)
@@ -60,8 +72,10 @@ class Judged:
 
     def find(self, forms: dict[str, bytes]) -> set[str]:
         """Which values stand in the disk's bytes or in what files hold, compressed ones too."""
-        whole = self.disk.read_bytes()
-        contents = [whole.lower(), *(content.lower() for content in self.streams.values())]
+        contents = [
+            stored_content(self.disk).lower(),
+            *(content.lower() for content in self.streams.values()),
+        ]
         return {
             f"{name} at {content.find(form.lower())}"
             for name, form in forms.items()

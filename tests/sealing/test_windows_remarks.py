@@ -91,6 +91,7 @@ def test_a_machine_that_starts_plainly(quiet: Inspection) -> None:
         "offline-only", "start-mode", "shared-identifier", "card-guids", "hosts-file",
         "kept-secrets", "disk-drivers", "remote-desktop", "time-zone", "licensing",
         "one-user-applications",
+        "generalize-pass",
     }  # fmt: skip
     assert told["remote-desktop"] == "Clones keep Remote Desktop switched on, as on this machine."
     assert "virtio-blk" in told["disk-drivers"]

@@ -14,6 +14,7 @@ from tests.conftest import Command
 from tests.oracles import to_raw
 from tests.windows import make_windows_disk
 from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
+from zeroseal.guests.windows.answer_build import COMPONENTS
 
 STATE = f"{CURRENT}\\Setup\\State"
 RESEALED = text(STATE, "ImageState", "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE")
@@ -40,6 +41,15 @@ full_name = "Ada Brine"
 password = "${secret:ada}"
 [[clone]]
 name = "desk-02"
+mac = "02:5a:17:00:00:42"
+addresses = ["192.0.2.42/24", "2001:db8::42/64"]
+gateways = ["192.0.2.1"]
+name_servers = ["192.0.2.3", "2001:db8::3"]
+search = ["saltmarsh.example"]
+[clone.windows]
+keyboard = "1809:00001809"
+owner = "Ticket office"
+organization = "Saltmarsh Ferries"
 """
 SECRETS = {"desk": "Spring-tide-4-piers", "join": "Ebb-and-flow-88", "ada": "Neap-tide-3-oars"}
 
@@ -60,6 +70,25 @@ def resealed(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def _texts(root: ET.Element, path: str) -> list[str]:
     parts = "/".join(f"{SPACE}{part}" for part in path.split("/"))
     return [item.text or "" for item in root.findall(f".//{parts}")]
+
+
+def _judge_settings(root: ET.Element) -> None:
+    """Network, keyboard and owner of the second desk; components where set-up reads them."""
+    for settings in root.findall(f"{SPACE}settings"):
+        for component in settings.findall(f"{SPACE}component"):
+            assert settings.get("pass") in COMPONENTS[component.get("name", "")]
+    assert _texts(root, "component/InputLocale") == ["1809:00001809"]
+    assert _texts(root, "component/UserLocale") == ["en-IE"]
+    assert _texts(root, "component/RegisteredOwner") == ["Ticket office"]
+    assert _texts(root, "component/RegisteredOrganization") == ["Saltmarsh Ferries"]
+    assert set(_texts(root, "Interface/Identifier")) == {"02-5A-17-00-00-42"}
+    assert _texts(root, "UnicastIpAddresses/IpAddress") == ["192.0.2.42/24", "2001:db8::42/64"]
+    for version in ("Ipv4Settings", "Ipv6Settings"):
+        assert _texts(root, f"{version}/DhcpEnabled") == ["false"]
+    assert _texts(root, "Route/NextHopAddress") == ["192.0.2.1"]
+    assert _texts(root, "Route/Prefix") == ["0.0.0.0/0"]
+    assert _texts(root, "DNSServerSearchOrder/IpAddress") == ["192.0.2.3", "2001:db8::3"]
+    assert _texts(root, "DNSSuffixSearchOrder/DomainName") == ["saltmarsh.example"]
 
 
 def test_clones_of_a_plain_start_differ_in_every_identity_value(
@@ -130,6 +159,8 @@ def test_a_sheet_is_told_to_set_up_and_its_passwords_go_again(
     assert _texts(first, "AdministratorPassword/Value") == [SECRETS["desk"]]
     assert _texts(first, "LocalAccount/Name") == ["ada.brine"]
     assert _texts(first, "LocalAccount/Password/Value") == [SECRETS["ada"]]
+    second = Judged(to_raw(yard / "desk-02/disk.qcow2", tmp_path / "b.raw"), tmp_path / "b")
+    _judge_settings(ET.fromstring(second.files[ANSWERS]))
     lines = _texts(first, "SynchronousCommand/CommandLine")
     assert lines[0] == "cmd.exe /c echo <ready> & done"
     assert "del" in lines[-1]
@@ -157,7 +188,9 @@ def test_a_sheet_is_told_to_set_up_and_its_passwords_go_again(
     [
         ('root_password = "x-y-z-1234"', "a password, which only setup can do"),
         ('packages = ["x"]', "packages, which cannot be set"),
-        ('addresses = ["192.0.2.4/24"]', "addresses, which cannot be set"),
+        ('addresses = ["192.0.2.4/24"]', "addresses, which only setup can do"),
+        ('windows = { keyboard = "a keyboard" }', "keyboard"),
+        ('windows = { keyboard = "1809:00001809" }', "a keyboard, which only setup can do"),
         ('host_name = "a-name-of-seventeen"', "too long for a Windows"),
         ('windows = { join_domain = "saltmarsh.example" }', "needs a join_account"),
         ('windows = { product_key = "no" }', "product_key"),

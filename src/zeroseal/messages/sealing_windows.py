@@ -20,6 +20,10 @@ PLANTING_IS_FOR_LINUX = (
 )
 
 # sealing/windows/readiness.py
+GENERALIZE_WOULD_REFUSE = (
+    "Windows' own generalize pass would stop on this machine, or change it, because of {reasons}: "
+    "solve this first if you use it."
+)
 PRODUCT_IDS = (
     "The product ID and the product key stay, and all clones have the same: a key in the clone "
     "sheet (product_key) or Windows' own generalize pass replaces them."

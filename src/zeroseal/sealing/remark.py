@@ -57,6 +57,7 @@ ADVICE = {
     "name-servers": "name servers are fixed",
     "start-mode": "how a Windows guest will start",
     "broken-by-reissue": "what a new security identifier breaks",
+    "generalize-pass": "what Windows' own generalize pass would stop at",
     "one-user-applications": "applications are installed for one user only",
     "offline-only": "a Windows guest is proven offline only",
     "answer-passwords": "an answer file that stays holds passwords",

@@ -344,7 +344,9 @@ class _Plan:
         seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
         notes = []
         if self.abilities.is_windows:
-            notes = write_windows_identity(disk, wish, self.batch.reissue_sid, self.batch.now)
+            notes = write_windows_identity(
+                disk, wish, definition.mac, reissues=self.batch.reissue_sid, now=self.batch.now
+            )
         elif wish.row.into_disk:
             notes = write_identity(disk, seed, self.batch.now)
         else:

@@ -15,13 +15,17 @@ from zeroseal.guests.linux.facts import read_host_name
 from zeroseal.guests.linux.name_edits import read_locale, read_time_zone
 from zeroseal.guests.linux.static_addresses import find_static_addresses
 from zeroseal.guests.system import as_windows
-from zeroseal.guests.windows.identity import WindowsFacts
+from zeroseal.guests.windows.hives import GuestRegistry
+from zeroseal.guests.windows.identity import WindowsFacts, read_text
+from zeroseal.guests.windows.network import iter_interfaces
 from zeroseal.images.detect import opened_image
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.templates.clone_sheet.load import CloneWish, LoadedCloneSheet
+
+_TIME_ZONE = "SYSTEM\\CSn\\Control\\TimeZoneInformation"
 
 
 @dataclass(frozen=True)
@@ -75,7 +79,7 @@ def check_clone(
         guest = inspection.guest
         windows = as_windows(inspection.system)
         if windows:
-            answers = list(_answers_of_windows(windows.windows_facts, wish))
+            answers = list(_answers_of_windows(windows.windows_facts, windows.registry, wish))
         else:
             answers = list(_answers_of_guest(guest, wish))
         answers += _answers_of_size(inspection, image.size_bytes, wish)
@@ -118,7 +122,9 @@ def _answers_of_guest(guest: Guest, wish: CloneWish) -> Iterator[CloneAnswer]:
         yield CloneAnswer("file", file.path, state, same)
 
 
-def _answers_of_windows(windows: WindowsFacts, wish: CloneWish) -> Iterator[CloneAnswer]:
+def _answers_of_windows(
+    windows: WindowsFacts, registry: GuestRegistry, wish: CloneWish
+) -> Iterator[CloneAnswer]:
     found, asked = windows.host_name, wish.host_name
     yield CloneAnswer("computer name", asked, found, asked.lower() == found.lower())
     names = {account.name.lower(): account.name for account in windows.identity.accounts}
@@ -127,6 +133,15 @@ def _answers_of_windows(windows: WindowsFacts, wish: CloneWish) -> Iterator[Clon
         yield CloneAnswer("account", user.name, there, bool(there))
     if wish.row.windows.join_domain:
         yield _same("domain", wish.row.windows.join_domain, windows.identity.domain)
+    if wish.row.addresses:
+        stated = {item for card in iter_interfaces(registry) for item in card.addresses}
+        for address in wish.row.addresses:
+            plain = str(ip_interface(address).ip)
+            shown = plain if plain in stated else ", ".join(sorted(stated))
+            yield CloneAnswer("address", plain, shown, plain in stated)
+    zone = wish.row.time_zone
+    if zone:
+        yield _same("time zone", zone, read_text(registry, _TIME_ZONE, "TimeZoneKeyName"))
 
 
 def _answers_of_addresses(guest: Guest, asked: tuple[str, ...]) -> Iterator[CloneAnswer]:

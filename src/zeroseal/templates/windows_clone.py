@@ -15,6 +15,7 @@ from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.answer_build import (
     DomainJoin,
     FirstStartAnswers,
+    FixedAddresses,
     LocalAccount,
     build_answer_file,
 )
@@ -36,13 +37,13 @@ def check_windows_wish(wish: CloneWish, abilities: Abilities, title: str, reissu
             messages.COMPUTER_NAME_TOO_LONG.format(host_name=wish.host_name, most_name=MOST_NAME)
         )
     never = {
-        "addresses": row.addresses,
         "packages": row.packages,
         "files": row.files,
         "a first-boot script": wish.script,
         "public keys": [key for account in wish.accounts for key in account.public_keys],
     }
     at_set_up = {
+        "addresses": row.addresses,
         "accounts": row.users,
         "a password": row.root_password,
         "a time zone": row.time_zone,
@@ -50,6 +51,8 @@ def check_windows_wish(wish: CloneWish, abilities: Abilities, title: str, reissu
         "commands": row.commands,
         "a domain to join": row.windows.join_domain,
         "a product key": row.windows.product_key,
+        "a keyboard": row.windows.keyboard,
+        "an owner": row.windows.owner or row.windows.organization,
     }
     wrong = [what for what, value in never.items() if value]
     if wrong:
@@ -68,12 +71,15 @@ def check_windows_wish(wish: CloneWish, abilities: Abilities, title: str, reissu
         raise RefusedError(messages.ACCOUNT_NEEDS_PASSWORD.format(name=name, blank=blank[0]))
 
 
-def write_windows_identity(disk: Path, wish: CloneWish, reissues: bool, now: int) -> list[str]:
+def write_windows_identity(
+    disk: Path, wish: CloneWish, mac: str, *, reissues: bool, now: int
+) -> list[str]:
     """Writes what a clone is told into its disk; whole or not at all, and consistent.
 
     Args:
         disk: a clone's own disk, or its overlay.
         wish: who it is; ``check_windows_wish`` found nothing against it.
+        mac: of its network card.
         reissues: whether it gets a security identifier of its own.
         now: the moment of the change, seconds since 1970.
 
@@ -87,38 +93,45 @@ def write_windows_identity(disk: Path, wish: CloneWish, reissues: bool, now: int
         system = as_windows(inspection.system)
         assert system is not None  # its template was one
         if system.windows_facts.identity.first_start.makes_identity:
-            return _put_answers(system.guest, wish)
+            return _put_answers(system.guest, wish, mac)
         return _name_plain(system, wish, reissues, now)
 
 
-def answers_of(wish: CloneWish) -> FirstStartAnswers:
+def answers_of(wish: CloneWish, mac: str) -> FirstStartAnswers:
     """What a row of a sheet says to set-up."""
     row, more = wish.row, wish.row.windows
     join = None
     if more.join_domain:
         join = DomainJoin(more.join_domain, more.join_account, more.join_password)
+    network = None
+    if row.addresses:
+        network = FixedAddresses(mac, row.addresses, row.gateways, row.name_servers, row.search)
     return FirstStartAnswers(
         computer_name=wish.host_name,
         time_zone=row.time_zone,
         locale=row.locale,
+        keyboard=more.keyboard,
+        owner=more.owner,
+        organization=more.organization,
         product_key=more.product_key,
         administrator_password=row.root_password,
         accounts=tuple(
             LocalAccount(user.name, user.password, user.full_name, user.admin) for user in row.users
         ),
         join=join,
+        network=network,
         commands=tuple(row.commands),
     )
 
 
-def _put_answers(guest: Guest, wish: CloneWish) -> list[str]:
+def _put_answers(guest: Guest, wish: CloneWish, mac: str) -> list[str]:
     remarks = []
     for path in CACHED_PATHS:
         if guest.is_file(path):
             guest.zero_content(path, 0)
             guest.remove(path)
             remarks.append(messages.REPLACES_ANSWER_FILE.format(path=path))
-    guest.put_file(CACHED_PATHS[0], build_answer_file(answers_of(wish)), 0o644)
+    guest.put_file(CACHED_PATHS[0], build_answer_file(answers_of(wish, mac)), 0o644)
     return remarks
 
 

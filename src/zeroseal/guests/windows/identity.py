@@ -38,6 +38,7 @@ _PENDING_WORK = (
     ("SYSTEM\\Setup\\Upgrade", "an upgrade in progress"),
     ("SYSTEM\\Setup\\MoSetup\\Volatile", "an upgrade in progress"),
 )
+SERVICING_PLAN = "/Windows/WinSxS/pending.xml"
 _SESSION = "SYSTEM\\CSn\\Control\\Session Manager"
 _RENAMES = "PendingFileRenameOperations*"
 
@@ -133,8 +134,14 @@ class WindowsFacts:
         return SystemFacts(FAMILY, self.name, FAMILY, self.build, self.host_name)
 
 
-def read_windows(registry: Registry, volume: str) -> WindowsFacts:
-    """Reads what a registry says of its system; what cannot be read is told, not raised."""
+def read_windows(registry: Registry, volume: str, plan: bool = False) -> WindowsFacts:
+    """Reads what a registry says of its system; what cannot be read is reported, not raised.
+
+    Args:
+        registry: the hives.
+        volume: the name of the volume that it lies on.
+        plan: whether servicing left a plan for the next start (``SERVICING_PLAN``).
+    """
     facts = WindowsFacts(volume)
     try:
         build = read_text(registry, VERSION, "CurrentBuild")
@@ -144,12 +151,12 @@ def read_windows(registry: Registry, volume: str) -> WindowsFacts:
         facts = WindowsFacts(
             volume, name, build, read_text(registry, COMPUTER_NAME, "ComputerName")
         )
-        return replace(facts, identity=read_identity(registry))
+        return replace(facts, identity=read_identity(registry, plan))
     except ZeroSealError as error:
         return replace(facts, problem=error.message)
 
 
-def read_identity(registry: Registry) -> WindowsIdentity:
+def read_identity(registry: Registry, plan: bool = False) -> WindowsIdentity:
     """Reads all of it; what is not there is empty.
 
     Raises:
@@ -166,7 +173,7 @@ def read_identity(registry: Registry) -> WindowsIdentity:
         first_start=_first_start(registry, state),
         image_state=state,
         domain=_domain(registry, sid),
-        pending=tuple(_iter_pending(registry)),
+        pending=tuple(_iter_pending(registry, plan)),
     )
 
 
@@ -222,10 +229,13 @@ def _domain(registry: Registry, own: MachineSid | None) -> str:
     return ""
 
 
-def _iter_pending(registry: Registry) -> Iterator[str]:
+def _iter_pending(registry: Registry, plan: bool) -> Iterator[str]:
+    """What servicing, updates, upgrades and renames have left to the next start."""
     marks = [what for key, what in _PENDING_MARKS if any(True for _key in registry.find(key))]
     work = [what for key, what in _PENDING_WORK if _has_content(registry, key)]
     yield from dict.fromkeys(marks + work)
+    if plan:
+        yield "a servicing plan (pending.xml)"
     if read_number(registry, f"{_SERVICING}\\SessionsPending", "Exclusive"):
         yield "a servicing session"
     for _key, value in registry.values(_SESSION, _RENAMES):

@@ -14,7 +14,12 @@ from zeroseal.guests.registry import value_types
 from zeroseal.guests.system import GuestSystem, SystemFacts, signs_in
 from zeroseal.guests.windows.hive_places import keys_of
 from zeroseal.guests.windows.hives import GuestRegistry
-from zeroseal.guests.windows.identity import CURRENT, WindowsFacts, read_windows
+from zeroseal.guests.windows.identity import (
+    CURRENT,
+    SERVICING_PLAN,
+    WindowsFacts,
+    read_windows,
+)
 from zeroseal.guests.windows.identity_values import read_windows_values
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.messages import guests as messages
@@ -53,7 +58,8 @@ class WindowsSystem(GuestSystem):
     def __init__(self, guest: Guest) -> None:
         super().__init__(guest)
         self.registry = GuestRegistry(guest)
-        self.windows_facts: WindowsFacts = read_windows(self.registry, guest.mounts[0].volume.name)
+        volume, plan = guest.mounts[0].volume.name, guest.exists(SERVICING_PLAN)
+        self.windows_facts: WindowsFacts = read_windows(self.registry, volume, plan)
 
     @property
     def facts(self) -> SystemFacts:  # noqa: D102 - as in GuestSystem

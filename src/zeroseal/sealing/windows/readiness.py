@@ -49,7 +49,6 @@ _SECRET_NAME = re.compile(r"(?i)(password|passwd|secret|token|api_?key)")
 _POLICY_FILES = ("/ProgramData/Microsoft/Group Policy/History/**/*.xml",)
 _MOST_POLICY_BYTES = 1 << 20
 _LICENSING = "SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\SoftwareProtectionPlatform"
-_SERVICING_PLAN = "/Windows/WinSxS/pending.xml"
 _APPX = f"{CURRENT}\\Appx\\AppxAllUserStore"
 _REVIEWED = ("Azure Connected Machine Agent", "Microsoft SQL Server", "InetStp", "Veeam",
              "CrowdStrike", "SentinelOne", "Zabbix", "Salt Project", "Puppet Labs",
@@ -63,13 +62,14 @@ def find_windows_remarks(projected: ProjectedWindows) -> Iterator[Remark]:
     yield from _volumes(projected)
     yield from _first_start(projected, windows)
     yield from _membership(windows)
-    yield from _pending(projected, windows)
+    yield from _pending(windows)
     yield from _addresses(projected, windows)
     yield from _accounts(projected, windows)
     yield from _host(windows)
     yield from _settings(projected, windows)
     yield from _passwords(projected, windows)
     yield from _applications(windows)
+    yield from _generalize_pass(windows)
     yield from _strange_identifiers(projected, windows)
     yield from find_kept_names(projected, windows)
 
@@ -183,10 +183,8 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
         )
 
 
-def _pending(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:
-    pending = list(windows.identity.pending)
-    if projected.guest.exists(_SERVICING_PLAN):
-        pending.append("a servicing plan")
+def _pending(windows: WindowsContext) -> Iterator[Remark]:
+    pending = windows.identity.pending
     if pending:
         yield Remark(
             "work-pending",
@@ -347,15 +345,7 @@ def _passwords(projected: ProjectedWindows, windows: WindowsContext) -> Iterator
 
 def _applications(windows: WindowsContext) -> Iterator[Remark]:
     """Applications of one user only, which Windows' own generalize pass stumbles over."""
-    for_all = {
-        found.key.name.lower()
-        for pattern in (f"{_APPX}\\Applications\\*", f"{_APPX}\\InboxApplications\\*")
-        for found in windows.registry.find(pattern)
-    }
-    alone: dict[str, str] = {}
-    for found in windows.registry.find(f"{_APPX}\\S-1-5-21-*\\*"):
-        if found.key.name.lower() not in for_all:
-            alone[found.key.name] = found.path.split("\\")[-2]
+    alone = _one_user_packages(windows)
     if alone:
         package, sid = next(iter(alone.items()))
         yield Remark(
@@ -368,6 +358,38 @@ def _applications(windows: WindowsContext) -> Iterator[Remark]:
                 package=package,
             ),
         )
+
+
+def _one_user_packages(windows: WindowsContext) -> dict[str, str]:
+    """Packages of one user that are not installed for all, each with the user's identifier."""
+    for_all = {
+        found.key.name.lower()
+        for pattern in (f"{_APPX}\\Applications\\*", f"{_APPX}\\InboxApplications\\*")
+        for found in windows.registry.find(pattern)
+    }
+    alone: dict[str, str] = {}
+    for found in windows.registry.find(f"{_APPX}\\S-1-5-21-*\\*"):
+        if found.key.name.lower() not in for_all:
+            alone[found.key.name] = found.path.split("\\")[-2]
+    return alone
+
+
+def _generalize_pass(windows: WindowsContext) -> Iterator[Remark]:
+    """What Windows' own generalize pass would refuse on this machine, before it is tried there."""
+    identity = windows.identity
+    if identity.first_start is not FirstStart.PLAIN:
+        return
+    reasons = [f"pending work ({', '.join(identity.pending)})"] if identity.pending else []
+    alone = _one_user_packages(windows)
+    if alone:
+        reasons.append(f"applications installed for one user only ({some_of(list(alone))})")
+    services = WindowsServices(windows.registry)
+    reasons += [f"its role as {what}" for name, what in _ROLES if services.is_installed(name)]
+    if identity.domain:
+        reasons.append("its domain, which it would leave")
+    if reasons:
+        text = messages.GENERALIZE_WOULD_REFUSE.format(reasons="; ".join(reasons))
+        yield Remark("generalize-pass", text)
 
 
 def _strange_identifiers(projected: ProjectedWindows, windows: WindowsContext) -> Iterator[Remark]:

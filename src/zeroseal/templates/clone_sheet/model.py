@@ -57,12 +57,21 @@ class CloneFile(Table, frozen=True):
     mode: Annotated[str, Meta(pattern=r"^0?[0-7]{3,4}\Z")] = "0644"
 
 
+# a culture (en-IE), or a language and a layout (1809:00001809), several separated by semicolons
+_KEYBOARD_PATTERN = (
+    r"^((([a-z]{2,3}(-[A-Za-z0-9]{2,8}){1,2})|([0-9A-Fa-f]{4}:[0-9A-Fa-f]{8}))(;|\Z))*\Z"
+)
+
+
 class WindowsSettings(Table, frozen=True):
-    """What only the set-up of a Windows is told; secrets come by reference."""
+    """What only the set-up of a Windows guest takes; secrets come by reference."""
 
     join_domain: Annotated[str, Meta(pattern=_DOMAIN_PATTERN + r"|^\Z")] = ""
     join_account: str = ""
     join_password: str = ""
+    keyboard: Annotated[str, Meta(pattern=_KEYBOARD_PATTERN)] = ""
+    owner: Annotated[str, Meta(max_length=64)] = ""
+    organization: Annotated[str, Meta(max_length=64)] = ""
     product_key: Annotated[str, Meta(pattern=r"^([A-Z0-9]{5}(-[A-Z0-9]{5}){4})?\Z")] = ""
 
     def __post_init__(self) -> None:
