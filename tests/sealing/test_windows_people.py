@@ -261,3 +261,21 @@ def test_old_bytes_in_the_reserved_partition_are_zeroed(tmp_path: Path, zeroseal
     assert done.status == 0, done.err
     assert b"last installation" in disk.read_bytes()
     assert b"last installation" not in sealed.read_bytes()
+
+
+@pytest.mark.parametrize(
+    ("name", "build"),
+    [("Windows 7 Professional", "7601"), ("Windows Server 2022 Standard", "20348")],
+)
+def test_older_and_newer_versions_are_sealed_alike(
+    tmp_path: Path, zeroseal: Command, name: str, build: str
+) -> None:
+    rows = [("SOFTWARE", text(VERSION, "ProductName", name)),
+            ("SOFTWARE", text(VERSION, "CurrentBuild", build))]  # fmt: skip
+    disk, sealed = make_windows_disk(tmp_path / "d.raw", *rows), tmp_path / "sealed.raw"
+    shown = planned(zeroseal, "survey", disk, "--as-if", "--reissue-sid")
+    assert f"{name}, build {build}" in shown
+    assert "is not known here" not in shown
+    assert zeroseal("seal", disk, "-o", sealed, "--reissue-sid").status == 0
+    after = Judged(sealed, tmp_path / "after")
+    assert after.find(forms_of_text(COMPUTER) | forms_of_text("ada.brine")) == set()

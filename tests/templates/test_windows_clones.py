@@ -64,7 +64,9 @@ def plain(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def resealed(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A machine that its own pass resealed."""
     path = tmp_path_factory.mktemp("resealed") / "purser.raw"
-    return make_windows_disk(path, ("SOFTWARE", RESEALED))
+    variables = "ControlSet001\\Control\\Session Manager\\Environment"
+    old = ("SYSTEM", text(variables, "PROCESSOR_ARCHITECTURE", "x86"))
+    return make_windows_disk(path, ("SOFTWARE", RESEALED), old)
 
 
 def _texts(root: ET.Element, path: str) -> list[str]:
@@ -76,6 +78,7 @@ def _judge_settings(root: ET.Element) -> None:
     """Network, keyboard and owner of the second desk; components where set-up reads them."""
     for settings in root.findall(f"{SPACE}settings"):
         for component in settings.findall(f"{SPACE}component"):
+            assert component.get("processorArchitecture") == "x86"
             assert settings.get("pass") in COMPONENTS[component.get("name", "")]
     assert _texts(root, "component/InputLocale") == ["1809:00001809"]
     assert _texts(root, "component/UserLocale") == ["en-IE"]

@@ -7,12 +7,13 @@ security identifier of its own.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from zeroseal.errors import RefusedError
-from zeroseal.guests.guest import Guest
 from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.answer_build import (
+    ARCHITECTURES,
     DomainJoin,
     FirstStartAnswers,
     FixedAddresses,
@@ -93,7 +94,7 @@ def write_windows_identity(
         system = as_windows(inspection.system)
         assert system is not None  # its template was one
         if system.windows_facts.identity.first_start.makes_identity:
-            return _put_answers(system.guest, wish, mac)
+            return _put_answers(system, wish, mac)
         return _name_plain(system, wish, reissues, now)
 
 
@@ -124,14 +125,17 @@ def answers_of(wish: CloneWish, mac: str) -> FirstStartAnswers:
     )
 
 
-def _put_answers(guest: Guest, wish: CloneWish, mac: str) -> list[str]:
-    remarks = []
+def _put_answers(system: WindowsSystem, wish: CloneWish, mac: str) -> list[str]:
+    guest, remarks = system.guest, []
+    stated = system.registry.variables().get("PROCESSOR_ARCHITECTURE", "").lower()
+    architecture = stated if stated in ARCHITECTURES else ARCHITECTURES[0]
     for path in CACHED_PATHS:
         if guest.is_file(path):
             guest.zero_content(path, 0)
             guest.remove(path)
             remarks.append(messages.REPLACES_ANSWER_FILE.format(path=path))
-    guest.put_file(CACHED_PATHS[0], build_answer_file(answers_of(wish, mac)), 0o644)
+    answers = replace(answers_of(wish, mac), architecture=architecture)
+    guest.put_file(CACHED_PATHS[0], build_answer_file(answers), 0o644)
     return remarks
 
 

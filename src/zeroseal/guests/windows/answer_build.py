@@ -13,8 +13,9 @@ from ipaddress import ip_interface
 _NAMESPACE = "urn:schemas-microsoft-com:unattend"
 _ACTIONS = "http://schemas.microsoft.com/WMIConfig/2002/State"
 _REMOVE = 'cmd.exe /c del /f /q "%WINDIR%\\Panther\\unattend.xml"'
+ARCHITECTURES = ("amd64", "x86", "arm64")  # as PROCESSOR_ARCHITECTURE says, in lower case
 _COMPONENT = {
-    "processorArchitecture": "amd64",
+    "processorArchitecture": ARCHITECTURES[0],
     "publicKeyToken": "31bf3856ad364e35",
     "language": "neutral",
     "versionScope": "nonSxS",
@@ -68,6 +69,7 @@ class FirstStartAnswers:
         keyboard: as ``en-IE`` or ``1809:00001809``.
         administrator_password: of the built-in administrator.
         commands: run at the first logon, in order.
+        architecture: one of ``ARCHITECTURES``; set-up reads only components of its own.
     """
 
     computer_name: str
@@ -82,6 +84,7 @@ class FirstStartAnswers:
     join: DomainJoin | None = None
     network: FixedAddresses | None = None
     commands: tuple[str, ...] = ()
+    architecture: str = ARCHITECTURES[0]
 
 
 def build_answer_file(answers: FirstStartAnswers) -> bytes:
@@ -91,6 +94,8 @@ def build_answer_file(answers: FirstStartAnswers) -> bytes:
     root = ET.Element(f"{{{_NAMESPACE}}}unattend")
     _specialize(_settings(root, "specialize"), answers)
     _first_start(_settings(root, "oobeSystem"), answers)
+    for component in root.iter(f"{{{_NAMESPACE}}}component"):
+        component.set("processorArchitecture", answers.architecture)
     ET.indent(root)
     return b'<?xml version="1.0" encoding="utf-8"?>\n' + ET.tostring(root).strip() + b"\n"
 
