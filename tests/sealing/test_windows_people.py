@@ -24,6 +24,7 @@ from scripts.desk_machine import (
     TOM,
     TOM_SID,
     VERSION,
+    account,
     build_hive,
     dice,
     number,
@@ -279,3 +280,23 @@ def test_older_and_newer_versions_are_sealed_alike(
     assert zeroseal("seal", disk, "-o", sealed, "--reissue-sid").status == 0
     after = Judged(sealed, tmp_path / "after")
     assert after.find(forms_of_text(COMPUTER) | forms_of_text("ada.brine")) == set()
+
+
+def test_an_account_with_a_common_name_takes_no_settings_away(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    default = build_hive(
+        text("Environment", "HELP", "ask the user at the desk"),
+        text("Environment", "OWNER", "user"),
+        text("Environment", "User", "1"),
+        text("Environment", "PLACE", f"{COMPUTER}\\User"),
+    )
+    disk = make_windows_disk(
+        tmp_path / "d.raw",
+        *[("SAM", row) for row in account("user", 1010, 0x210)],
+        extra={"Windows/System32/config/DEFAULT": default},
+    )
+    found = json.loads(zeroseal("survey", disk, "--json").out)["findings"]
+    places = [item["place"] for row in found if row["trace"] == "people.default-settings"
+              for item in row["places"]]  # fmt: skip
+    assert sorted(places) == ["DEFAULT\\Environment : OWNER", "DEFAULT\\Environment : PLACE"]

@@ -57,7 +57,7 @@ class SettingsOfPeople(Finder[WindowsContext]):
             if found.file.lower() in own:
                 continue
             for value in found.hive.values(found.key):
-                if names.search(f"{value.name}\n{_text_of(value)}"):
+                if names.search(_text_of(value)) or names.search(f" {value.name} "):
                     yield RemoveValue(found.file, found.path, value.name), "names a removed account"
 
 
@@ -96,9 +96,18 @@ class GuidNamedContainers(Finder[WindowsContext]):
 
 
 def _names_of_removed(context: WindowsContext) -> re.Pattern[str] | None:
-    """Identifiers, folders and names of people that go, as a pattern; None for no people."""
-    names = [account.name for account in context.accounts_to_remove]
-    words = [rf"(?<![\w.-]){re.escape(name)}(?![\w.-])" for name in names if len(name) > 2]
+    """Identifiers, folders and names of people that go, as a pattern; None for no people.
+
+    A name of letters only can be a common word ("user"): it counts behind a backslash, or as the
+    whole of a line. Any other name counts as a word.
+    """
+    words = []
+    for account in context.accounts_to_remove:
+        name = re.escape(account.name)
+        word = rf"(?<![\w.-]){name}(?![\w.-])"
+        if account.name.isalpha():
+            word = rf"(?m:^{name}$)|\\{name}(?![\w.-])"
+        words.append(word)
     parts = [*context.removed_sids, *context.removed_folders]
     ends = [rf"{re.escape(part)}(?![\w.-])" for part in parts]
     return re.compile("|".join([*ends, *words]), re.IGNORECASE) if ends or words else None
