@@ -49,7 +49,7 @@ def test_a_seed_that_nobody_takes_is_told_by_the_name(tmp_path: Path, zeroseal: 
     image = sealed(tmp_path, zeroseal, {"/usr/sbin/sshd": "-> /none"}, *words)
     answer = zeroseal("trial", image, "--host", "simulated")
     assert answer.status == 1
-    assert "did not get its name; it has" in " ".join(answer.out.split())
+    assert "did not get its name; its host name is" in " ".join(answer.out.split())
 
 
 def test_an_image_that_is_not_sealed_or_no_image_is_refused(
@@ -94,7 +94,7 @@ def test_names_must_come_from_the_seed() -> None:
     assert _judge_names(tuple(good)).is_good
     bad = (good[0], machine(NAMES[1], ("host name", "gangway-ref")))
     assert not _judge_names(bad).is_good
-    assert "it has gangway-ref" in _judge_names(bad).text
+    assert "its host name is gangway-ref" in _judge_names(bad).text
 
 
 def test_failed_units_are_told_from_what_else_is_printed() -> None:
