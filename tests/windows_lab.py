@@ -29,6 +29,7 @@ from scripts.desk_machine import (
     text,
 )
 
+from tests.compact import add_compact
 from tests.disks import make_disk
 from tests.ntfs import fuse, make_ntfs
 from tests.oracles import run
@@ -49,10 +50,11 @@ RESEALED = "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"
 
 @dataclass(frozen=True)
 class Lab:
-    """A lab machine: its disk, and files that a seal must leave as they are."""
+    """A lab machine: its disk, and files that a seal must leave as they are; some are compact."""
 
     disk: Path
     kept: tuple[str, ...]
+    compact: tuple[str, ...]
     system_partition: int = 3
 
 
@@ -87,6 +89,7 @@ def make_lab(folder: Path, data: Path, *, components: int = FEW, resealed: bool 
         content = _files(data, resealed)
         owners = _owners()
     kept = _fill(volume, content, owners, components)
+    compact = _add_compact_files(volume)
     firmware = _firmware(folder / "esp.fat")
     reserved, recovery = folder / "msr", make_ntfs(folder / "recovery.ntfs", "-L", "Recovery")
     reserved.write_bytes(bytes(8192) + b"left by the installation before, of ada.brine " * 4000)
@@ -101,7 +104,7 @@ def make_lab(folder: Path, data: Path, *, components: int = FEW, resealed: bool 
     with disk.open("r+b") as file:  # what an earlier table left before the first partition
         file.seek(200 * SECTOR)
         file.write(b"an older volume of ada.brine " * 40)
-    return Lab(disk, kept)
+    return Lab(disk, kept, compact)
 
 
 def _volume_of_windows(source: Path, target: Path) -> Path:
@@ -245,6 +248,8 @@ def _fill(
             folder = store / f"amd64_tideline-part-{count // 40:04d}_31bf3856ad364e35_10.0.1"
             if count % 40 == 0:
                 folder.mkdir(parents=True)
+                short = f"AMD64_~{count // 40}".encode()
+                os.setxattr(folder, "system.ntfs_dos_name", short)
             file = folder / f"component{count:05d}.dll"
             file.write_bytes(b"MZ" + dice(f"component {count}", 200 + count % 3000))
             if count % 25 == 0:
@@ -266,6 +271,24 @@ def _fill(
             for file in (top, *top.rglob("*")):
                 os.setxattr(file, "system.ntfs_acl", data)
     return tuple(kept)
+
+
+def _add_compact_files(volume: Path) -> tuple[str, ...]:
+    """Files that the system keeps compact, as ``compact /exe`` leaves them; some must stay."""
+    store = FileStore(volume)
+    editor = NtfsEditor(store, desk_machine.NOW)
+    folder = editor.root
+    for part in (b"Windows", b"System32"):
+        entry = editor.find_child(folder, part)
+        assert entry is not None
+        folder = entry.node
+    names = [f"compacted{number}.dll" for number in range(6)]
+    for name in names:
+        content = (b"MZ12345678" * 900 + dice(name, 3000)) * 3
+        add_compact(editor, folder, name.encode(), content)
+    editor.finish()
+    store.close()
+    return tuple(f"/Windows/System32/{name}" for name in names)
 
 
 def _firmware(path: Path) -> Path:

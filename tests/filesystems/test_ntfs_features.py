@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from dissect.util.compression import lzxpress_huffman
 
+from tests.compact import compact_stream, fill_compact, pack_plainly, reparse, with_reparse
 from tests.long import IS_LONG
 from tests.ntfs import (
     NOW,
@@ -242,31 +243,12 @@ def test_names_are_compared_by_the_volumes_own_table(tmp_path: Path) -> None:
     assert not tree.find_child(tree.root, b"\xff\xfe")
 
 
-def with_reparse(editor: NtfsEditor, name: bytes, raw: bytes, is_folder: bool = False) -> int:
-    """A file or folder with a reparse point of any kind."""
-    root = editor.root
-    number = (
-        editor.create_folder(root, name, 0o755)
-        if is_folder
-        else editor.create_file(root, name, b"", 0o644)
-    )
-    node = editor.get_node(number)
-    node.attributes.append(Attribute(layout.REPARSE_POINT, value=raw))
-    editor._extend.add_reparse(node, int.from_bytes(raw[:4], "little"))
-    editor.set_flags(number, node.flags | layout.FILE_REPARSE)
-    return number
-
-
 def junction(target: str) -> bytes:
     stored, shown = f"\\??\\{target}".encode("utf-16-le"), target.encode("utf-16-le")
     sizes = (0, len(stored), len(stored) + 2, len(shown))
     data = b"".join(size.to_bytes(2, "little") for size in sizes)
     data += stored + b"\0\0" + shown + b"\0\0"
     return layout.TAG_MOUNT_POINT.to_bytes(4, "little") + len(data).to_bytes(4, "little") + data
-
-
-def reparse(tag: int, data: bytes) -> bytes:
-    return tag.to_bytes(4, "little") + len(data).to_bytes(4, "little") + data
 
 
 def test_links_are_read_and_never_followed_out(tmp_path: Path) -> None:
@@ -296,30 +278,6 @@ def test_links_are_read_and_never_followed_out(tmp_path: Path) -> None:
     assert tree.read_file(node_of(tree, b"kept", node_of(tree, b"ProgramData"))) == b"kept"
 
 
-def pack_plainly(content: bytes, matches: bool) -> bytes:
-    """XPRESS with nine bits for each symbol, as the specification allows; with a few matches."""
-    symbols: list[tuple[int, int, int]] = []  # symbol, extra value, extra bits
-    position = 0
-    while position < len(content):
-        again = content[position : position + 6]
-        if (
-            matches
-            and position >= 8
-            and len(again) == 6
-            and content[position - 8 :].find(again) == 0
-        ):
-            symbols.append((256 + (3 << 4) + 3, 0, 3))
-            position += 6
-        else:
-            symbols.append((content[position], 0, 0))
-            position += 1
-    bits = "".join(f"{symbol:09b}" + (f"{extra:0{size}b}" if size else "")
-                   for symbol, extra, size in symbols)  # fmt: skip
-    bits += "0" * (-len(bits) % 16 + 32)
-    words = [int(bits[place : place + 16], 2) for place in range(0, len(bits), 16)]
-    return b"\x99" * 256 + b"".join(word.to_bytes(2, "little") for word in words)
-
-
 @pytest.mark.parametrize("matches", [False, True])
 def test_xpress_is_decompressed_as_an_independent_reader_does(matches: bool) -> None:
     content = b"sound of saltmarsh, sound of ferries; " * 60 + bytes(range(256))
@@ -333,13 +291,8 @@ def test_xpress_is_decompressed_as_an_independent_reader_does(matches: bool) -> 
 def test_files_that_the_overlay_compressed_are_read(tmp_path: Path) -> None:
     volume = make_ntfs(tmp_path / "v")
     content = b"12345678" * 1024 + bytes(range(256)) * 16 + b"saltmars" * 700
-    chunks = [content[start : start + 4096] for start in range(0, len(content), 4096)]
-    packed = [min(chunk, pack_plainly(chunk, matches=True), key=len) for chunk in chunks]
-    assert [len(piece) < 4096 for piece in packed] == [True, True, False, True, True]
-    ends, total = b"", 0
-    for piece in packed[:-1]:
-        total += len(piece)
-        ends += total.to_bytes(4, "little")
+    stream, pieces = compact_stream(content)
+    assert [size < 4096 for size in pieces] == [True, True, False, True, True]
     editor = edited(volume)
     points = {
         b"xpress": reparse(layout.TAG_WOF, b"\1\0\0\0\2\0\0\0\1\0\0\0\0\0\0\0"),
@@ -349,13 +302,7 @@ def test_files_that_the_overlay_compressed_are_read(tmp_path: Path) -> None:
     }
     for name, raw in points.items():
         number = with_reparse(editor, name, raw)
-        editor.write_stream(number, "WofCompressedData", ends + b"".join(packed))
-        data = editor.get_node(number).find(layout.DATA)
-        assert data is not None
-        clusters = -(-len(content) // 4096)
-        data.value, data.flags = None, layout.SPARSE
-        data.runs, data.size, data.initialized = [Run(HOLE, clusters)], len(content), 0
-        editor.set_flags(number, editor.get_node(number).flags | layout.FILE_SPARSE)
+        fill_compact(editor, number, content, stream)
     editor.finish()
     judge_ntfs(volume)
     tree = NtfsTree(FileStore(volume))

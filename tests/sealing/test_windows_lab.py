@@ -13,6 +13,7 @@ from scripts.desk_machine import GUID, LEASE, PASSWORD, SQM, UPDATE, dice
 from tests.conftest import Command
 from tests.hives import by_hivex, known_only, ours
 from tests.long import IS_LONG
+from tests.oracles import run
 from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
 from tests.windows_lab import (
     COMPUTER,
@@ -24,6 +25,9 @@ from tests.windows_lab import (
     as_machine,
     make_lab,
 )
+from tests.xfs import FileStore
+from zeroseal.filesystems.ntfs.layout import ROOT
+from zeroseal.filesystems.ntfs.read import NtfsTree
 from zeroseal.guests.registry.check import check_hive
 from zeroseal.guests.windows.sids import MachineSid
 
@@ -81,6 +85,16 @@ def _forms() -> dict[str, bytes]:
     return found
 
 
+def node_at(tree: NtfsTree, path: str) -> int:
+    """The node of a file by its path."""
+    node = ROOT
+    for part in path.strip("/").split("/"):
+        entry = tree.find_child(node, part.encode())
+        assert entry is not None
+        node = entry.node
+    return node
+
+
 def _values(hive: Path) -> Iterator[tuple[str, str, int, bytes]]:
     """(key, value, type, data) of a whole hive, as python-registry reads it."""
     waiting = [Registry.Registry(str(hive)).root()]
@@ -117,13 +131,21 @@ def test_nothing_is_left_on_the_lab_machine_and_the_rest_is_as_it_was(
     assert b"installation before" not in sealed.read_bytes()[: 64 << 20]
     for path in plain.kept:
         assert after.files[path] == before.files[path], path
+    trees = [NtfsTree(FileStore(judged.volume)) for judged in (before, after)]
+    for path in plain.compact:  # dissect.ntfs does not unpack them
+        old, new = (tree.read_file(node_at(tree, path)) for tree in trees)
+        assert old == new
+        assert len(old) > 30_000
     store = [path for path in before.files if path.startswith("/Windows/WinSxS/")]
     assert len(store) > 1000
     assert {path: after.files.get(path) for path in store} == {
         path: before.files[path] for path in store
     }
     assert after.streams["/ProgramData/Saltmarsh/soundings.dat", "Zone.Identifier"]
+    short = run("ntfsinfo", "-F", "/Windows/WinSxS/AMD64_~0", after.volume)
+    assert "AMD64_~0" in short
     _judge_system_hive(before, after)
+    after.judge_hives("/config/SYSTEM")  # with value types that not all of them know
     again = tmp_path / "again.raw"
     assert zeroseal("seal", sealed, "-o", again, "--reissue-sid").status == 0
     assert again.read_bytes() == sealed.read_bytes()
