@@ -39,6 +39,11 @@ _ROOMS = {
         "machine, or "
         "on a copy of the disk), then repeat the command.",
     ),
+    "btrfs": (
+        "btrfs",
+        "Where no way out is given, the volume is damaged: run `btrfs check` on it (on a copy of "
+        "the disk, or from a rescue system), then repeat the command.",
+    ),
     "ntfs": (
         "NTFS",
         "Where no way out is given, the volume is damaged: run `chkdsk /f` in the guest, shut it "

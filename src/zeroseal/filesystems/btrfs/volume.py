@@ -1,0 +1,273 @@
+"""A btrfs volume: its superblock, where logical addresses lie, and its trees."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import pairwise
+
+from zeroseal.blocks.store import Store
+from zeroseal.errors import DamagedError, NeedsRecoveryError, UnsupportedError
+from zeroseal.filesystems.btrfs import layout
+from zeroseal.filesystems.btrfs.checksums import KINDS
+from zeroseal.filesystems.btrfs.layout import ChunkHead, Header, Key, RootItem, Stripe, Superblock
+from zeroseal.messages import btrfs as messages
+
+_KEY_BYTES, _ITEM_BYTES, _POINTER_BYTES = 17, 25, 33
+_MOST_LEVELS, _MOST_NODES_KEPT = 8, 4096
+_NODE_SIZES = tuple(1 << bits for bits in range(12, 17))
+
+
+@dataclass(frozen=True)
+class Chunk:
+    """A range of logical addresses: where each copy of it lies on the volume."""
+
+    start: int
+    length: int
+    places: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Node:
+    """A node of a tree: (key, child) pairs above, (key, data) pairs in a leaf."""
+
+    level: int
+    keys: tuple[Key, ...]
+    children: tuple[tuple[int, int], ...]  # (logical address, generation)
+    data: tuple[bytes, ...]
+
+
+@dataclass(frozen=True)
+class TreeRoot:
+    """Where a tree begins."""
+
+    address: int
+    level: int
+    generation: int
+
+
+class BtrfsVolume:
+    """A volume on one device.
+
+    Args:
+        store: the volume.
+        where: its name, for messages.
+
+    Raises:
+        DamagedError: a structure contradicts the format, or fails its checksum.
+        UnsupportedError: it uses something that is not read here.
+        NeedsRecoveryError: it has a log that is to be replayed.
+    """
+
+    def __init__(self, store: Store, where: str = "the volume") -> None:
+        self.store, self.where = store, where
+        if store.size_bytes < layout.SUPERBLOCK_AT + layout.SUPERBLOCK_BYTES:
+            raise self.damaged(messages.TOO_SMALL)
+        raw = store.read(layout.SUPERBLOCK_AT, layout.SUPERBLOCK_BYTES)
+        self.superblock = Superblock.parse(raw)
+        self._check_superblock(raw)
+        self._nodes: dict[int, Node] = {}
+        self.chunks: list[Chunk] = []
+        self._read_system_chunks()
+        top = self.superblock
+        self.chunk_root = TreeRoot(top.chunk_root, top.chunk_root_level, 0)
+        self.chunks = self._read_chunks()
+        self._starts = [chunk.start for chunk in self.chunks]
+        self.roots = TreeRoot(top.root, top.root_level, top.generation)
+
+    def damaged(self, problem: str) -> DamagedError:
+        """The error for a structure that contradicts the format."""
+        return DamagedError(messages.VOLUME_INCONSISTENT.format(where=self.where, problem=problem))
+
+    def unsupported(self, feature: str) -> UnsupportedError:
+        """The error for something that is not read here."""
+        return UnsupportedError(messages.FEATURE_NOT_READ.format(where=self.where, feature=feature))
+
+    @property
+    def checksum_bytes(self) -> int:
+        """The length of a checksum."""
+        return KINDS[self.superblock.checksum_kind][1]
+
+    def checksum(self, data: bytes) -> bytes:
+        """The checksum of some data, as the volume makes it."""
+        return KINDS[self.superblock.checksum_kind][2](data)
+
+    def places_of(self, address: int, length: int) -> tuple[int, ...]:
+        """Where each copy of a range of logical addresses lies on the volume."""
+        index = bisect_right(self._starts, address) - 1
+        chunk = self.chunks[index] if index >= 0 else None
+        if chunk is None or address + length > chunk.start + chunk.length:
+            raise self.damaged(messages.ADDRESS_IN_NO_CHUNK.format(address=address))
+        return tuple(place + address - chunk.start for place in chunk.places)
+
+    def read_node(self, address: int, level: int | None = None, generation: int = 0) -> Node:
+        """A node of a tree, from the first copy that passes its checksum."""
+        node = self._nodes.get(address)
+        if node is None:
+            node = self._parse_node(address, generation)
+            if len(self._nodes) >= _MOST_NODES_KEPT:
+                self._nodes.clear()
+            self._nodes[address] = node
+        if level is not None and node.level != level:
+            raise self.damaged(messages.NODE_HAS_WRONG_LEVEL.format(address=address))
+        return node
+
+    def items(self, root: TreeRoot, first: Key, last: Key) -> Iterator[tuple[Key, bytes]]:
+        """Yields the items of a tree between two keys, both included, in their order."""
+        if root.level >= _MOST_LEVELS:
+            raise self.damaged(messages.NODE_HAS_WRONG_LEVEL.format(address=root.address))
+        yield from self._items(root.address, root.level, root.generation, first, last)
+
+    def find(self, root: TreeRoot, key: Key) -> bytes | None:
+        """The data of one item; None where there is none."""
+        for _key, data in self.items(root, key, key):
+            return data
+        return None
+
+    def tree(self, number: int) -> TreeRoot:
+        """The root of a tree by its number; of a subvolume too.
+
+        Raises:
+            DamagedError: there is none.
+        """
+        found = self.find_tree(number)
+        if found is None:
+            raise self.damaged(messages.TREE_MISSING.format(number=number))
+        return found[0]
+
+    def find_tree(self, number: int) -> tuple[TreeRoot, RootItem] | None:
+        """The root of a tree with its item; None where there is none."""
+        first = Key(number, layout.ROOT_ITEM, 0)
+        for _key, data in self.items(self.roots, first, first._replace(offset=(1 << 64) - 1)):
+            item = RootItem.parse(data[: RootItem.SIZE])
+            return TreeRoot(item.address, item.level, item.generation), item
+        return None
+
+    # -- inside
+
+    def _check_superblock(self, raw: bytes) -> None:
+        top = self.superblock
+        if top.magic != layout.MAGIC:
+            raise self.damaged(messages.NO_SUPERBLOCK)
+        if top.checksum_kind not in KINDS:
+            raise self.unsupported(messages.CHECKSUM_KIND.format(number=top.checksum_kind))
+        made = self.checksum(raw[layout.CHECKSUM_BYTES :])
+        if raw[: len(made)] != made:
+            raise self.damaged(messages.SUPERBLOCK_FAILS_CHECKSUM)
+        unknown = top.incompat & ~layout.READ_FEATURES
+        if unknown:
+            names = [name for bit, name in layout.NAMED_FEATURES.items() if unknown & bit]
+            raise self.unsupported(", ".join(names) or f"incompatible features {unknown:#x}")
+        if top.devices != 1:
+            raise self.unsupported(messages.SEVERAL_DEVICES.format(count=top.devices))
+        if top.flags & layout.SEEDING:
+            raise self.unsupported(messages.SEED_DEVICE)
+        if top.node_bytes not in _NODE_SIZES or top.sector_bytes not in _NODE_SIZES:
+            raise self.damaged(messages.IMPOSSIBLE_SIZES)
+        if top.log_root:
+            raise NeedsRecoveryError(messages.LOG_NOT_REPLAYED.format(where=self.where))
+
+    def _read_system_chunks(self) -> None:
+        """Chunks that the superblock lists: those that the chunk tree itself lies in."""
+        size = self.superblock.system_chunks_bytes
+        if size > layout.SYSTEM_CHUNKS_BYTES:
+            raise self.damaged(messages.SYSTEM_CHUNKS_DAMAGED)
+        start = layout.SYSTEM_CHUNKS_AT
+        raw, at = self.superblock.raw[start : start + size], 0
+        while at < size:
+            key = _key(raw, at)
+            chunk, used = self._chunk(key, raw[at + _KEY_BYTES :])
+            self.chunks.append(chunk)
+            at += _KEY_BYTES + used
+        self.chunks.sort(key=lambda chunk: chunk.start)
+        self._starts = [chunk.start for chunk in self.chunks]
+
+    def _read_chunks(self) -> list[Chunk]:
+        first = Key(0, 0, 0)
+        last = Key((1 << 64) - 1, 255, (1 << 64) - 1)
+        found = [
+            self._chunk(key, data)[0]
+            for key, data in self.items(self.chunk_root, first, last)
+            if key.kind == layout.CHUNK_ITEM
+        ]
+        for before, chunk in pairwise(found):
+            if before.start + before.length > chunk.start:
+                raise self.damaged(messages.CHUNKS_OVERLAP.format(address=chunk.start))
+        return found
+
+    def _chunk(self, key: Key, raw: bytes) -> tuple[Chunk, int]:
+        if len(raw) < ChunkHead.SIZE:
+            raise self.damaged(messages.SYSTEM_CHUNKS_DAMAGED)
+        head = ChunkHead.parse(raw[: ChunkHead.SIZE])
+        for bit, name in layout.PROFILES.items():
+            if head.kind & bit:
+                raise self.unsupported(name)
+        wanted = 2 if head.kind & layout.DUP else 1
+        end = ChunkHead.SIZE + head.stripes * Stripe.SIZE
+        if key.kind != layout.CHUNK_ITEM or head.stripes != wanted or end > len(raw):
+            raise self.damaged(messages.CHUNK_DAMAGED.format(address=key.offset))
+        stripes = [
+            Stripe.parse(raw[at : at + Stripe.SIZE])
+            for at in range(ChunkHead.SIZE, end, Stripe.SIZE)
+        ]
+        if any(stripe.offset + head.length > self.store.size_bytes for stripe in stripes):
+            raise self.damaged(messages.CHUNK_DAMAGED.format(address=key.offset))
+        places = tuple(stripe.offset for stripe in stripes)
+        return Chunk(key.offset, head.length, places), end
+
+    def _parse_node(self, address: int, generation: int) -> Node:
+        size = self.superblock.node_bytes
+        raw = b""
+        for place in self.places_of(address, size):
+            raw = self.store.read(place, size)
+            made = self.checksum(raw[layout.CHECKSUM_BYTES :])
+            if raw[: len(made)] == made:
+                break
+        else:
+            raise self.damaged(messages.NODE_FAILS_CHECKSUM.format(address=address))
+        head = Header.parse(raw[: Header.SIZE])
+        if head.address != address or (generation and head.generation != generation):
+            raise self.damaged(messages.NODE_IS_ANOTHER.format(address=address))
+        step = _POINTER_BYTES if head.level else _ITEM_BYTES
+        if head.level >= _MOST_LEVELS or Header.SIZE + head.count * step > size:
+            raise self.damaged(messages.NODE_DAMAGED.format(address=address))
+        starts = range(Header.SIZE, Header.SIZE + head.count * step, step)
+        keys = tuple(_key(raw, at) for at in starts)
+        if any(before >= key for before, key in pairwise(keys)):
+            raise self.damaged(messages.NODE_DAMAGED.format(address=address))
+        if head.level:
+            children = tuple((_number(raw, at + 17), _number(raw, at + 25)) for at in starts)
+            return Node(head.level, keys, children, ())
+        data = []
+        for at in starts:
+            start = Header.SIZE + int.from_bytes(raw[at + 17 : at + 21], "little")
+            length = int.from_bytes(raw[at + 21 : at + 25], "little")
+            if start + length > size:
+                raise self.damaged(messages.NODE_DAMAGED.format(address=address))
+            data.append(raw[start : start + length])
+        return Node(0, keys, (), tuple(data))
+
+    def _items(
+        self, address: int, level: int, generation: int, first: Key, last: Key
+    ) -> Iterator[tuple[Key, bytes]]:
+        node = self.read_node(address, level, generation)
+        if not level:
+            for key, data in zip(node.keys, node.data, strict=True):
+                if first <= key <= last:
+                    yield key, data
+            return
+        start = max(0, bisect_right(node.keys, first) - 1)
+        for index in range(start, len(node.keys)):
+            if node.keys[index] > last:
+                return
+            child, written = node.children[index]
+            yield from self._items(child, level - 1, written, first, last)
+
+
+def _key(raw: bytes, at: int) -> Key:
+    return Key(_number(raw, at), raw[at + 8], _number(raw, at + 9))
+
+
+def _number(raw: bytes, at: int) -> int:
+    return int.from_bytes(raw[at : at + 8], "little")
