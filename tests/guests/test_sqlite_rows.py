@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -97,3 +98,37 @@ def test_a_damaged_database_is_not_changed(tmp_path: Path) -> None:
     damaged = database[: 3 * page] + bytes(2 * page) + database[5 * page :]
     with pytest.raises(ValueError, match="database"):
         without_rows(damaged, NAMES)
+
+
+@pytest.mark.parametrize(
+    "schema",
+    [
+        "CREATE TABLE t(a, b GENERATED ALWAYS AS (hex(zeroblob(90000000 + a))) VIRTUAL)",
+        "CREATE TABLE t(a TEXT); CREATE TABLE u(a TEXT COLLATE tides)",
+    ],
+)
+def test_a_schema_that_does_harm_is_not_followed(tmp_path: Path, schema: str) -> None:
+    path = tmp_path / "a.srd"
+    with closing(sqlite3.connect(path, isolation_level=None)) as made:
+        made.create_collation("tides", lambda one, other: (one > other) - (one < other))
+        made.executescript(schema)
+        made.executemany("INSERT INTO t(a) VALUES (?)", [(1,), (2,)])
+    try:
+        assert without_rows(path.read_bytes(), NAMES) is None
+    except ValueError as error:
+        assert "database" in str(error)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_mutated_databases_end_with_an_answer(tmp_path: Path, seed: int) -> None:
+    database, log = make(tmp_path / "a.srd", log=True)
+    whole, dice = with_log(database, log), random.Random(seed)
+    for _round in range(40):
+        mutant = bytearray(whole)
+        for _change in range(dice.randint(1, 6)):
+            mutant[dice.randrange(100, len(mutant))] = dice.randrange(256)
+        try:
+            made = without_rows(bytes(mutant), NAMES)
+        except ValueError:
+            continue
+        assert made is None or made.startswith(HEADER)

@@ -22,6 +22,9 @@ _PAGE_BYTES_AT = 16
 _LOG_MAGIC = (0x377F0682, 0x377F0683)  # sums over little-endian and big-endian words
 _LOG_HEADER, _FRAME_HEADER = 32, 24
 _MOST_ROUNDS = 64
+# what a schema that was made to do harm may cost: the size of a cell, and steps of the machine
+_MOST_CELL_BYTES = 1 << 24
+_STEPS_A_CALL, _MOST_CALLS = 100_000, 5_000
 
 
 def without_rows(database: bytes, names: Sequence[bytes], log: bytes = b"") -> bytes | None:
@@ -46,6 +49,7 @@ def without_rows(database: bytes, names: Sequence[bytes], log: bytes = b"") -> b
     plain = current[:_VERSIONS_AT] + _ROLLBACK + current[_VERSIONS_AT + 2 :]
     try:
         with closing(sqlite3.connect(":memory:", isolation_level=None)) as connection:
+            _bound(connection)
             connection.deserialize(plain)
             connection.text_factory = bytes
             removed = _remove_rows(connection, names)
@@ -56,6 +60,14 @@ def without_rows(database: bytes, names: Sequence[bytes], log: bytes = b"") -> b
     except sqlite3.Error as error:
         raise ValueError(messages.DATABASE_CANNOT_BE_CHANGED.format(error=error)) from error
     return made[:_VERSIONS_AT] + versions + made[_VERSIONS_AT + 2 :]
+
+
+def _bound(connection: sqlite3.Connection) -> None:
+    """Lets no schema take more than a bounded time and memory, or call what is not SQLite's."""
+    calls = iter(range(_MOST_CALLS))
+    connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _MOST_CELL_BYTES)
+    connection.set_progress_handler(lambda: int(next(calls, None) is None), _STEPS_A_CALL)
+    connection.execute("PRAGMA trusted_schema = OFF")
 
 
 def with_log(database: bytes, log: bytes) -> bytes:
