@@ -1,9 +1,50 @@
 """Messages about btrfs volumes."""
 
+# filesystems/btrfs/check.py
+SUBVOLUME_BEING_DELETED = "this subvolume is being deleted: mount the volume until that is done"
+WRONG_LEVEL = "it is referenced at two levels"
+KEYS_DO_NOT_FIT_PARENT = "its keys do not match the node above it"
+EMPTY_NODE = "it is empty"
+COPIES_DIFFER = "its copies differ"
+ITEMS_DO_NOT_FIT = "its items do not lie end to end"
+EXTENTS_OVERLAP = "it overlaps the extent before it"
+REFERENCES_DIFFER = "it counts {count} references and lists {stated}, but {made} are made"
+EXTENT_HAS_ANOTHER_LENGTH = "files refer to it with another length"
+NOT_IN_EXTENT_TREE = "it is in use, but the extent tree does not list it"
+USED_BYTES_DIFFER = "it counts {stated} used bytes, but there are {used}"
+GROUP_AND_CHUNK_DIFFER = "block group and chunk do not match"
+IN_NO_GROUP = "it is in no block group"
+GROUP_COUNT_WRONG = "its count of used bytes is wrong"
+FREE_SPACE_DIFFERS = "the free-space tree does not match the extents"
+DEVICE_EXTENT_DIFFERS = "device extents and chunks do not match"
+CHECKSUMS_OF_NO_DATA = "they are about space that is not in use by data"
+DATA_WITHOUT_CHECKSUM = "it has no checksum"
+DATA_DIFFERS_FROM_CHECKSUM = "it does not match its checksum"
+
+# filesystems/btrfs/check_files.py
+NAME_HASH_WRONG = "a name is filed under the wrong hash"
+EXTENT_WITHOUT_INODE = "it has content, but no inode"
+FILE_EXTENTS_OVERLAP = "its extents overlap"
+EXTENT_NOT_ALIGNED = "an extent does not begin and end with a sector"
+NAME_IN_ONE_LIST_ONLY = "{name!r} is listed by hash or by index only"
+NAME_LEADS_TO_TWO = "{name!r} leads to two different inodes"
+NAME_WITHOUT_REFERENCE = "{name!r} has no reference back"
+NAME_LEADS_NOWHERE = "{name!r} refers to an inode that does not exist"
+NAME_HAS_WRONG_TYPE = "{name!r} has the wrong file type"
+REFERENCE_WITHOUT_NAME = "its reference as {name!r} has no name in the folder"
+LINK_COUNT_WRONG = "it counts {stated} links, but there are {counted}"
+FOLDER_SIZE_WRONG = "its size is not that of its names"
+STORED_BYTES_WRONG = "its count of stored bytes is wrong"
+INODE_WITHOUT_NAME = "it has no name"
+
 # filesystems/btrfs/compression.py
 EXTENT_TOO_LARGE = "an extent is larger than any that can be unpacked"
 PACKING_NOT_KNOWN = "its compression {packing} is not known"
 EXTENT_CANNOT_BE_UNPACKED = "its content cannot be unpacked"
+
+# filesystems/btrfs/extents.py
+REFERENCE_TO_NO_EXTENT = "a reference is about an extent at {address}, which does not exist"
+EXTENT_ITEM_DAMAGED = "the extent item at {address} is damaged"
 
 # filesystems/btrfs/read.py
 NOT_A_FILE = "inode {node} is not a regular file"

@@ -26,6 +26,7 @@ class Chunk:
     start: int
     length: int
     places: tuple[int, ...]
+    kind: int = 0
 
 
 @dataclass(frozen=True)
@@ -112,6 +113,16 @@ class BtrfsVolume:
         if level is not None and node.level != level:
             raise self.damaged(messages.NODE_HAS_WRONG_LEVEL.format(address=address))
         return node
+
+    def read_raw(self, address: int) -> bytes:
+        """The bytes of a node, from the first copy that passes its checksum."""
+        size = self.superblock.node_bytes
+        for place in self.places_of(address, size):
+            raw = self.store.read(place, size)
+            made = self.checksum(raw[layout.CHECKSUM_BYTES :])
+            if raw[: len(made)] == made:
+                return raw
+        raise self.damaged(messages.NODE_FAILS_CHECKSUM.format(address=address))
 
     def items(self, root: TreeRoot, first: Key, last: Key) -> Iterator[tuple[Key, bytes]]:
         """Yields the items of a tree between two keys, both included, in their order."""
@@ -214,18 +225,10 @@ class BtrfsVolume:
         if any(stripe.offset + head.length > self.store.size_bytes for stripe in stripes):
             raise self.damaged(messages.CHUNK_DAMAGED.format(address=key.offset))
         places = tuple(stripe.offset for stripe in stripes)
-        return Chunk(key.offset, head.length, places), end
+        return Chunk(key.offset, head.length, places, head.kind), end
 
     def _parse_node(self, address: int, generation: int) -> Node:
-        size = self.superblock.node_bytes
-        raw = b""
-        for place in self.places_of(address, size):
-            raw = self.store.read(place, size)
-            made = self.checksum(raw[layout.CHECKSUM_BYTES :])
-            if raw[: len(made)] == made:
-                break
-        else:
-            raise self.damaged(messages.NODE_FAILS_CHECKSUM.format(address=address))
+        size, raw = self.superblock.node_bytes, self.read_raw(address)
         head = Header.parse(raw[: Header.SIZE])
         if head.address != address or (generation and head.generation != generation):
             raise self.damaged(messages.NODE_IS_ANOTHER.format(address=address))
