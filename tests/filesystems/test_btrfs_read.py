@@ -248,7 +248,7 @@ def test_mutated_volumes_raise_our_errors_only(tmp_path: Path, seed: int) -> Non
     dice, whole = random.Random(seed), bytearray(volume.read_bytes())
     used = [at for at in range(0, len(whole), 4096) if any(whole[at : at + 4096])]
     opened = 0
-    for _round in range(60):
+    for _round in range(25):
         mutant = bytearray(whole)
         for _change in range(dice.randint(1, 3)):
             at = dice.choice(used) + dice.randrange(4096)
@@ -260,7 +260,7 @@ def test_mutated_volumes_raise_our_errors_only(tmp_path: Path, seed: int) -> Non
             read(tree, tree.root)
         except (ImageError, RefusedError):
             continue
-    assert opened > 5
+    assert opened > 2
 
 
 @given(st.binary(max_size=300))
