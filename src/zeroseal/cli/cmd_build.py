@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 
 from zeroseal.cli.options import add_secrets, add_yard
 from zeroseal.cli.parser import SHEET, Parser, Subparsers
-from zeroseal.cli.settings import HOSTS
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
+from zeroseal.machines import HOST_NAMES
 from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def add_parser(subparsers: Subparsers) -> None:
     )
     parser.add_argument("--again", action="store_true", help="build even what is up to date")
     parser.add_argument(
-        "--host", dest="other_host", choices=HOSTS, help="instead of the sheet's host"
+        "--host", dest="other_host", choices=HOST_NAMES, help="instead of the sheet's host"
     )
     parser.add_argument(
         "--console", action="store_true", help="show the machine's console while it is built"

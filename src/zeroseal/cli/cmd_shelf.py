@@ -14,7 +14,7 @@ from zeroseal.cli.options import (
     add_shelf,
     add_trusted,
 )
-from zeroseal.cli.parser import GENERAL, Parser, Subparsers
+from zeroseal.cli.parser import Parser, Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 from zeroseal.messages import cli as messages
@@ -45,15 +45,7 @@ def add_parser(subparsers: Subparsers) -> None:
             ("shelf verify", "is every byte as it was sealed"),
         ),
     )
-    actions = parser.add_subparsers(
-        prog="zeroseal shelf",
-        dest="action",
-        metavar="ACTION",
-        required=True,
-        title="actions",
-        help="what to do; its own help has its options",
-    )
-    parser.add_help_option(parser.group(GENERAL))
+    actions = parser.add_actions()
     _add_adding(actions)
     _add_looking(actions)
     _add_changing(actions)

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zeroseal.cli.options import add_host, add_reach, add_shelf, add_yard, reach_from
-from zeroseal.cli.parser import GENERAL, Parser, Subparsers
-from zeroseal.cli.settings import HOSTS
+from zeroseal.cli.parser import Parser, Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, RefusedError, UsageError
+from zeroseal.machines import HOST_NAMES
 from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
@@ -37,22 +37,14 @@ def add_parser(subparsers: Subparsers) -> None:
             ("yard adopt old.qcow2 --name old", "add an existing machine"),
         ),
     )
-    actions = parser.add_subparsers(
-        prog="zeroseal yard",
-        dest="action",
-        metavar="ACTION",
-        required=True,
-        title="actions",
-        help="what to do; its own help has its options",
-    )
-    parser.add_help_option(parser.group(GENERAL))
+    actions = parser.add_actions()
     _add(actions, "list", "list the machines", named=False)
     _add(actions, "show", "show one machine, its snapshots and whether it is ready to be sealed")
     start = _add(actions, "start", "start a machine")
     start.add_argument(
         "--host",
         dest="other_host",
-        choices=HOSTS,
+        choices=HOST_NAMES,
         help="instead of the machine's own host",
     )
     stop = _add(actions, "stop", "shut a machine down")

@@ -28,7 +28,6 @@ GROUPS = {
 COMMANDS = tuple(name for names in GROUPS.values() for name in names)
 INTERRUPTED = 130
 _TRY_AGAIN_SECONDS = 0.02
-_WRONG_USAGE = 2
 
 _DESCRIPTION = "Remove a machine's identity from its disk image, and prove that it is gone."
 _FIRST_STEPS = """\

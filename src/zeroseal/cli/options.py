@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, NoReturn
 
 from zeroseal import api
 from zeroseal.cli.parser import CLONES, OUTPUT, POLICY, PROOF, READING, TREATED, Parser
-from zeroseal.cli.settings import HOSTS
 from zeroseal.errors import UsageError
 from zeroseal.images.compression import COMPRESSIONS, SMALL
+from zeroseal.machines import HOST_NAMES
 from zeroseal.messages import cli as messages
 
 if TYPE_CHECKING:
@@ -164,7 +164,7 @@ def add_host(parser: Parser, default: str, title: str = "") -> None:
     """What runs machines."""
     (parser.group(title) if title else parser).add_argument(
         "--host",
-        choices=HOSTS,
+        choices=HOST_NAMES,
         help=f"what runs the machines (default: as configured, else {default})",
     )
 

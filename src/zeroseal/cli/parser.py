@@ -69,6 +69,19 @@ class Parser(argparse.ArgumentParser):
         self._action_groups.sort(key=lambda group: group.title == GENERAL)
         return super().format_help()
 
+    def add_actions(self) -> Subparsers:
+        """Where the actions of a command are declared; ``-h`` is among the general options."""
+        actions = self.add_subparsers(
+            prog=self.prog,
+            dest="action",
+            metavar="ACTION",
+            required=True,
+            title="actions",
+            help="what to do; its own help has its options",
+        )
+        self.add_help_option(self.group(GENERAL))
+        return actions
+
     def _short_usage(self) -> str:
         """Arguments and required options; the groups below list the rest."""
         words = [self.prog]

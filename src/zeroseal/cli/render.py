@@ -136,7 +136,7 @@ _STRIP_SIGNS, _PLAIN_SIGNS = "·░▒█", ".-=#"
 def disk_strip(console: Console, disk: Disk, stored: tuple[int, ...], disk_bytes: int) -> None:
     """The disk as a strip of what the image stores of it, then its volumes, one line each."""
     part = max(1, -(-disk_bytes // len(stored)))
-    signs = _STRIP_SIGNS if console.encoding.lower().startswith("utf") else _PLAIN_SIGNS
+    signs = _signs(console)
     shares = [min(1.0, count / part) for count in stored]
     console.print(Text("  " + "".join(signs[_shade(share)] for share in shares)))
     names = [" "] * len(stored)
@@ -163,7 +163,7 @@ def disk_strip(console: Console, disk: Disk, stored: tuple[int, ...], disk_bytes
 
 def map_strip(console: Console, map_: DiskMap) -> None:
     """A disk as a strip of its content; parts with content where none belongs are marked."""
-    signs = _STRIP_SIGNS if console.encoding.lower().startswith("utf") else _PLAIN_SIGNS
+    signs = _signs(console)
     cells = min(STRIP_CELLS, len(map_.stored))
     strip, marks = Text("  "), [" "] * cells
     for cell in range(cells):
@@ -186,11 +186,15 @@ def map_strip(console: Console, map_: DiskMap) -> None:
 
 def map_legend(console: Console) -> None:
     """What the signs of ``map_strip`` mean."""
-    signs = _STRIP_SIGNS if console.encoding.lower().startswith("utf") else _PLAIN_SIGNS
-    empty, little, half, full = tuple(signs)
+    empty, little, half, full = tuple(_signs(console))
     first = f"  {empty} empty, {little}{half}{full} in use by share, x content where none belongs,"
     console.print(Text(first, style=QUIET_STYLE))
     console.print(Text("  1 2 3 where a partition begins", style=QUIET_STYLE))
+
+
+def _signs(console: Console) -> str:
+    """What strips are drawn with: for nothing, little, half and all."""
+    return _STRIP_SIGNS if console.encoding.lower().startswith("utf") else _PLAIN_SIGNS
 
 
 def _shade(share: float) -> int:

@@ -14,11 +14,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError
+from zeroseal.machines import HOST_NAMES
 from zeroseal.messages import cli as messages
 
 FILE_NAME = "zeroseal.toml"
 PREFIX = "ZEROSEAL_"
-HOSTS = ("qemu", "simulated")
 _MOST_BYTES = 1 << 20
 _BUILT_IN: dict[str, Path | str | list[Path]] = {
     "yard": Path("yard"),
@@ -125,10 +125,10 @@ def _checked(
     if isinstance(value, list):
         return [folder / Path(item).expanduser() for item in value]
     if name == "host":
-        if value not in HOSTS:
+        if value not in HOST_NAMES:
             raise UsageError(
                 messages.SETTING_WRONG.format(
-                    where=f"{where}: host", reason=f"it must be one of {', '.join(HOSTS)}"
+                    where=f"{where}: host", reason=f"it must be one of {', '.join(HOST_NAMES)}"
                 )
             )
         return value

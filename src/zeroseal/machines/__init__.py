@@ -7,3 +7,5 @@ nothing about a real guest.
 
 FILE_NAME = "machine.toml"
 """What a machine's definition beside its disk is called; here, so that asking for it is cheap."""
+HOST_NAMES = ("qemu", "simulated")
+"""The hosts by name."""

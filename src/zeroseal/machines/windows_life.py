@@ -159,7 +159,7 @@ class WindowsLife:
         account = next((item for item in identity.accounts if item.can_log_in), None)
         if account is None:
             return
-        sid = f"{identity.sid}-{account.rid}"
+        sid = identity.sid_of(account)
         if not any(profile.sid == sid for profile in identity.profiles):
             folder = f"/Users/{account.name}"
             hive = self.guest.read_file(_DEFAULT_PROFILE)

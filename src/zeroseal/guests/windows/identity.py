@@ -106,6 +106,10 @@ class WindowsIdentity:
     domain: str = ""
     pending: tuple[str, ...] = ()
 
+    def sid_of(self, account: WindowsAccount) -> str:
+        """The security identifier of a local account."""
+        return f"{self.sid}-{account.rid}"
+
 
 NO_IDENTITY = WindowsIdentity()
 

@@ -11,6 +11,7 @@ not known here.
 from __future__ import annotations
 
 import sqlite3
+import struct
 from collections.abc import Sequence
 from contextlib import closing
 
@@ -18,7 +19,6 @@ from zeroseal.messages import guests as messages
 
 HEADER = b"SQLite format 3\0"
 _VERSIONS_AT, _ROLLBACK = 18, b"\1\1"  # of writing and reading; 2 means a write-ahead log
-_PAGE_BYTES_AT = 16
 _LOG_MAGIC = (0x377F0682, 0x377F0683)  # sums over little-endian and big-endian words
 _LOG_HEADER, _FRAME_HEADER = 32, 24
 _MOST_ROUNDS = 64
@@ -112,10 +112,8 @@ def _pair(raw: bytes, at: int) -> tuple[int, int]:
 
 def _sum(raw: bytes, before: tuple[int, int], order: str) -> tuple[int, int]:
     """The running sum of a log over words of 32 bits."""
-    import numpy as np
-
     first, second = before
-    words = np.frombuffer(raw, "<u4" if order == "little" else ">u4").tolist()
+    words = struct.unpack(f"{'<' if order == 'little' else '>'}{len(raw) // 4}I", raw)
     for at in range(0, len(words), 2):
         first = (first + words[at] + second) & 0xFFFFFFFF
         second = (second + words[at + 1] + first) & 0xFFFFFFFF

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from zeroseal.errors import UsageError
 from zeroseal.extras import extra
+from zeroseal.machines import HOST_NAMES
 from zeroseal.machines.hosts.host import Host
 from zeroseal.machines.sheet.model import Simulated
 from zeroseal.machines.yard import Yard
 from zeroseal.messages import machines as messages
-
-HOST_NAMES = ("qemu", "simulated")
 
 
 def choose_host(

@@ -68,8 +68,9 @@ def find_windows_remarks(projected: ProjectedWindows) -> Iterator[Remark]:
     yield from _host(windows)
     yield from _settings(projected, windows)
     yield from _passwords(projected, windows)
-    yield from _applications(windows)
-    yield from _generalize_pass(windows)
+    alone = _one_user_packages(windows)
+    yield from _applications(alone)
+    yield from _generalize_pass(windows, alone)
     yield from _strange_identifiers(projected, windows)
     yield from find_kept_names(projected, windows)
 
@@ -137,7 +138,7 @@ def _broken_by_reissue(projected: ProjectedWindows, windows: WindowsContext) -> 
         for account in windows.identity.accounts
         if account not in windows.accounts_to_remove
     ]
-    sids = [f"{windows.identity.sid}-{account.rid}" for account in staying if account.is_human]
+    sids = [windows.identity.sid_of(account) for account in staying if account.is_human]
     names = [account.name.lower() for account in staying if account.is_human]
     tasks = [
         task.path.rpartition("/")[2]
@@ -173,7 +174,7 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
         )
     product = read_text(windows.registry, f"{_CONTROL}\\ProductOptions", "ProductType")
     services = WindowsServices(windows.registry)
-    roles = [what for service, what in _ROLES if services.is_installed(service)]
+    roles = _installed_roles(services)
     if product.lower() == "lanmannt" and "a domain controller" not in roles:
         roles.append("a domain controller")
     for role in roles:
@@ -181,6 +182,10 @@ def _membership(windows: WindowsContext) -> Iterator[Remark]:
             "server-role",
             messages.SERVER_ROLE.format(role=role),
         )
+
+
+def _installed_roles(services: WindowsServices) -> list[str]:
+    return [what for service, what in _ROLES if services.is_installed(service)]
 
 
 def _pending(windows: WindowsContext) -> Iterator[Remark]:
@@ -256,7 +261,7 @@ def _builtin_profiles(projected: ProjectedWindows, windows: WindowsContext) -> I
         return
     going = {profile.sid for _account, profile in windows.builtin_profiles}
     for account in windows.identity.accounts:
-        sid = f"{windows.identity.sid}-{account.rid}"
+        sid = windows.identity.sid_of(account)
         profiles = [profile for profile in windows.identity.profiles if profile.sid == sid]
         if account.is_human or not profiles:
             continue
@@ -343,9 +348,8 @@ def _passwords(projected: ProjectedWindows, windows: WindowsContext) -> Iterator
         )
 
 
-def _applications(windows: WindowsContext) -> Iterator[Remark]:
+def _applications(alone: dict[str, str]) -> Iterator[Remark]:
     """Applications of one user only, which Windows' own generalize pass stumbles over."""
-    alone = _one_user_packages(windows)
     if alone:
         package, sid = next(iter(alone.items()))
         yield Remark(
@@ -374,17 +378,16 @@ def _one_user_packages(windows: WindowsContext) -> dict[str, str]:
     return alone
 
 
-def _generalize_pass(windows: WindowsContext) -> Iterator[Remark]:
+def _generalize_pass(windows: WindowsContext, alone: dict[str, str]) -> Iterator[Remark]:
     """What Windows' own generalize pass would refuse on this machine, before it is tried there."""
     identity = windows.identity
     if identity.first_start is not FirstStart.PLAIN:
         return
     reasons = [f"pending work ({', '.join(identity.pending)})"] if identity.pending else []
-    alone = _one_user_packages(windows)
     if alone:
         reasons.append(f"applications installed for one user only ({some_of(list(alone))})")
     services = WindowsServices(windows.registry)
-    reasons += [f"its role as {what}" for name, what in _ROLES if services.is_installed(name)]
+    reasons += [f"its role as {what}" for what in _installed_roles(services)]
     if identity.domain:
         reasons.append("its domain, which it would leave")
     if reasons:

@@ -79,7 +79,7 @@ class WindowsAccounts(Finder[WindowsContext]):
         for account in context.accounts_to_remove:
             text = f"account {account.name}, number {account.rid}"
             yield DropWindowsAccount.of(machine, account), text
-            sids.append(f"{machine}-{account.rid}")
+            sids.append(context.identity.sid_of(account))
         builtin = {profile.sid: account for account, profile in context.builtin_profiles}
         for profile in context.profiles_to_remove:
             if profile.has_own_folder and guest.is_file(f"{profile.folder}/{_HIVE}"):
@@ -134,7 +134,7 @@ class WindowsTasks(Finder[WindowsContext]):
     name = "windows-tasks"
 
     def find(self, context: WindowsContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
-        sids = [f"{context.identity.sid}-{account.rid}" for account in context.accounts_to_remove]
+        sids = [context.identity.sid_of(account) for account in context.accounts_to_remove]
         names = [account.name.lower() for account in context.accounts_to_remove]
         for task in iter_tasks(context.guest, context.registry):
             if task.belongs_to(sids, names):

@@ -57,7 +57,7 @@ class WindowsContext(FindContext):
         the account is retained, or where set-up is to copy it into the default profile.
         """
         staying = {
-            f"{self.identity.sid}-{account.rid}"
+            self.identity.sid_of(account)
             for account in self.identity.accounts
             if account.name.lower() in self.retained
             or (not account.is_human and self.copies_profile)
@@ -78,7 +78,7 @@ class WindowsContext(FindContext):
     @cached_property
     def builtin_profiles(self) -> list[tuple[WindowsAccount, WindowsProfile]]:
         """The profiles of built-in accounts that go, each with its account, which stays."""
-        by_sid = {f"{self.identity.sid}-{item.rid}": item for item in self.identity.accounts}
+        by_sid = {self.identity.sid_of(item): item for item in self.identity.accounts}
         return [
             (by_sid[profile.sid], profile)
             for profile in self.profiles_to_remove
@@ -88,7 +88,7 @@ class WindowsContext(FindContext):
     @cached_property
     def removed_sids(self) -> list[str]:
         """The security identifiers of people that go: of accounts and of profiles."""
-        sids = [f"{self.identity.sid}-{account.rid}" for account in self.accounts_to_remove]
+        sids = [self.identity.sid_of(account) for account in self.accounts_to_remove]
         builtin = [profile.sid for _account, profile in self.builtin_profiles]
         others = [profile.sid for profile in self.profiles_to_remove if profile.sid not in builtin]
         return list(dict.fromkeys(sids + others))
