@@ -46,13 +46,15 @@ EXTENT_CANNOT_BE_UNPACKED = "its content cannot be unpacked"
 REFERENCE_TO_NO_EXTENT = "a reference is about an extent at {address}, which does not exist"
 EXTENT_ITEM_DAMAGED = "the extent item at {address} is damaged"
 
+# filesystems/btrfs/items.py
+EXTENT_DAMAGED = "the extents of inode {node} are damaged"
+NAME_DAMAGED = "an entry of names is damaged"
+
 # filesystems/btrfs/read.py
 NOT_A_FILE = "inode {node} is not a regular file"
 NOT_A_LINK = "inode {node} is not a symbolic link"
 NOT_A_FOLDER = "inode {node} is not a folder"
 INODE_MISSING = "inode {node} is referenced but does not exist"
-NAME_DAMAGED = "an entry of names is damaged"
-EXTENT_DAMAGED = "the extents of inode {node} are damaged"
 ENCRYPTION = "encrypted files"
 FILE_TOO_LARGE = "inode {node} is larger than any file can be"
 FILE_CANNOT_BE_READ = "inode {node} cannot be read: {problem}"

@@ -15,13 +15,12 @@ from zeroseal.blocks.store import Store
 from zeroseal.filesystems.btrfs import layout
 from zeroseal.filesystems.btrfs.check_files import FileChecks
 from zeroseal.filesystems.btrfs.extents import Extent, iter_extents
-from zeroseal.filesystems.btrfs.layout import ExtentHead, ExtentPlace, Header, Key, RootItem
-from zeroseal.filesystems.btrfs.volume import BtrfsVolume, Node, TreeRoot
+from zeroseal.filesystems.btrfs.items import parse_piece
+from zeroseal.filesystems.btrfs.layout import Header, Key, RootItem
+from zeroseal.filesystems.btrfs.volume import BtrfsVolume, Node, TreeRoot, parse_root
 from zeroseal.filesystems.tree import Problem
 from zeroseal.messages import btrfs as messages
 
-_LAST = (1 << 64) - 1
-_FIRST_KEY, _LAST_KEY = Key(0, 0, 0), Key(_LAST, 255, _LAST)
 _FREE_SPACE_TREE, _FREE_SPACE_VALID, _GROUP_TREE = 1, 2, 8  # compat_ro features
 _MOST_PROBLEMS = 200
 
@@ -60,10 +59,9 @@ class _Check:
             self._walk_tree(number, root)
         if self.problems:
             return self.problems
-        for key, data in volume.items(volume.roots, _FIRST_KEY, _LAST_KEY):
+        for key, data in volume.all_items(volume.roots):
             if key.kind == layout.ROOT_ITEM:
-                item = RootItem.parse(data[: RootItem.SIZE])
-                root = TreeRoot(item.address, item.level, item.generation)
+                root, item = parse_root(data)
                 self._walk_tree(key.object, root)
                 if key.object == layout.FS_TREE or layout.FIRST_SUBVOLUME <= key.object < 1 << 48:
                     self.subvolumes[key.object] = root, item
@@ -131,12 +129,14 @@ class _Check:
                 break
             end = start
         for key, data in zip(node.keys, node.data, strict=True):
-            if key.kind != layout.EXTENT_DATA or len(data) < ExtentHead.SIZE + ExtentPlace.SIZE:
+            if key.kind != layout.EXTENT_DATA:
                 continue
-            if ExtentHead.parse(data[: ExtentHead.SIZE]).type == layout.INLINE:
+            try:
+                place = parse_piece(key, data).place
+            except ValueError as error:
+                self._say(where, str(error))
                 continue
-            place = ExtentPlace.parse(data[ExtentHead.SIZE : ExtentHead.SIZE + ExtentPlace.SIZE])
-            if place.address:
+            if place is not None and place.address:
                 self.data_references[place.address] += 1
                 self.data_lengths[place.address] = place.stored_bytes
 
@@ -177,7 +177,7 @@ class _Check:
         groups = {
             key.object: (key.offset, int.from_bytes(data[:8], "little"),
                          int.from_bytes(data[16:24], "little"))
-            for key, data in volume.items(volume.tree(number), _FIRST_KEY, _LAST_KEY)
+            for key, data in volume.all_items(volume.tree(number))
             if key.kind == layout.BLOCK_GROUP_ITEM
         }  # fmt: skip
         chunks = {chunk.start: chunk for chunk in volume.chunks}
@@ -211,7 +211,7 @@ class _Check:
         volume, sector = self.volume, self.volume.superblock.sector_bytes
         root = volume.tree(layout.FREE_SPACE_TREE)
         found = RangeSet([])
-        first, last = Key(start, 0, 0), Key(start + length - 1, 255, _LAST)
+        first, last = Key(start, 0, 0), Key(start + length - 1, 255, layout.LAST)
         for key, data in volume.items(root, first, last):
             if key.kind == layout.FREE_SPACE_EXTENT:
                 found.add(key.object, key.object + key.offset)
@@ -230,9 +230,7 @@ class _Check:
         found = {
             (key.offset, int.from_bytes(data[16:24], "little"),
              int.from_bytes(data[24:32], "little"))
-            for key, data in volume.items(
-                volume.tree(layout.DEVICE_TREE), _FIRST_KEY, _LAST_KEY
-            )
+            for key, data in volume.all_items(volume.tree(layout.DEVICE_TREE))
             if key.kind == layout.DEVICE_EXTENT
         }  # fmt: skip
         for place, _start, _length in expected ^ found:
@@ -259,7 +257,7 @@ class _Check:
         """Yields the ranges that have checksums, each verified."""
         volume = self.volume
         root = volume.tree(layout.CHECKSUM_TREE)
-        for key, data in volume.items(root, _FIRST_KEY, _LAST_KEY):
+        for key, data in volume.all_items(root):
             if key.kind != layout.EXTENT_CHECKSUM:
                 continue
             start, count = key.offset, len(data) // size

@@ -9,19 +9,12 @@ from collections.abc import Callable, Mapping
 from zeroseal.blocks.ranges import RangeSet
 from zeroseal.filesystems.btrfs import layout
 from zeroseal.filesystems.btrfs.checksums import name_hash
-from zeroseal.filesystems.btrfs.layout import (
-    ExtentHead,
-    ExtentPlace,
-    InodeItem,
-    Key,
-    NameHead,
-    RootItem,
-)
+from zeroseal.filesystems.btrfs.items import iter_names, iter_references, parse_piece
+from zeroseal.filesystems.btrfs.layout import InodeItem, Key, NameHead, RootItem
 from zeroseal.filesystems.btrfs.volume import BtrfsVolume, TreeRoot
 from zeroseal.messages import btrfs as messages
 
-_LAST = (1 << 64) - 1
-_ORPHANS = _LAST - 4  # the object that inodes without a name are listed under
+_ORPHANS = layout.LAST - 4  # the object that inodes without a name are listed under
 _ORPHAN_ITEM = 48
 _TYPES = {
     layout.KIND_FILE: stat.S_IFREG, layout.KIND_FOLDER: stat.S_IFDIR,
@@ -80,7 +73,7 @@ class _Subvolume:
             layout.EXTENDED_REF: self._take_references,
             layout.EXTENT_DATA: self._take_extent,
         }
-        items = self.volume.items(self.root, Key(0, 0, 0), Key(_LAST, 255, _LAST))
+        items = self.volume.all_items(self.root)
         for key, data in items:
             if key.kind == layout.INODE_ITEM:
                 self.inodes[key.object] = InodeItem.parse(data[: InodeItem.SIZE])
@@ -105,47 +98,38 @@ class _Subvolume:
             self.by_index[key.object, key.offset] = name, (head.kind, head.object), head.type
 
     def _names(self, key: Key, data: bytes) -> list[tuple[NameHead, bytes]]:
-        found, at = [], 0
-        while at + NameHead.SIZE <= len(data):
-            head = NameHead.parse(data[at : at + NameHead.SIZE])
-            start = at + NameHead.SIZE
-            found.append((head, data[start : start + head.name_bytes]))
-            at = start + head.name_bytes + head.value_bytes
-        if at != len(data):
-            self._say(key.object, messages.NAME_DAMAGED)
-        return found
+        try:
+            return [(head, name) for head, name, _value in iter_names(data)]
+        except ValueError as error:
+            self._say(key.object, str(error))
+            return []
 
     def _take_references(self, key: Key, data: bytes) -> None:
         """Back references: (index, name) of each name that an inode has in a folder."""
-        at = 0
-        is_extended = key.kind == layout.EXTENDED_REF
-        skip = 8 if is_extended else 0
-        while at + skip + 10 <= len(data):
-            folder = int.from_bytes(data[at : at + 8], "little") if is_extended else key.offset
-            index = int.from_bytes(data[at + skip : at + skip + 8], "little")
-            length = int.from_bytes(data[at + skip + 8 : at + skip + 10], "little")
-            start = at + skip + 10
-            name = data[start : start + length]
-            if key.object != folder:  # the topmost folder refers to itself as ".."
-                self.references[folder, index] = key.object, name
-            at = start + length
-        if at != len(data):
-            self._say(key.object, messages.NAME_DAMAGED)
+        try:
+            for folder, index, name in iter_references(key, data):
+                if key.object != folder:  # the topmost folder refers to itself as ".."
+                    self.references[folder, index] = key.object, name
+        except ValueError as error:
+            self._say(key.object, str(error))
 
     def _take_extent(self, key: Key, data: bytes) -> None:
         inode = self.inodes.get(key.object)
-        if inode is None or len(data) < ExtentHead.SIZE:
+        if inode is None:
             self._say(key.object, messages.EXTENT_WITHOUT_INODE)
             return
-        head = ExtentHead.parse(data[: ExtentHead.SIZE])
+        try:
+            piece = parse_piece(key, data)
+        except ValueError:
+            return  # said of its leaf
+        head, place = piece.head, piece.place
         sector = self.volume.superblock.sector_bytes
         if key.offset < self.ends[key.object]:
             self._say(key.object, messages.FILE_EXTENTS_OVERLAP)
-        if head.type == layout.INLINE:
+        if place is None:
             self.stored[key.object] += head.plain_bytes
             self.ends[key.object] = key.offset + -(-head.plain_bytes // sector) * sector
             return
-        place = ExtentPlace.parse(data[ExtentHead.SIZE : ExtentHead.SIZE + ExtentPlace.SIZE])
         self.ends[key.object] = key.offset + place.length
         if place.length % sector or key.offset % sector:
             self._say(key.object, messages.EXTENT_NOT_ALIGNED)

@@ -15,7 +15,6 @@ from zeroseal.messages import btrfs as messages
 
 _HEAD_BYTES, _BLOCK_INFO_BYTES = 24, 18
 _DATA_REF_BYTES = 28
-_LAST = (1 << 64) - 1
 
 # a reference: ("root", tree) or ("parent", address) of a node; ("file", tree, inode, offset) or
 # ("leaf", address) of data
@@ -48,7 +47,7 @@ def iter_extents(volume: BtrfsVolume) -> Iterator[Extent]:
     """
     root = volume.tree(layout.EXTENT_TREE)
     current: Extent | None = None
-    for key, data in volume.items(root, Key(0, 0, 0), Key(_LAST, 255, _LAST)):
+    for key, data in volume.all_items(root):
         if key.kind in (layout.EXTENT_ITEM, layout.METADATA_ITEM):
             if current:
                 yield current

@@ -14,14 +14,8 @@ from zeroseal.blocks.store import Store
 from zeroseal.filesystems.btrfs import layout
 from zeroseal.filesystems.btrfs.checksums import name_hash
 from zeroseal.filesystems.btrfs.compression import unpack
-from zeroseal.filesystems.btrfs.layout import (
-    ExtentHead,
-    ExtentPlace,
-    InodeItem,
-    Key,
-    NameHead,
-    RootItem,
-)
+from zeroseal.filesystems.btrfs.items import Piece, iter_names, iter_references, parse_piece
+from zeroseal.filesystems.btrfs.layout import InodeItem, Key, NameHead, RootItem
 from zeroseal.filesystems.btrfs.volume import BtrfsVolume, TreeRoot
 from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
 from zeroseal.messages import btrfs as messages
@@ -36,7 +30,7 @@ _KINDS_BY_ENTRY = {
     layout.KIND_CHARACTER: Kind.DEVICE, layout.KIND_BLOCK: Kind.DEVICE,
     layout.KIND_PIPE: Kind.PIPE, layout.KIND_SOCKET: Kind.SOCKET,
 }  # fmt: skip
-_INODE_MASK, _LAST = (1 << 64) - 1, (1 << 64) - 1
+_INODE_MASK = (1 << 64) - 1
 _MOST_FILE_BYTES, _MOST_LINK_BYTES = 1 << 40, 1 << 16
 _DEFAULT = b"default"
 
@@ -54,17 +48,6 @@ class Subvolume:
     number: int
     path: str
     is_read_only: bool
-
-
-@dataclass(frozen=True)
-class Piece:
-    """A piece of a file: where it begins in the file, and its bytes or where they lie."""
-
-    start: int
-    length: int
-    head: ExtentHead
-    inline: bytes = b""
-    place: ExtentPlace | None = None
 
 
 class BtrfsTree:
@@ -103,7 +86,7 @@ class BtrfsTree:
         above: dict[int, tuple[int, int, bytes]] = {}
         found: dict[int, RootItem] = {}
         first = Key(layout.FIRST_SUBVOLUME, 0, 0)
-        last = Key(_LAST - layout.FIRST_SUBVOLUME, 255, _LAST)
+        last = Key(layout.LAST - layout.FIRST_SUBVOLUME, 255, layout.LAST)
         for key, data in self.volume.items(self.volume.roots, first, last):
             if key.kind == layout.ROOT_ITEM:
                 found[key.object] = RootItem.parse(data[: RootItem.SIZE])
@@ -134,10 +117,9 @@ class BtrfsTree:
         """All entries but ``.`` and ``..``, in the order in which they were made."""
         self._folder(folder)
         tree, inode = self._split(folder)
-        first, last = Key(inode, layout.DIR_INDEX, 0), Key(inode, layout.DIR_INDEX, _LAST)
         return [
             self._entry(folder, head, name)
-            for _key, data in self.volume.items(self._root(tree), first, last)
+            for _key, data in self.volume.items_of(self._root(tree), inode, layout.DIR_INDEX)
             for head, name, _value in self._names(data)
         ]
 
@@ -185,10 +167,9 @@ class BtrfsTree:
     def read_attributes(self, node: int) -> dict[bytes, bytes]:
         """Extended attributes, by full name."""
         tree, inode = self._split(node)
-        first, last = Key(inode, layout.XATTR_ITEM, 0), Key(inode, layout.XATTR_ITEM, _LAST)
         return {
             name: value
-            for _key, data in self.volume.items(self._root(tree), first, last)
+            for _key, data in self.volume.items_of(self._root(tree), inode, layout.XATTR_ITEM)
             for _head, name, value in self._names(data)
         }
 
@@ -199,10 +180,7 @@ class BtrfsTree:
 
     def _top_of(self, number: int) -> int:
         """The node of a subvolume's topmost folder."""
-        found = self.volume.find_tree(number)
-        if found is None:
-            raise self.volume.damaged(messages.TREE_MISSING.format(number=number))
-        self._roots[number], item = found
+        self._roots[number], item = self.volume.read_tree(number)
         return (number << 64) | (item.folder or layout.FIRST_INODE)
 
     def _root(self, number: int) -> TreeRoot:
@@ -240,18 +218,10 @@ class BtrfsTree:
         return FolderEntry(name, (tree << 64) | head.object, kind)
 
     def _names(self, data: bytes) -> Iterator[tuple[NameHead, bytes, bytes]]:
-        """(head, name, value) of the entries that share an item."""
-        at = 0
-        while at < len(data):
-            if at + NameHead.SIZE > len(data):
-                raise self.volume.damaged(messages.NAME_DAMAGED)
-            head = NameHead.parse(data[at : at + NameHead.SIZE])
-            start = at + NameHead.SIZE
-            middle = start + head.name_bytes
-            at = middle + head.value_bytes
-            if at > len(data) or not head.name_bytes:
-                raise self.volume.damaged(messages.NAME_DAMAGED)
-            yield head, data[start:middle], data[middle:at]
+        try:
+            yield from iter_names(data)
+        except ValueError as error:
+            raise self.volume.damaged(str(error)) from error
 
     def _path_of(self, number: int, above: dict[int, tuple[int, int, bytes]]) -> str:
         """The path of a subvolume from the topmost one."""
@@ -269,33 +239,26 @@ class BtrfsTree:
         names: list[str] = []
         root = self._root(tree)
         while inode != layout.FIRST_INODE and len(names) < 4096:
-            first = Key(inode, layout.INODE_REF, 0)
-            found = next(iter(self.volume.items(root, first, first._replace(offset=_LAST))), None)
+            found = next(self.volume.items_of(root, inode, layout.INODE_REF), None)
             if found is None:
                 break
-            key, data = found
-            length = int.from_bytes(data[8:10], "little")
-            names.insert(0, data[10 : 10 + length].decode("utf-8", "surrogateescape"))
-            inode = key.offset
+            try:
+                inode, _index, name = next(iter_references(*found))
+            except (ValueError, StopIteration) as error:
+                raise self.volume.damaged(messages.NAME_DAMAGED) from error
+            names.insert(0, name.decode("utf-8", "surrogateescape"))
         return names
 
     def _pieces(self, node: int) -> Iterator[Piece]:
         tree, inode = self._split(node)
-        first, last = Key(inode, layout.EXTENT_DATA, 0), Key(inode, layout.EXTENT_DATA, _LAST)
-        for key, data in self.volume.items(self._root(tree), first, last):
-            if len(data) < ExtentHead.SIZE:
-                raise self.volume.damaged(messages.EXTENT_DAMAGED.format(node=inode))
-            head = ExtentHead.parse(data[: ExtentHead.SIZE])
-            if head.encryption:
+        for key, data in self.volume.items_of(self._root(tree), inode, layout.EXTENT_DATA):
+            try:
+                piece = parse_piece(key, data)
+            except ValueError as error:
+                raise self.volume.damaged(str(error)) from error
+            if piece.head.encryption:
                 raise self.volume.unsupported(messages.ENCRYPTION)
-            rest = data[ExtentHead.SIZE :]
-            if head.type == layout.INLINE:
-                yield Piece(key.offset, head.plain_bytes, head, inline=rest)
-                continue
-            if len(rest) < ExtentPlace.SIZE or head.type > layout.PREALLOCATED:
-                raise self.volume.damaged(messages.EXTENT_DAMAGED.format(node=inode))
-            place = ExtentPlace.parse(rest[: ExtentPlace.SIZE])
-            yield Piece(key.offset, place.length, head, place=place)
+            yield piece
 
     def _read(self, node: int, inode: InodeItem, size: int) -> bytes:
         if size > _MOST_FILE_BYTES:

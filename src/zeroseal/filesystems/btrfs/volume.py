@@ -119,8 +119,7 @@ class BtrfsVolume:
         size = self.superblock.node_bytes
         for place in self.places_of(address, size):
             raw = self.store.read(place, size)
-            made = self.checksum(raw[layout.CHECKSUM_BYTES :])
-            if raw[: len(made)] == made:
+            if self._passes(raw):
                 return raw
         raise self.damaged(messages.NODE_FAILS_CHECKSUM.format(address=address))
 
@@ -129,6 +128,14 @@ class BtrfsVolume:
         if root.level >= _MOST_LEVELS:
             raise self.damaged(messages.NODE_HAS_WRONG_LEVEL.format(address=root.address))
         yield from self._items(root.address, root.level, root.generation, first, last)
+
+    def all_items(self, root: TreeRoot) -> Iterator[tuple[Key, bytes]]:
+        """Yields every item of a tree."""
+        return self.items(root, Key(0, 0, 0), Key(layout.LAST, 255, layout.LAST))
+
+    def items_of(self, root: TreeRoot, number: int, kind: int) -> Iterator[tuple[Key, bytes]]:
+        """Yields the items of one kind that an object has."""
+        return self.items(root, Key(number, kind, 0), Key(number, kind, layout.LAST))
 
     def find(self, root: TreeRoot, key: Key) -> bytes | None:
         """The data of one item; None where there is none."""
@@ -142,20 +149,20 @@ class BtrfsVolume:
         Raises:
             DamagedError: there is none.
         """
-        found = self.find_tree(number)
-        if found is None:
-            raise self.damaged(messages.TREE_MISSING.format(number=number))
-        return found[0]
+        return self.read_tree(number)[0]
 
-    def find_tree(self, number: int) -> tuple[TreeRoot, RootItem] | None:
-        """The root of a tree with its item; None where there is none."""
-        first = Key(number, layout.ROOT_ITEM, 0)
-        for _key, data in self.items(self.roots, first, first._replace(offset=(1 << 64) - 1)):
-            item = RootItem.parse(data[: RootItem.SIZE])
-            return TreeRoot(item.address, item.level, item.generation), item
-        return None
+    def read_tree(self, number: int) -> tuple[TreeRoot, RootItem]:
+        """The root of a tree with its item; raises as ``tree``."""
+        for _key, data in self.items_of(self.roots, number, layout.ROOT_ITEM):
+            return parse_root(data)
+        raise self.damaged(messages.TREE_MISSING.format(number=number))
 
     # -- inside
+
+    def _passes(self, raw: bytes) -> bool:
+        """Whether a structure matches the checksum that it begins with."""
+        made = self.checksum(raw[layout.CHECKSUM_BYTES :])
+        return raw[: len(made)] == made
 
     def _check_superblock(self, raw: bytes) -> None:
         top = self.superblock
@@ -163,8 +170,7 @@ class BtrfsVolume:
             raise self.damaged(messages.NO_SUPERBLOCK)
         if top.checksum_kind not in KINDS:
             raise self.unsupported(messages.CHECKSUM_KIND.format(number=top.checksum_kind))
-        made = self.checksum(raw[layout.CHECKSUM_BYTES :])
-        if raw[: len(made)] != made:
+        if not self._passes(raw):
             raise self.damaged(messages.SUPERBLOCK_FAILS_CHECKSUM)
         unknown = top.incompat & ~layout.READ_FEATURES
         if unknown:
@@ -195,11 +201,9 @@ class BtrfsVolume:
         self._starts = [chunk.start for chunk in self.chunks]
 
     def _read_chunks(self) -> list[Chunk]:
-        first = Key(0, 0, 0)
-        last = Key((1 << 64) - 1, 255, (1 << 64) - 1)
         found = [
             self._chunk(key, data)[0]
-            for key, data in self.items(self.chunk_root, first, last)
+            for key, data in self.all_items(self.chunk_root)
             if key.kind == layout.CHUNK_ITEM
         ]
         for before, chunk in pairwise(found):
@@ -266,6 +270,12 @@ class BtrfsVolume:
                 return
             child, written = node.children[index]
             yield from self._items(child, level - 1, written, first, last)
+
+
+def parse_root(data: bytes) -> tuple[TreeRoot, RootItem]:
+    """The root of a tree, and its item, from the item's data."""
+    item = RootItem.parse(data[: RootItem.SIZE])
+    return TreeRoot(item.address, item.level, item.generation), item
 
 
 def _key(raw: bytes, at: int) -> Key:
