@@ -129,7 +129,14 @@ def debian_on_xfs(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return Path(given) if given else _make_debian(tmp_path_factory, "lvm-xfs")
 
 
-def _make_debian(factory: pytest.TempPathFactory, layout: str) -> Path:
+@pytest.fixture(scope="session")
+def debian_on_btrfs(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The same system on btrfs, with snapshots; ``ZEROSEAL_DEBIAN_BTRFS_DISK`` names one."""
+    given = os.environ.get("ZEROSEAL_DEBIAN_BTRFS_DISK")
+    return Path(given) if given else _make_debian(tmp_path_factory, "btrfs", SNAPSHOT="1")
+
+
+def _make_debian(factory: pytest.TempPathFactory, layout: str, **more: str) -> Path:
     if os.geteuid() != 0:
         pytest.skip("needs root to make the disk")
     need("mmdebstrap", "sgdisk", "mkfs.vfat", "losetup")
@@ -140,7 +147,7 @@ def _make_debian(factory: pytest.TempPathFactory, layout: str) -> Path:
         fcntl.flock(lock, fcntl.LOCK_EX)  # the other workers wait for the one that makes it
         if not path.exists():
             words = ["bash", str(script), str(path), layout]
-            cache = os.environ | {"CACHE": str(shared)}
+            cache = os.environ | {"CACHE": str(shared)} | more
             done = subprocess.run(words, stdout=subprocess.DEVNULL, env=cache, check=False)
             if done.returncode:
                 path.unlink(missing_ok=True)

@@ -7,6 +7,9 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Command
+from tests.filesystems.test_btrfs_edit import judge
+from tests.filesystems.test_btrfs_read import mounted
+from tests.long import only_long
 from tests.lvm import volume_range
 from tests.oracles import cut_partition, cut_range, find_texts, judge_ext, run, to_raw
 from tests.xfs import judge_xfs, kernel
@@ -77,3 +80,29 @@ def test_a_real_debian_on_xfs_over_lvm_is_sealed_without_a_trace(
         with kernel(volume) as point:
             run("cp", "-r", "/etc", point / "written-by-the-kernel")
         judge_xfs(volume)
+
+
+@pytest.mark.parametrize(
+    "option", ["--drop-snapshots", pytest.param("--seal-snapshots", marks=only_long)]
+)
+def test_a_real_debian_on_btrfs_with_snapshots_is_sealed_without_a_trace(
+    debian_on_btrfs: Path, tmp_path: Path, zeroseal: Command, option: str
+) -> None:
+    source, sealed = to_raw(debian_on_btrfs, tmp_path / "source"), tmp_path / "sealed"
+    with mounted(cut_partition(source, 3, tmp_path / "root"), "ro,subvol=@") as point:
+        found = [(point / "etc/machine-id").read_bytes().strip()]
+        for name in ("ed25519", "rsa"):
+            found += (point / f"etc/ssh/ssh_host_{name}_key").read_bytes().splitlines()[2:4]
+        shadow = (point / "etc/shadow").read_bytes().splitlines()
+        found += [line.split(b":")[1] for line in shadow if b":$" in line]
+    assert find_texts(source, [*found, *VALUES]) == {*found, *VALUES}
+    assert zeroseal("seal", source, "-o", sealed).status == 4
+    assert zeroseal("seal", source, "-o", sealed, option).status == 0
+    assert zeroseal("check", sealed).out.startswith("SEALED")
+    assert find_texts(sealed, [*found, *VALUES]) == set()
+    volume = cut_partition(sealed, 3, tmp_path / "root")
+    judge(volume)
+    with mounted(volume) as point:
+        run("cp", "-r", "/etc", point / "@/written-by-the-kernel")
+        assert "no errors found" in run("btrfs", "scrub", "start", "-B", point)
+    judge(volume)

@@ -101,7 +101,7 @@ def seen(point: Path, top: Path) -> dict[str, tuple[object, ...]]:
             os.fsencode(name): os.getxattr(path, name, follow_symlinks=False)
             for name in os.listxattr(path, follow_symlinks=False)
         }
-        links = 0 if path.is_dir() and not path.is_symlink() else facts.st_nlink
+        links = 0 if not path.is_symlink() and path.is_dir() else facts.st_nlink
         found[str(path.relative_to(top))] = (
             facts.st_mode & 0o7777, facts.st_uid, facts.st_gid, content, marks, links,
         )  # fmt: skip
@@ -166,7 +166,7 @@ def test_subvolumes_and_snapshots_are_seen_with_their_paths(tmp_path: Path) -> N
     assert read(tree, tree.root) == expected
     found = {item.path: item for item in tree.subvolumes()}
     assert set(found) == {
-        "@", "@home", "@/.snapshots", "@/.snapshots/1/snapshot", "@/var/lib",
+        "", "@", "@home", "@/.snapshots", "@/.snapshots/1/snapshot", "@/var/lib",
     }  # fmt: skip
     assert [path for path, item in found.items() if item.is_read_only] == [
         "@/.snapshots/1/snapshot"

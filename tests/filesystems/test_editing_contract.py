@@ -9,10 +9,12 @@ from pathlib import Path
 import pytest
 
 from tests.disks import make_ext
+from tests.filesystems.test_btrfs_read import make as make_btrfs
 from tests.filesystems.test_fat import make_fat
 from tests.ntfs import NOW, make_ntfs
 from tests.xfs import FileStore, make_xfs
 from zeroseal.errors import NoSpaceError, UnsupportedError
+from zeroseal.filesystems.btrfs.edit import BtrfsEditor
 from zeroseal.filesystems.editing import (
     BadNameError,
     EditError,
@@ -31,6 +33,7 @@ from zeroseal.filesystems.xfs.edit import XfsEditor
 
 MAKERS: dict[str, Callable[[Path], EditableTree]] = {
     "ext": lambda path: ExtEditor(FileStore(make_ext(path, 4)), NOW, "partition 7"),
+    "btrfs": lambda path: BtrfsEditor(FileStore(make_btrfs(path)), NOW, "partition 7"),
     "xfs": lambda path: XfsEditor(FileStore(make_xfs(path)), NOW, "partition 7"),
     "ntfs": lambda path: NtfsEditor(FileStore(make_ntfs(path)), NOW, "partition 7"),
     "fat": lambda path: FatEditor(FileStore(make_fat(path, "16", "16M", [])), NOW, "partition 7"),

@@ -96,7 +96,7 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
         "LABEL=inner /srv/tide\\040data/inner ext4 defaults 0 2\n"
         "PARTUUID=none-such /mnt/gone ext4 defaults 0 0\n"
         "LABEL=SWAP none swap sw 0 0\ntmpfs /tmp tmpfs defaults 0 0\nnonsense\n"
-        "/dev/vda5 /data btrfs defaults 0 0\n",
+        "/dev/vda5 /data squashfs defaults 0 0\n",
         "/srv/tide data/hidden": "covered by the mount",
     }
     del tree["/home/ada.brine/.bash_history"], tree["/home/ada.brine/.ssh/authorized_keys"]
@@ -109,9 +109,8 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
         make_ext(tmp_path / f"{name}.img", 4, "-t", "ext4", "-L", name, tree=tmp_path / name)
     (tmp_path / "swap.img").write_bytes(bytes(1 << 20))
     run("mkswap", "-q", "-L", "SWAP", tmp_path / "swap.img")
-    (tmp_path / "bt.img").write_bytes(bytes(120 << 20))
-    run("mkfs.btrfs", "-q", tmp_path / "bt.img")
-    parts = [root, *(tmp_path / f"{name}.img" for name in ("data", "inner", "swap", "bt"))]
+    (tmp_path / "packed.img").write_bytes(b"hsqs" + bytes(1 << 20))
+    parts = [root, *(tmp_path / f"{name}.img" for name in ("data", "inner", "swap", "packed"))]
     disk = make_disk(tmp_path / "disk.raw", *(("8300", part) for part in parts))
     opened = open_guest(read_disk(open_image(disk)), VolumeTrees())
     guest = opened.guest
@@ -121,7 +120,7 @@ def test_volumes_are_mounted_by_the_guests_own_fstab(tmp_path: Path) -> None:
     assert guest.glob("/srv/**/deep") == ["/srv/tide data/inner/deep"]
     assert opened.unread == [
         "/mnt/gone (PARTUUID=none-such is not on this disk)",
-        "/data (partition 5, btrfs)",
+        "/data (partition 5, squashfs)",
     ]
     assert [volume.name for volume in opened.swaps] == ["partition 4"]
 

@@ -1,6 +1,7 @@
 #!/bin/bash
 # Makes a real, bootable Debian 12 disk with the identity that a used machine has.
-#   make-debian-disk.sh OUT.qcow2 [LAYOUT]     LAYOUT: ext4 (default), lvm-xfs
+#   make-debian-disk.sh OUT.qcow2 [LAYOUT]     LAYOUT: ext4 (default), btrfs, lvm-xfs
+# btrfs has the subvolumes @ and @home; with SNAPSHOT=1 one of each that another subvolume keeps, like snapper does.
 # With MORE=PACKAGE,... those are installed too; tests/lab/furnish-debian.sh starts them all once.
 # GPT: BIOS boot, EFI system (FAT32), then swap and root (ext4, the last, so that it can grow), or /boot (ext4) and LVM with root and
 # home on XFS and swap. One to three minutes; seconds with CACHE=DIR, which keeps the installed tree. Needs root, loop devices, a package
@@ -31,15 +32,15 @@ uuid() { blkid -p -s UUID -o value "$1"; }
 truncate -s 4G "$RAW"
 sgdisk -n1:2048:4095 -t1:ef02 -c1:bios -n2:4096:+64M -t2:ef00 -c2:esp "$RAW" >/dev/null
 case $LAYOUT in
-  ext4) sgdisk -n4:0:+256M -t4:8200 -c4:swap -n3:0:0 -t3:8304 -c3:root "$RAW" >/dev/null ;;
+  ext4 | btrfs) sgdisk -n4:0:+256M -t4:8200 -c4:swap -n3:0:0 -t3:8304 -c3:root "$RAW" >/dev/null ;;
   lvm-xfs) sgdisk -n4:0:+300M -t4:8300 -c4:boot -n3:0:0 -t3:8e00 -c3:lvm "$RAW" >/dev/null ;;
   *) echo "unknown layout $LAYOUT" >&2; exit 2 ;;
 esac
 DISK=$(losetup -f --show "$RAW"); LOOPS+=("$DISK")
 ESP=$(part 2); LOOPS+=("$ESP")
 mkfs.vfat -F32 -n ESP "$ESP" >/dev/null
-if [ "$LAYOUT" = ext4 ]; then
-  FS=ext4; ROOT=$(part 3); SWAP=$(part 4); LOOPS+=("$ROOT" "$SWAP"); BOOT=$ROOT
+if [ "$LAYOUT" != lvm-xfs ]; then
+  FS=$LAYOUT; ROOT=$(part 3); SWAP=$(part 4); LOOPS+=("$ROOT" "$SWAP"); BOOT=$ROOT
 else
   FS=xfs; PV=$(part 3); BOOT=$(part 4); LOOPS+=("$BOOT")
   LVM=(--driverloaded n --config 'devices{use_devicesfile=0 global_filter=["a|^/dev/loop|","r|.*|"]} activation{udev_sync=0 udev_rules=0} backup{backup=0 archive=0}')
@@ -60,6 +61,12 @@ else
 fi
 mkswap -q -L swap "$SWAP"
 "mkfs.$FS" -q -L root "$ROOT"; mount "$ROOT" "$MNT"
+OPTIONS=defaults; IN=; FLAGS=
+if [ "$LAYOUT" = btrfs ]; then
+  for s in @ @home; do btrfs -q subvolume create "$MNT/$s"; done
+  umount "$MNT"; mount -o subvol=@ "$ROOT" "$MNT"; mkdir "$MNT/home"; mount -o subvol=@home "$ROOT" "$MNT/home"
+  OPTIONS=subvol=@; IN=/@; FLAGS=rootflags=subvol=@
+fi
 if [ "$LAYOUT" = lvm-xfs ]; then
   mkdir "$MNT/boot" "$MNT/home"
   mkfs.ext4 -q -L boot "$BOOT"; mount "$BOOT" "$MNT/boot"
@@ -67,7 +74,7 @@ if [ "$LAYOUT" = lvm-xfs ]; then
 fi
 
 PKGS=systemd,systemd-sysv,udev,dbus,openssh-server,rsyslog,cron,cloud-init,cloud-guest-utils,isc-dhcp-client,ifupdown,iproute2,sudo
-PKGS=$PKGS,python3,logrotate,linux-image-cloud-amd64,grub-pc,initramfs-tools,zstd,nano,less,e2fsprogs,xfsprogs,lvm2,ca-certificates${MORE:+,$MORE}
+PKGS=$PKGS,python3,logrotate,linux-image-cloud-amd64,grub-pc,initramfs-tools,zstd,nano,less,e2fsprogs,xfsprogs,btrfs-progs,lvm2,ca-certificates${MORE:+,$MORE}
 TREE=${CACHE:-$WORK}/tree.tar; mkdir -p "${TREE%/*}"
 if [ ! -s "$TREE" ]; then
   mmdebstrap --quiet --mode=root --variant=minbase --skip=cleanup/apt --include="$PKGS" bookworm "$TREE.part.tar"
@@ -75,9 +82,10 @@ if [ ! -s "$TREE" ]; then
 fi
 tar -C "$MNT" --xattrs --xattrs-include='*' -xpf "$TREE"
 mkdir -p "$MNT/boot/efi"
-if [ "$LAYOUT" = ext4 ]; then RN=UUID=$(uuid "$ROOT"); SN=UUID=$(uuid "$SWAP"); P=/boot
+if [ "$LAYOUT" != lvm-xfs ]; then RN=UUID=$(uuid "$ROOT"); SN=UUID=$(uuid "$SWAP"); P=$IN/boot
 else RN=/dev/mapper/saltmarsh-root; SN=/dev/mapper/saltmarsh-swap; P=; fi
-{ echo "$RN / $FS defaults 0 1"
+{ echo "$RN / $FS $OPTIONS 0 1"
+  if [ "$LAYOUT" = btrfs ]; then echo "$RN /home btrfs subvol=@home 0 0"; fi
   if [ "$LAYOUT" = lvm-xfs ]; then
     echo "UUID=$(uuid "$BOOT") /boot ext4 defaults 0 2"; echo "/dev/mapper/saltmarsh-home /home xfs defaults 0 2"
   fi
@@ -100,7 +108,7 @@ printf 'Nov 03 08:12:44 gangway-ref sshd[412]: Accepted password for ada.brine f
 
 for d in dev proc sys; do mount --bind /$d "$MNT/$d"; done
 mkdir -p /dev/disk/by-uuid; LINKS+=("/dev/disk/by-uuid/$(uuid "$BOOT")"); ln -sf "$BOOT" "${LINKS[0]}"
-chroot "$MNT" grub-install --target=i386-pc --modules="part_gpt ext2" "$DISK" >/dev/null 2>&1
+chroot "$MNT" grub-install --target=i386-pc --modules="part_gpt ext2 btrfs" "$DISK" >/dev/null 2>&1
 chroot "$MNT" update-initramfs -u >/dev/null 2>&1 || true
 K=$(basename "$MNT"/boot/vmlinuz-*); K=${K#vmlinuz-}
 # written by hand: grub-mkconfig makes no entry for a root file system on a loop device
@@ -110,7 +118,7 @@ terminal_input console serial
 terminal_output console serial
 set timeout=1
 search --no-floppy --fs-uuid --set=root $(uuid "$BOOT")
-menuentry "Debian 12" { linux $P/vmlinuz-$K root=$RN ro console=tty0 console=ttyS0,115200n8 net.ifnames=0
+menuentry "Debian 12" { linux $P/vmlinuz-$K root=$RN $FLAGS ro console=tty0 console=ttyS0,115200n8 net.ifnames=0
   initrd $P/initrd.img-$K
 }
 F
@@ -119,5 +127,17 @@ dd if=/dev/urandom of="$SWAP" bs=4096 seek=64 count=16 conv=notrunc status=none
 # last of all, so that nothing is written over it: a log that was rotated and deleted
 printf 'deleted-canary-5512 %.0s' {1..20000} > "$MNT/var/log/old.log"; gzip -k "$MNT/var/log/old.log"
 sync -f "$MNT"; rm "$MNT/var/log/old.log"
+if [ -n "${SNAPSHOT:-}" ] && [ "$LAYOUT" = btrfs ]; then
+  btrfs -q subvolume create "$MNT/.snapshots"
+  for n in 1 2; do
+    mkdir -p "$MNT/.snapshots/$n"
+    btrfs -q subvolume snapshot -r "$MNT" "$MNT/.snapshots/$n/snapshot"
+    printf '<?xml version="1.0"?>\n<snapshot>\n  <type>single</type>\n  <num>%s</num>\n  <date>2026-11-03 08:12:4%s</date>\n</snapshot>\n' $n $n \
+      > "$MNT/.snapshots/$n/info.xml"
+    printf 'written after snapshot %s\n' $n >> "$MNT/var/log/auth.log"
+  done
+  btrfs -q subvolume snapshot -r "$MNT/home" "$MNT/home/before"
+  sync -f "$MNT"
+fi
 for m in boot home ''; do if mountpoint -q "$MNT/$m"; then umount "$MNT/$m"; fi; done
 qemu-img convert -O qcow2 "$RAW" "$OUT"

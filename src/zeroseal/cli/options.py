@@ -271,6 +271,17 @@ def add_choices(parser: Parser) -> None:
             "first boot"
         ),
     )
+    snapshots = treated.add_mutually_exclusive_group()
+    snapshots.add_argument(
+        "--drop-snapshots",
+        action="store_true",
+        help="remove snapshots of the file systems that the guest mounts (btrfs)",
+    )
+    snapshots.add_argument(
+        "--seal-snapshots",
+        action="store_true",
+        help="remove from each snapshot what is removed from the guest, and keep the snapshots",
+    )
     clones.add_argument(
         "--allow-static-address",
         action="store_true",
@@ -420,6 +431,8 @@ def policy_from(args: argparse.Namespace) -> Policy:
         allow_static_address=args.allow_static_address,
         to_dhcp=args.to_dhcp,
         restart_history=args.restart_history,
+        drop_snapshots=args.drop_snapshots,
+        seal_snapshots=args.seal_snapshots,
         same_size_clones=args.same_size_clones,
         reissue_sid=args.reissue_sid,
         recover_journal=getattr(args, "recover_journal", False),

@@ -280,6 +280,8 @@ def choice_words(policy: Policy) -> list[str]:
         "--expect-seed": options.expect_seed,
         "--to-dhcp": options.to_dhcp,
         "--restart-history": options.restart_history,
+        "--drop-snapshots": options.drop_snapshots,
+        "--seal-snapshots": options.seal_snapshots,
         "--allow-static-address": options.allow_static_address,
         "--same-size-clones": options.same_size_clones,
         "--reissue-sid": options.reissue_sid,

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, Generic, NamedTuple, TypeVar
 
 from zeroseal.blocks.store import Store
-from zeroseal.filesystems.tree import EditableTree, FileTree, Problem
+from zeroseal.filesystems.tree import EditableTree, FileTree, Problem, Subvolume
 from zeroseal.volumes.volume import Content
 
 if TYPE_CHECKING:
@@ -150,6 +150,29 @@ class VolumeDriver(ABC, Generic[TreeT]):
 
     def check_editable(self, tree: TreeT) -> None:
         """Raises ImageError or RefusedError where a volume can be read but not changed."""
+
+    def subvolumes(self, tree: TreeT) -> list[Subvolume]:
+        """The parts of a volume that can be mounted on their own; none where it has no such."""
+        del tree
+        return []
+
+    def view(self, tree: TreeT, node: int, hidden: Collection[int] = ()) -> TreeT:
+        """The same tree with another folder as its root; what is changed in one is so in all.
+
+        Args:
+            tree: of the volume.
+            node: the root.
+            hidden: numbers of subvolumes that are shown as empty folders.
+        """
+        raise NotImplementedError(self.name, tree, node, hidden)
+
+    def drop_subvolume(self, editor: EditableTree, number: int) -> None:
+        """Removes a subvolume with all that it holds.
+
+        Raises:
+            RefusedError: other subvolumes lie within it.
+        """
+        raise NotImplementedError(self.name, editor, number)
 
     def is_closed(self, tree: TreeT) -> bool:
         """Whether it can be judged; one that was not closed may not be, and is left alone."""

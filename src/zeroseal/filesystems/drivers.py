@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from zeroseal.blocks.store import Store
+from zeroseal.filesystems.btrfs.driver import BtrfsDriver
 from zeroseal.filesystems.driver import VolumeDriver
 from zeroseal.filesystems.ext.driver import ExtDriver
 from zeroseal.filesystems.fat.driver import FatDriver
@@ -19,6 +20,7 @@ from zeroseal.volumes.volume import Content, Volume
 DRIVERS: tuple[VolumeDriver[Any], ...] = (
     ExtDriver(),
     XfsDriver(),
+    BtrfsDriver(),
     NtfsDriver(),
     FatDriver(),
     PlainDriver(),

@@ -82,6 +82,27 @@ class FileTree(Protocol):
         """Extended attributes, by full name (``user.comment``)."""
 
 
+@dataclass(frozen=True)
+class Subvolume:
+    """A part of a volume that is mounted on its own.
+
+    Attributes:
+        number: by which mount options (``subvolid=``) know it.
+        path: from the topmost one, as ``subvol=`` has it; empty for that one.
+        node: its topmost folder.
+        snapshot_of: the number of the subvolume that it was made from; 0 for none that is there.
+        is_read_only: as snapshots often are.
+        is_default: whether it is mounted where no option names one.
+    """
+
+    number: int
+    path: str
+    node: int
+    snapshot_of: int = 0
+    is_read_only: bool = False
+    is_default: bool = False
+
+
 class EditableTree(FileTree, Protocol):
     """A file system that can be changed. Nothing is whole on the store until ``finish``.
 

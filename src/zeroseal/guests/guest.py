@@ -15,7 +15,14 @@ from typing import Any, NamedTuple
 from zeroseal.errors import DamagedError, RefusedError
 from zeroseal.filesystems.driver import VolumeDriver
 from zeroseal.filesystems.drivers import get_driver
-from zeroseal.filesystems.tree import EditableTree, FileTree, FolderEntry, Kind, NodeFacts
+from zeroseal.filesystems.tree import (
+    EditableTree,
+    FileTree,
+    FolderEntry,
+    Kind,
+    NodeFacts,
+    Subvolume,
+)
 from zeroseal.messages import guests as messages
 from zeroseal.volumes.volume import Volume
 
@@ -36,11 +43,24 @@ class Place(NamedTuple):
 
 @dataclass(frozen=True)
 class Mount:
-    """A volume's tree and where the guest mounts it."""
+    """A volume's tree and where the guest mounts it.
+
+    Attributes:
+        subvolume: the part of the volume that it is, where the file system has such.
+        hidden: the numbers of subvolumes that its folders show as empty.
+    """
 
     path: str
     volume: Volume
     tree: FileTree
+    subvolume: Subvolume | None = None
+    hidden: frozenset[int] = frozenset()
+
+    @property
+    def source(self) -> str:
+        """What is mounted, in words."""
+        path = self.subvolume.path if self.subvolume else ""
+        return f"{self.volume.name} ({path})" if path else self.volume.name
 
     @property
     def driver(self) -> VolumeDriver[Any]:
@@ -101,6 +121,18 @@ class Guest:
                 self.mounts.append(mount)
                 self._covered[point.place] = Place(len(self.mounts) - 1, mount.tree.root)
                 self._forget()
+
+    @property
+    def volume_mounts(self) -> list[Mount]:
+        """A mount of each volume: the first where several show parts of it."""
+        return list({mount.volume.name: mount for mount in reversed(self.mounts)}.values())[::-1]
+
+    def mount_of(self, path: str) -> Mount:
+        """The mount that a path lies in, by its name alone."""
+        fitting = [
+            mount for mount in self.mounts if f"{path}/".startswith(mount.path.rstrip("/") + "/")
+        ]
+        return max(fitting, key=lambda mount: len(mount.path))
 
     # -- finding
 
@@ -418,10 +450,15 @@ class Guest:
         Raises:
             ImageError, RefusedError: a volume cannot be changed.
         """
-        self.mounts = [
-            replace(mount, tree=mount.driver.edit(mount.tree, now, zero_removed))
-            for mount in self.mounts
-        ]
+        editors: dict[str, EditableTree] = {}
+        for number, mount in enumerate(self.mounts):
+            name, driver = mount.volume.name, mount.driver
+            if name not in editors:
+                editors[name] = driver.edit(mount.tree, now, zero_removed)
+            tree = editors[name]
+            if mount.subvolume:
+                tree = driver.view(tree, mount.subvolume.node, mount.hidden)
+            self.mounts[number] = replace(mount, tree=tree)
         self._forget()
         self._linked = None
 

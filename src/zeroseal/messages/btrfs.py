@@ -42,9 +42,40 @@ EXTENT_TOO_LARGE = "an extent is larger than any that can be unpacked"
 PACKING_NOT_KNOWN = "its compression {packing} is not known"
 EXTENT_CANNOT_BE_UNPACKED = "its content cannot be unpacked"
 
+# filesystems/btrfs/edit.py
+SUBVOLUME_STAYS = (
+    "{name} of {where} is a subvolume that is mounted elsewhere, or a snapshot: it is not removed "
+    "with the folder that it is in"
+)
+
 # filesystems/btrfs/extents.py
 REFERENCE_TO_NO_EXTENT = "a reference is about an extent at {address}, which does not exist"
 EXTENT_ITEM_DAMAGED = "the extent item at {address} is damaged"
+
+EXTENT_MISSING = "the extent at {address} is in use, but the extent tree does not list it"
+REFERENCE_MISSING = "the extent at {address} lacks a reference that a tree makes"
+
+# filesystems/btrfs/names_edit.py
+TOO_MANY_NAMES = "{where} (btrfs) cannot give inode {node} one more name in that folder"
+
+# filesystems/btrfs/space.py
+VOLUME_FULL = "{where} (btrfs) is full: free some space in the guest first"
+GROUP_MISSING = "the block group at {address} is missing"
+
+# filesystems/btrfs/recover.py
+NOT_GIVEN_BACK = (
+    "{where} (btrfs) has deleted subvolumes or files whose space the kernel has not freed yet: use "
+    "--recover-journal, or mount the volume once and wait for btrfs subvolume sync"
+)
+
+# filesystems/btrfs/slack.py
+PACKED_EXTENT_CANNOT_SHRINK = (
+    "a compressed extent of which a part is no longer in use and that cannot be compressed as well "
+    "again; run btrfs filesystem defragment -r on the volume in the guest first"
+)
+
+# filesystems/btrfs/subvolumes_edit.py
+SUBVOLUMES_WITHIN = "the subvolume {number} of {where} has other subvolumes within it"
 
 # filesystems/btrfs/items.py
 EXTENT_DAMAGED = "the extents of inode {node} are damaged"
@@ -74,6 +105,10 @@ IMPOSSIBLE_SIZES = "its superblock has impossible sizes of nodes or sectors"
 LOG_NOT_REPLAYED = (
     "{where} (btrfs) has a log that is not empty: start the machine once and shut it down, or "
     "mount the volume once and unmount it"
+)
+READ_ONLY_FEATURES = "features {bits:#x}, with which it can be read but not changed"
+BALANCE_INTERRUPTED = (
+    "a balance that was interrupted (mount the volume once and let the balance finish)"
 )
 SYSTEM_CHUNKS_DAMAGED = "the chunks in its superblock are damaged"
 CHUNK_DAMAGED = "the chunk at {address} is damaged"

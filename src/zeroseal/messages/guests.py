@@ -30,6 +30,11 @@ NEW_NAME_ALREADY_EXISTS = (
     "{path} would be renamed to {new_name}, which already exists: remove one of the two"
 )
 NOT_FOUND_IN_GUEST = "{path} was not found in the guest"
+SEVERAL_ROOTS = (
+    "{name} has several subvolumes that hold a system ({paths}), and neither the default subvolume "
+    "nor an /etc/fstab says which of them is started: set the default with btrfs subvolume "
+    "set-default on the volume"
+)
 MOUNTED_BELOW_REMOVED = (
     "{path} would be removed, but {name} is mounted below it on {mount_point}: keep it (--skip), "
     "or remove that line from the guest's fstab"

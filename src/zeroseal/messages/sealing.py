@@ -34,6 +34,7 @@ COULD_NOT_OPEN_INSIDE = "{path} could not be opened, so its contents were not se
 # sealing/policy.py
 GIVEN_WITH_BOTH_ONLY_AND_SKIP = "{both} is given with both --only and --skip: choose one"
 GIVEN_WITH_BOTH_RETAIN_AND_REMOVE = "{name} is to be both kept and removed: choose one"
+SNAPSHOTS_DROPPED_AND_SEALED = "snapshots are to be both removed and treated: choose one"
 BUILD_ACCOUNT_NOT_RETAINED = (
     "{name} is the account of the machine's build, which a seal always removes: keep another "
     "account"

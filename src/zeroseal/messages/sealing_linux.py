@@ -111,6 +111,19 @@ VERSION_HISTORY = (
     "--restart-history to remove it (where etckeeper is installed, it starts again on a clone's "
     'first boot), or keep it by the house rules (readiness.advice = ["version-history"]).'
 )
+SNAPSHOTS_STAY = (
+    "{count} {what} ({paths}). A snapshot is an earlier state of the machine and keeps all that a "
+    "seal removes: use --drop-snapshots to remove it, or --seal-snapshots to treat it like the "
+    "machine itself."
+)
+SNAPSHOTS_DROPPED = (
+    "Snapshots: {count} {what} ({paths}) removed. Clones cannot go back to such a state; the "
+    "source still has it."
+)
+SNAPSHOTS_SEALED = (
+    "Snapshots: {count} {what} ({paths}) treated like the machine. A clone that goes back to one "
+    "has no identity then; a script for the first boot is not planted there."
+)
 HIBERNATED_SYSTEM = "{path} holds a hibernated system: start the machine and shut it down."
 JOINED_DOMAIN = (
     "The machine has joined a domain ({path}), and clones cannot take its place: leave the domain "

@@ -422,7 +422,11 @@ def _judge(
 
 
 def _policy_for(record: SealRecord | None, inspection: Inspection, policy: Policy) -> Policy:
-    """What the seal was told to keep is no finding; accounts that have gone since are no error."""
+    """What the seal was told to keep is no finding; accounts that have gone since are no error.
+
+    Snapshots that are there are looked into.
+    """
+    policy = replace(policy, seals_snapshots=not policy.drops_snapshots)
     if record is None:
         return inspection.fit_policy(policy)
     known = set(inspection.account_names)

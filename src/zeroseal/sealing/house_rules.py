@@ -79,6 +79,8 @@ class Clones(_Rules, frozen=True, rename="kebab"):
     expect_seed: Answer = None
     to_dhcp: Answer = None
     restart_history: Answer = None
+    drop_snapshots: Answer = None
+    seal_snapshots: Answer = None
     same_size: Answer = None
 
 

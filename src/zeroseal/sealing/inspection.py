@@ -157,6 +157,7 @@ class Inspection:
         kept = self._keep(policy)
         if kept.findings is None:
             kept.findings = self._find(policy, kept.context, progress)
+            kept.findings += self.judge.find_elsewhere(self, policy)
         return kept.findings
 
     def _keep(self, policy: Policy) -> _Kept:

@@ -51,6 +51,11 @@ class Judge(ABC, Generic[ProjectedT]):
             DamagedError: what the system says of itself cannot be read.
         """
 
+    def find_elsewhere(self, inspection: Inspection, policy: Policy) -> Iterator[Finding]:
+        """Findings in what else on the disk holds such a system, as in snapshots."""
+        del inspection, policy
+        return iter(())
+
     @abstractmethod
     def project(self, inspection: Inspection, treated: list[Finding], policy: Policy) -> ProjectedT:
         """The guest as clones will have it."""

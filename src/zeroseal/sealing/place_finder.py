@@ -39,22 +39,29 @@ class PlaceFinder:
     def _place_on(self, volume: Volume, offset: int) -> str:
         for mount in self._inspection.guest.mounts:
             if mount.volume.name == volume.name:
-                prefix = mount.path.rstrip("/")
-                return self._place_by_node(mount, prefix, offset)
+                return self._place_by_node(mount, offset)
         if volume.content.kind == LVM_KIND:
             return f"{LVM_METADATA}{volume.name}"
         return f"{_name_of(volume)}, at its byte {offset}"
 
-    def _place_by_node(self, mount: Mount, prefix: str, offset: int) -> str:
+    def _place_by_node(self, mount: Mount, offset: int) -> str:
         name, inventory = mount.volume.name, self._inspection.inventory_of(mount)
         owner = inventory.owner_of(offset)
         if owner is not None:
             if name not in self._paths:
-                self._paths[name] = _paths_by_node(mount.tree, prefix)
+                self._paths[name] = self._paths_on(name)
             path = self._paths[name].get(owner)
             if path:
                 return path
         return f"{name}, {inventory.describe(offset)}, at its byte {offset}"
+
+    def _paths_on(self, volume: str) -> dict[int, str]:
+        """A path of each node of a volume that a mount shows."""
+        found: dict[int, str] = {}
+        for mount in self._inspection.guest.mounts:
+            if mount.volume.name == volume:
+                found = _paths_by_node(mount.tree, mount.path.rstrip("/")) | found
+        return found
 
 
 def _name_of(volume: Volume) -> str:

@@ -54,6 +54,8 @@ class SealOptions:
         allow_static_address: whether clones may begin with the machine's static address.
         to_dhcp: whether static addresses become DHCP.
         restart_history: whether version histories over settings and homes begin again.
+        drop_snapshots: whether snapshots of what the guest mounts are removed.
+        seal_snapshots: whether each of them is treated like the guest.
         same_size_clones: whether every clone's disk will be as large as the template's.
         reissue_sid: whether a Windows' security identifier is replaced by a new random one; else
             that trace is not treated.
@@ -72,6 +74,8 @@ class SealOptions:
     allow_static_address: bool = False
     to_dhcp: bool = False
     restart_history: bool = False
+    drop_snapshots: bool = False
+    seal_snapshots: bool = False
     same_size_clones: bool = False
     reissue_sid: bool = False
     recover_journal: bool = False
@@ -96,6 +100,8 @@ class Policy:
         allows_static_address: whether clones may begin with the machine's static address.
         asks_dhcp: whether clones ask for an address where this machine has one of its own.
         restarts_history: whether version histories over settings and homes begin again.
+        drops_snapshots: whether snapshots of what the guest mounts are removed.
+        seals_snapshots: whether each of them is treated like the guest.
         has_same_size_clones: whether clones need not use the room of a larger disk.
         reissues_sid: whether a Windows gets a new security identifier.
         disables_administrator: whether its built-in administrator is disabled.
@@ -128,6 +134,8 @@ class Policy:
     allows_static_address: bool = False
     asks_dhcp: bool = False
     restarts_history: bool = False
+    drops_snapshots: bool = False
+    seals_snapshots: bool = False
     has_same_size_clones: bool = False
     reissues_sid: bool = False
     disables_administrator: bool = False
@@ -250,6 +258,10 @@ def resolve(
     asked = options or SealOptions()
     _check(asked, rules)
     clones, windows, answers = rules.clones, rules.windows, rules.readiness
+    drops_snapshots = asked.drop_snapshots or bool(clones.drop_snapshots)
+    seals_snapshots = asked.seal_snapshots or bool(clones.seal_snapshots)
+    if drops_snapshots and seals_snapshots:
+        raise UsageError(messages.SNAPSHOTS_DROPPED_AND_SEALED)
     policy = Policy(
         only=asked.only,
         skip=tuple(dict.fromkeys((*asked.skip, *rules.keep.traces))),
@@ -266,6 +278,8 @@ def resolve(
         allows_static_address=asked.allow_static_address or bool(rules.allow.static_address),
         asks_dhcp=asked.to_dhcp or bool(clones.to_dhcp),
         restarts_history=asked.restart_history or bool(clones.restart_history),
+        drops_snapshots=drops_snapshots,
+        seals_snapshots=seals_snapshots,
         has_same_size_clones=asked.same_size_clones or bool(clones.same_size),
         reissues_sid=asked.reissue_sid or bool(windows.reissue_sid),
         disables_administrator=bool(windows.disable_administrator),

@@ -76,6 +76,10 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
         for volume in inspection.unmounted
         if not any(volume.name in reason for reason in inspection.boot_unread)
     ]
+    advice += [
+        f"{capitalised(place)} is not mounted by the guest and is not changed."
+        for place in inspection.opened.subvolumes_apart
+    ]
     advice += image.remarks
     advice += _boot_gap(image, inspection)
     if image.snapshots:
@@ -90,7 +94,7 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
 
 def _weaknesses(inspection: Inspection) -> Iterator[Remark]:
     """What file systems say against a seal though they are sound."""
-    for mount in inspection.guest.mounts:
+    for mount in inspection.guest.volume_mounts:
         for weakness in mount.driver.find_weaknesses(mount.tree, mount.volume.name):
             yield Remark(weakness.code, weakness.text)
 
@@ -129,7 +133,7 @@ def _boot_gap(image: Image, inspection: Inspection) -> list[str]:
 
 def _full_volumes(inspection: Inspection) -> list[str]:
     found = []
-    for mount in inspection.guest.mounts:
+    for mount in inspection.guest.volume_mounts:
         if "linux" not in mount.driver.holds_root_of:
             continue
         used = mount.driver.used_share(mount.tree)

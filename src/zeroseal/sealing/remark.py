@@ -17,6 +17,7 @@ BLOCKERS = {
     "signed-boot-image": "a signed boot image has this machine's identity inside",
     "named-after-host": "a volume group or logical volume is named after the host",
     "version-history": "a version history of settings or a home folder keeps what the seal removes",
+    "snapshots": "snapshots of mounted file systems keep what the seal removes",
     "folder-checksums": "folders lack checksums that the kernel expects",
     "static-address": "a static address stays",
     "service-account": "an account in the human range runs a service",
@@ -34,6 +35,8 @@ BLOCKERS = {
 """Remarks that stop a seal unless house rules say otherwise: code to what it is about."""
 
 ADVICE = {
+    "snapshots-dropped": "snapshots are removed",
+    "snapshots-sealed": "snapshots are treated like the guest",
     "default-kernel": "an older kernel boots by default",
     "old-kernels": "several kernels are installed",
     "restart-pending": "a restart is due",
@@ -83,7 +86,13 @@ ADVICE = {
 }
 """Remarks that do not stop a seal unless house rules say otherwise."""
 
-CONSEQUENCES = ("broken-by-reissue", "answer-passwords", "offline-only")
+CONSEQUENCES = (
+    "broken-by-reissue",
+    "answer-passwords",
+    "offline-only",
+    "snapshots-dropped",
+    "snapshots-sealed",
+)
 """Remarks about what a seal's policy lead to: told first, and kept in the seal record."""
 
 CODES = {**BLOCKERS, **ADVICE}

@@ -91,7 +91,7 @@ def survey_inspected(inspection: Inspection, policy: Policy, progress: Progress)
         disk=inspection.disk,
         stored=stored_by_part(image),
         system=inspection.facts,
-        mounts=tuple((m.path, m.volume.name) for m in inspection.guest.mounts),
+        mounts=tuple((m.path, m.source) for m in inspection.guest.mounts),
         findings=tuple(findings),
         readiness=assess(inspection, findings, policy),
         guard=guard(inspection, treated, policy),

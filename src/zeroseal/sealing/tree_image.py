@@ -16,8 +16,9 @@ from zeroseal.filesystems.plain.folder import FolderSource
 from zeroseal.filesystems.plain.tar import TarSource
 from zeroseal.filesystems.plain.tree import PlainTree
 from zeroseal.guests.guest import Guest, Mount
+from zeroseal.guests.linux.subvolumes import looks_like_root
 from zeroseal.guests.linux.system import LinuxSystem
-from zeroseal.guests.open import OpenedGuest, looks_like_root
+from zeroseal.guests.open import OpenedGuest
 from zeroseal.images.container_file import ContainerFile
 from zeroseal.images.facts import TREE_FORMATS
 from zeroseal.images.image import Image

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import TYPE_CHECKING, ClassVar
 
@@ -44,12 +44,14 @@ class Workbench:
         store_of: gives the store of a volume by its name, the disk's for an empty name.
         hives: of a Windows, being changed.
         now: the moment that what changes is given, seconds since 1970.
+        snapshot_guests: the guest with a snapshot in it, by the snapshot's number; made as needed.
     """
 
     guest: Guest
     store_of: Callable[[str], Store]
     hives: HiveSet | None = None
     now: int = 0
+    snapshot_guests: dict[int, Guest] = field(default_factory=dict)
 
     def get_hives(self) -> HiveSet:
         """The hives; only changes of a Windows ask for them."""
@@ -273,5 +275,5 @@ class ForgetFileChanges(VolumeChange):
 
     def apply(self, bench: Workbench) -> None:  # noqa: D102
         guest = bench.guest
-        mount = next(item for item in guest.mounts if item.volume.name == self.volume)
+        mount = next(item for item in guest.volume_mounts if item.volume.name == self.volume)
         mount.driver.forget_changes(guest.editor_of(mount))

@@ -38,7 +38,7 @@ class Journals(Finder[FindContext]):
 
     def find(self, context: FindContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
         yield from _find_part(context, Part.JOURNAL)
-        for mount in context.guest.mounts:
+        for mount in context.guest.volume_mounts:
             stored = mount.driver.stored_changes(mount.tree)
             if stored:
                 yield ForgetFileChanges(mount.volume.name, stored), "the change journal"
@@ -93,7 +93,7 @@ class ShadowCopyHeaders(Finder[FindContext]):
     name = "shadow-copy-headers"
 
     def find(self, context: FindContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
-        for mount in context.guest.mounts:
+        for mount in context.guest.volume_mounts:
             if "windows" not in mount.driver.holds_root_of:
                 continue
             store = mount.volume.store
@@ -114,7 +114,7 @@ class LvmHosts(Finder[FindContext]):
 
 
 def _find_part(context: FindContext, part: Part) -> Iterator[Found]:
-    for mount in context.guest.mounts:
+    for mount in context.guest.volume_mounts:
         patches = context.inventory_of(mount).patches(part)
         yield from _patched(mount.volume.name, patches, f"mounted on {mount.path}")
 

@@ -20,7 +20,6 @@ _SIGNATURES = (
     (3, b"-FVE-FS-", "bitlocker", _BITLOCKER_REFUSAL),
     (424, _BITLOCKER_TO_GO, "bitlocker", _BITLOCKER_REFUSAL),
     (3, b"EXFAT   ", "exfat", ""),
-    (65536 + 64, b"_BHRfS_M", "btrfs", ""),
     (4096, _MD_MAGIC, "md-raid", _MD_REFUSAL),
     (0, _MD_MAGIC, "md-raid", _MD_REFUSAL),
     (0, b"hsqs", "squashfs", ""),

@@ -21,7 +21,6 @@ from zeroseal.filesystems.btrfs.volume import BtrfsVolume, Node, TreeRoot, parse
 from zeroseal.filesystems.tree import Problem
 from zeroseal.messages import btrfs as messages
 
-_FREE_SPACE_TREE, _FREE_SPACE_VALID, _GROUP_TREE = 1, 2, 8  # compat_ro features
 _MOST_PROBLEMS = 200
 
 
@@ -173,7 +172,9 @@ class _Check:
 
     def _check_groups(self, extents: list[Extent]) -> None:
         volume, features = self.volume, self.volume.superblock.compat_ro
-        number = layout.BLOCK_GROUP_TREE if features & _GROUP_TREE else layout.EXTENT_TREE
+        number = (
+            layout.BLOCK_GROUP_TREE if features & layout.GROUP_TREE_FEATURE else layout.EXTENT_TREE
+        )
         groups = {
             key.object: (key.offset, int.from_bytes(data[:8], "little"),
                          int.from_bytes(data[16:24], "little"))
@@ -192,7 +193,7 @@ class _Check:
                 self._say(f"extent {extent.address}", messages.IN_NO_GROUP)
             else:
                 by_group[start].append(extent)
-        has_tree = features & _FREE_SPACE_TREE and features & _FREE_SPACE_VALID
+        has_tree = features & layout.FREE_SPACE_FEATURE and features & layout.FREE_SPACE_VALID
         for start, (length, used, flags) in groups.items():
             where, own = f"block group {start}", by_group[start]
             if used != sum(extent.length for extent in own):
@@ -253,6 +254,25 @@ class _Check:
         for start, _end in summed:
             self._say(f"data {start}", messages.DATA_WITHOUT_CHECKSUM)
 
+    def _lengths_by_chunk(self, start: int, length: int) -> Iterator[int]:
+        """Yields the lengths of the parts of a range of addresses that lie in one chunk each."""
+        for chunk in self.volume.chunks:
+            first, last = max(start, chunk.start), min(start + length, chunk.start + chunk.length)
+            if first < last:
+                yield last - first
+
+    def _compare_sums(self, start: int, length: int, sums: bytes) -> None:
+        volume, size = self.volume, self.volume.checksum_bytes
+        sector = volume.superblock.sector_bytes
+        for place in volume.places_of(start, length):
+            content = volume.store.read(place, length)
+            for index in range(length // sector):
+                made = volume.checksum(content[index * sector : (index + 1) * sector])
+                if made != sums[index * size : (index + 1) * size]:
+                    where = f"data {start + index * sector}"
+                    self._say(where, messages.DATA_DIFFERS_FROM_CHECKSUM)
+                    break
+
     def _iter_sums(self, size: int, sector: int) -> Iterator[tuple[int, int]]:
         """Yields the ranges that have checksums, each verified."""
         volume = self.volume
@@ -261,12 +281,9 @@ class _Check:
             if key.kind != layout.EXTENT_CHECKSUM:
                 continue
             start, count = key.offset, len(data) // size
-            for place in volume.places_of(start, count * sector):
-                content = volume.store.read(place, count * sector)
-                for index in range(count):
-                    made = volume.checksum(content[index * sector : (index + 1) * sector])
-                    if made != data[index * size : (index + 1) * size]:
-                        where = f"data {start + index * sector}"
-                        self._say(where, messages.DATA_DIFFERS_FROM_CHECKSUM)
-                        break
+            at = start
+            for length in self._lengths_by_chunk(start, count * sector):  # it may cross an end
+                sums = data[(at - start) // sector * size :]
+                self._compare_sums(at, length, sums)
+                at += length
             yield start, start + count * sector

@@ -14,8 +14,6 @@ from zeroseal.filesystems.btrfs.layout import InodeItem, Key, NameHead, RootItem
 from zeroseal.filesystems.btrfs.volume import BtrfsVolume, TreeRoot
 from zeroseal.messages import btrfs as messages
 
-_ORPHANS = layout.LAST - 4  # the object that inodes without a name are listed under
-_ORPHAN_ITEM = 48
 _TYPES = {
     layout.KIND_FILE: stat.S_IFREG, layout.KIND_FOLDER: stat.S_IFDIR,
     layout.KIND_CHARACTER: stat.S_IFCHR, layout.KIND_BLOCK: stat.S_IFBLK,
@@ -77,7 +75,7 @@ class _Subvolume:
         for key, data in items:
             if key.kind == layout.INODE_ITEM:
                 self.inodes[key.object] = InodeItem.parse(data[: InodeItem.SIZE])
-            elif key.kind == _ORPHAN_ITEM and key.object == _ORPHANS:
+            elif key.kind == layout.ORPHAN_ITEM and key.object == layout.ORPHANS:
                 self.orphans.add(key.offset)
             elif key.kind in handlers:
                 handlers[key.kind](key, data)

@@ -56,6 +56,18 @@ def name_hash(name: bytes) -> int:
     return crc32c(name, 1) ^ 0xFFFFFFFF
 
 
+def second_name_hash(folder: int, name: bytes) -> int:
+    """The hash that an extended reference of an inode back to its name is found by."""
+    return crc32c(name, ~folder & 0xFFFFFFFF) ^ 0xFFFFFFFF
+
+
+def data_reference_hash(tree: int, inode: int, place: int) -> int:
+    """The hash that a reference of a file to its data is found by."""
+    high = crc32c(tree.to_bytes(8, "little")) ^ 0xFFFFFFFF
+    low = crc32c(struct.pack("<QQ", inode, place)) ^ 0xFFFFFFFF
+    return (high << 31) ^ low
+
+
 # by the number in the superblock: the name, its length in bytes, and how it is made
 KINDS: dict[int, tuple[str, int, Callable[[bytes], bytes]]] = {
     0: ("crc32c", 4, lambda data: crc32c(data).to_bytes(4, "little")),

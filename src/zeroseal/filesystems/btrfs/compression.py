@@ -1,4 +1,4 @@
-"""Unpacking the content of files: zlib, zstd, and LZO as btrfs cuts it into segments.
+"""Packing and unpacking the content of files: zlib, zstd, and LZO as btrfs cuts it in segments.
 
 Source: the kernel's fs/btrfs/lzo.c (framing) and the LZO1X stream format (Documentation/
 staging/lzo.rst).
@@ -16,8 +16,12 @@ from zeroseal.messages import btrfs as messages
 _MOST_BYTES = 1 << 28
 
 
-def unpack(packing: int, stored: bytes, plain_bytes: int, sector_bytes: int) -> bytes:
+def unpack(
+    packing: int, stored: bytes, plain_bytes: int, sector_bytes: int, skip_bytes: int = 0
+) -> bytes:
     """The content of a packed extent.
+
+    So much of its beginning as ``skip_bytes`` says need not be right, where that saves time.
 
     Raises:
         ValueError: it is not what the packing makes.
@@ -31,7 +35,7 @@ def unpack(packing: int, stored: bytes, plain_bytes: int, sector_bytes: int) -> 
             reader = zstandard.ZstdDecompressor().decompressobj()
             found = reader.decompress(stored)[:plain_bytes]
         elif packing == layout.LZO:
-            found = _unpack_segments(stored, plain_bytes, sector_bytes)
+            found = _unpack_segments(stored, plain_bytes, sector_bytes, skip_bytes)
         else:
             raise ValueError(messages.PACKING_NOT_KNOWN.format(packing=packing))
     except (zlib.error, zstandard.ZstdError, IndexError) as error:
@@ -39,7 +43,75 @@ def unpack(packing: int, stored: bytes, plain_bytes: int, sector_bytes: int) -> 
     return found.ljust(plain_bytes, b"\0")
 
 
-def _unpack_segments(stored: bytes, plain_bytes: int, sector_bytes: int) -> bytes:
+def pack(packing: int, plain: bytes, most: int, sector_bytes: int) -> bytes | None:
+    """The content of an extent, packed and filled with zeros up to ``most`` bytes.
+
+    None where it takes more; ``packing`` is one that ``unpack`` takes.
+    """
+    if packing == layout.ZLIB:
+        made = zlib.compress(plain, 9)
+    elif packing == layout.ZSTD:
+        made = zstandard.ZstdCompressor(level=19).compress(plain)
+    else:
+        made = _pack_segments(plain, sector_bytes)
+    return made.ljust(most, b"\0") if len(made) <= most else None
+
+
+def _pack_segments(plain: bytes, sector_bytes: int) -> bytes:
+    made = bytearray(4)
+    for start in range(0, len(plain), sector_bytes):
+        left = sector_bytes - len(made) % sector_bytes
+        made += bytes(left if left < 4 else 0)
+        segment = _pack_lzo(plain[start : start + sector_bytes])
+        made += len(segment).to_bytes(4, "little") + segment
+    made[:4] = len(made).to_bytes(4, "little")
+    return bytes(made)
+
+
+def _pack_lzo(plain: bytes) -> bytes:
+    """An LZO1X stream of literals and of matches up to 16 KiB back."""
+    made, seen = bytearray(), dict[bytes, int]()
+    start, at, low = 0, 0, -1  # low: where the number of few literals is noted
+    while at + 4 <= len(plain):
+        word = plain[at : at + 4]
+        found = seen.get(word)
+        seen[word] = at
+        if found is None or at - found > 0x4000:
+            at += 1
+            continue
+        length = 4
+        while at + length < len(plain) and plain[found + length] == plain[at + length]:
+            length += 1
+        _put_literals(made, plain[start:at], low)
+        made += _with_count(0x20, length - 2, 31)
+        low = len(made)
+        made += ((at - found - 1) << 2).to_bytes(2, "little")
+        at += length
+        start = at
+    _put_literals(made, plain[start:], low)
+    return bytes(made) + b"\x11\0\0"
+
+
+def _put_literals(made: bytearray, literals: bytes, low: int) -> None:
+    count = len(literals)
+    if 0 < count < 4 and low >= 0:
+        made[low] |= count
+    elif 0 < count < 4:
+        made.append(17 + count)
+    elif count:
+        made += _with_count(0, count - 3, 15)
+    made += literals
+
+
+def _with_count(sign: int, count: int, most: int) -> bytes:
+    """An instruction with a length: in its own bits, or in bytes that follow it."""
+    if count <= most:
+        return bytes([sign | count])
+    more = count - most - 1
+    return bytes([sign]) + bytes(more // 255) + bytes([more % 255 + 1])
+
+
+def _unpack_segments(stored: bytes, plain_bytes: int, sector_bytes: int, skip_bytes: int) -> bytes:
     """Segments with a length before each; a length does not cross the end of a sector."""
     end = min(len(stored), int.from_bytes(stored[:4], "little"))
     pieces, at, size = [], 4, 0
@@ -50,7 +122,10 @@ def _unpack_segments(stored: bytes, plain_bytes: int, sector_bytes: int) -> byte
         at += 4
         if not length or at + length > len(stored):
             raise ValueError(messages.EXTENT_CANNOT_BE_UNPACKED)
-        pieces.append(_unpack_lzo(stored[at : at + length], sector_bytes))
+        if size + sector_bytes <= skip_bytes:
+            pieces.append(bytes(sector_bytes))
+        else:
+            pieces.append(_unpack_lzo(stored[at : at + length], sector_bytes))
         size += len(pieces[-1])
         at += length
     return b"".join(pieces)[:plain_bytes]
@@ -132,5 +207,5 @@ class _LzoStream:
         start = len(self.made) - distance
         if start < 0 or len(self.made) + length > self.most:
             raise ValueError(messages.EXTENT_CANNOT_BE_UNPACKED)
-        for place in range(start, start + length):
-            self.made.append(self.made[place])
+        piece = self.made[start : start + length]  # of a near match it is repeated
+        self.made += (piece * (length // len(piece) + 1))[:length]

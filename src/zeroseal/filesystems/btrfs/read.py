@@ -1,14 +1,16 @@
 """A btrfs volume as a tree of numbered nodes: a subvolume, and those beneath it in their folders.
 
 A node's number is the subvolume's, times 2^64, and the inode's. A subvolume in a folder is a folder
-like any other, as the kernel shows it.
+like any other, as the kernel shows it; one that is not shown is an empty folder, whose number has
+its own, times 2^128, as well.
 """
 
 from __future__ import annotations
 
+import copy
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass
+from typing import Self
 
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.btrfs import layout
@@ -16,8 +18,8 @@ from zeroseal.filesystems.btrfs.checksums import name_hash
 from zeroseal.filesystems.btrfs.compression import unpack
 from zeroseal.filesystems.btrfs.items import Piece, iter_names, iter_references, parse_piece
 from zeroseal.filesystems.btrfs.layout import InodeItem, Key, NameHead, RootItem
-from zeroseal.filesystems.btrfs.volume import BtrfsVolume, TreeRoot
-from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts
+from zeroseal.filesystems.btrfs.volume import BtrfsVolume, TreeRoot, parse_root
+from zeroseal.filesystems.tree import FolderEntry, Kind, NodeFacts, Subvolume
 from zeroseal.messages import btrfs as messages
 
 _KINDS = {
@@ -33,21 +35,11 @@ _KINDS_BY_ENTRY = {
 _INODE_MASK = (1 << 64) - 1
 _MOST_FILE_BYTES, _MOST_LINK_BYTES = 1 << 40, 1 << 16
 _DEFAULT = b"default"
-
-
-@dataclass(frozen=True)
-class Subvolume:
-    """A subvolume.
-
-    Attributes:
-        number: by which trees and mount options (``subvolid=``) know it.
-        path: from the topmost subvolume, as ``subvol=`` has it.
-        is_read_only: as snapshots for sending are.
-    """
-
-    number: int
-    path: str
-    is_read_only: bool
+_MOST_DEPTH = 256
+_SUBVOLUME_KEYS = (
+    Key(layout.FIRST_SUBVOLUME, 0, 0), Key(layout.LAST_NUMBER, 255, layout.LAST)
+)  # fmt: skip
+_UUID, _PARENT_UUID = slice(247, 263), slice(263, 279)  # of a root item, where it is so long
 
 
 class BtrfsTree:
@@ -65,12 +57,22 @@ class BtrfsTree:
     def __init__(self, store: Store, where: str = "the volume", subvolume: int = 0) -> None:
         self.volume = BtrfsVolume(store, where)
         self._roots: dict[int, TreeRoot] = {}
+        self._hidden: frozenset[int] = frozenset()
         self.root = self._top_of(subvolume or self.default_subvolume())
 
     @property
     def where(self) -> str:
         """The volume's name, for messages."""
         return self.volume.where
+
+    def at(self, node: int, hidden: frozenset[int] = frozenset()) -> Self:
+        """The same volume with another folder as its root; both share all that is read.
+
+        Subvolumes that are ``hidden`` are shown as empty folders.
+        """
+        found = copy.copy(self)
+        found.root, found._hidden = node, hidden
+        return found
 
     def default_subvolume(self) -> int:
         """The number of the subvolume that is mounted where no option names one."""
@@ -82,25 +84,56 @@ class BtrfsTree:
         return layout.FS_TREE
 
     def subvolumes(self) -> list[Subvolume]:
-        """All subvolumes but the topmost, by number; those that are being deleted are left out."""
-        above: dict[int, tuple[int, int, bytes]] = {}
-        found: dict[int, RootItem] = {}
-        first = Key(layout.FIRST_SUBVOLUME, 0, 0)
-        last = Key(layout.LAST - layout.FIRST_SUBVOLUME, 255, layout.LAST)
-        for key, data in self.volume.items(self.volume.roots, first, last):
-            if key.kind == layout.ROOT_ITEM:
-                found[key.object] = RootItem.parse(data[: RootItem.SIZE])
-            elif key.kind == layout.ROOT_BACKREF:
-                folder = int.from_bytes(data[:8], "little")
-                length = int.from_bytes(data[16:18], "little")
-                above[key.object] = (key.offset, folder, data[18 : 18 + length])
+        """All subvolumes, the topmost first; those that are being deleted are left out."""
+        found = {number: (item, data) for number, _root, item, data in _iter_roots(self.volume)}
+        above = {
+            key.object: (key.offset, int.from_bytes(data[:8], "little"), _name_of_root(data))
+            for key, data in self.volume.items(self.volume.roots, *_SUBVOLUME_KEYS)
+            if key.kind == layout.ROOT_BACKREF
+        }
+        by_uuid = {
+            data[_UUID]: number for number, (_item, data) in found.items() if any(data[_UUID])
+        }
+        default = self.default_subvolume()
         return [
             Subvolume(
-                number, self._path_of(number, above), bool(item.flags & layout.READ_ONLY_SUBVOLUME)
+                number,
+                self._path_of(number, above),
+                (number << 64) | (item.folder or layout.FIRST_INODE),
+                by_uuid.get(data[_PARENT_UUID], 0),
+                bool(item.flags & layout.READ_ONLY_SUBVOLUME),
+                number == default,
             )
-            for number, item in sorted(found.items())
-            if item.references and number in above
+            for number, (item, data) in sorted(found.items())
+            if item.references and (number in above or number == layout.FS_TREE)
         ]
+
+    def subvolumes_within(self, number: int) -> list[tuple[int, str]]:
+        """(number, path) of the subvolumes that one shows in its folders; ``/PATH`` is from it."""
+        return [
+            (key.offset, "/" + "/".join([*self._folders_above(number, folder), name]))
+            for key, data in self.volume.items_of(self.volume.roots, number, layout.ROOT_REF)
+            if key.offset not in self._hidden
+            for folder in (int.from_bytes(data[:8], "little"),)
+            for name in (_name_of_root(data).decode("utf-8", "surrogateescape"),)
+        ]
+
+    def iter_shown(self) -> Iterator[tuple[int, str]]:
+        """Yields (number, path) of the root's subvolume and of those within it that it shows."""
+        waiting = [(self.root >> 64, "", 0)]
+        while waiting:
+            number, path, depth = waiting.pop()
+            yield number, path
+            if depth < _MOST_DEPTH:
+                waiting += [
+                    (child, f"{path}{own}", depth + 1)
+                    for child, own in self.subvolumes_within(number)
+                ]
+
+    def path_in_subvolume(self, node: int) -> str:
+        """A path of a node from its subvolume's topmost folder, by the first of its names."""
+        tree, inode = self._split(node)
+        return "/" + "/".join(self._folders_above(tree, inode))
 
     def find_child(self, folder: int, name: bytes) -> FolderEntry | None:
         """The entry of that name; ``.`` and ``..`` are never found."""
@@ -145,6 +178,15 @@ class BtrfsTree:
         size = inode.size if limit_bytes is None else min(inode.size, limit_bytes)
         return self._read(node, inode, size)
 
+    def iter_pieces_read(self, node: int) -> Iterator[bytes]:
+        """Yields a file's content piece by piece; holes are left out."""
+        inode = self._inode(node)
+        for piece in self._pieces(node):
+            length = max(0, min(piece.length, inode.size - piece.start))
+            if piece.place is None or piece.place.address:
+                has_sums = not inode.flags & layout.NO_DATA_SUMS
+                yield self._content(node, piece, length, has_sums=has_sums)
+
     def read_link(self, node: int) -> bytes:
         """A symbolic link's target."""
         inode = self._inode(node)
@@ -176,7 +218,7 @@ class BtrfsTree:
     # -- inside
 
     def _split(self, node: int) -> tuple[int, int]:
-        return node >> 64, node & _INODE_MASK
+        return (node >> 64) & _INODE_MASK, node & _INODE_MASK
 
     def _top_of(self, number: int) -> int:
         """The node of a subvolume's topmost folder."""
@@ -211,8 +253,10 @@ class BtrfsTree:
         if head.kind == layout.ROOT_ITEM:
             key = Key(tree, layout.ROOT_REF, head.object)
             reference = self.volume.find(self.volume.roots, key) or b""
-            if reference[:8] != inode.to_bytes(8, "little") or reference[18:] != name:
-                return FolderEntry(name, (tree << 64) | layout.EMPTY_FOLDER, Kind.FOLDER)
+            is_there = reference[:8] == inode.to_bytes(8, "little") and reference[18:] == name
+            if not is_there or head.object in self._hidden:
+                empty = (head.object << 128) | (tree << 64) | layout.EMPTY_FOLDER
+                return FolderEntry(name, empty, Kind.FOLDER)
             return FolderEntry(name, self._top_of(head.object), Kind.FOLDER)
         kind = _KINDS_BY_ENTRY.get(head.type, Kind.UNKNOWN)
         return FolderEntry(name, (tree << 64) | head.object, kind)
@@ -336,3 +380,26 @@ class BtrfsTree:
         if any(place not in found for place in wanted):
             raise ValueError(messages.CHECKSUM_MISSING)
         return [found[place] for place in wanted]
+
+
+def iter_subvolume_roots(volume: BtrfsVolume) -> Iterator[tuple[int, TreeRoot, RootItem]]:
+    """Yields (number, root, item) of each subvolume that is not being deleted."""
+    for number, root, item, _data in _iter_roots(volume):
+        if item.references:
+            yield number, root, item
+
+
+def _iter_roots(volume: BtrfsVolume) -> Iterator[tuple[int, TreeRoot, RootItem, bytes]]:
+    top = (
+        Key(layout.FS_TREE, layout.ROOT_ITEM, 0),
+        Key(layout.FS_TREE, layout.ROOT_ITEM, layout.LAST),
+    )
+    for first, last in (top, _SUBVOLUME_KEYS):
+        for key, data in volume.items(volume.roots, first, last):
+            if key.kind == layout.ROOT_ITEM:
+                yield key.object, *parse_root(data), data
+
+
+def _name_of_root(data: bytes) -> bytes:
+    """The name of a subvolume in a reference to it."""
+    return data[18 : 18 + int.from_bytes(data[16:18], "little")]

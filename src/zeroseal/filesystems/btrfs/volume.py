@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+import struct
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
@@ -14,7 +15,8 @@ from zeroseal.filesystems.btrfs.checksums import KINDS
 from zeroseal.filesystems.btrfs.layout import ChunkHead, Header, Key, RootItem, Stripe, Superblock
 from zeroseal.messages import btrfs as messages
 
-_KEY_BYTES, _ITEM_BYTES, _POINTER_BYTES = 17, 25, 33
+_KEY_BYTES = 17
+_ITEM, _POINTER = struct.Struct("<QBQII"), struct.Struct("<QBQQQ")  # each begins with a key
 _MOST_LEVELS, _MOST_NODES_KEPT = 8, 4096
 _NODE_SIZES = tuple(1 << bits for bits in range(12, 17))
 
@@ -37,6 +39,7 @@ class Node:
     keys: tuple[Key, ...]
     children: tuple[tuple[int, int], ...]  # (logical address, generation)
     data: tuple[bytes, ...]
+    head: Header
 
 
 @dataclass(frozen=True)
@@ -69,6 +72,7 @@ class BtrfsVolume:
         self.superblock = Superblock.parse(raw)
         self._check_superblock(raw)
         self._nodes: dict[int, Node] = {}
+        self.changed: dict[int, Node] = {}  # by address: what an editor will write
         self.chunks: list[Chunk] = []
         self._read_system_chunks()
         top = self.superblock
@@ -104,7 +108,7 @@ class BtrfsVolume:
 
     def read_node(self, address: int, level: int | None = None, generation: int = 0) -> Node:
         """A node of a tree, from the first copy that passes its checksum."""
-        node = self._nodes.get(address)
+        node = self.changed.get(address) or self._nodes.get(address)
         if node is None:
             node = self._parse_node(address, generation)
             if len(self._nodes) >= _MOST_NODES_KEPT:
@@ -122,6 +126,16 @@ class BtrfsVolume:
             if self._passes(raw):
                 return raw
         raise self.damaged(messages.NODE_FAILS_CHECKSUM.format(address=address))
+
+    def forget(self, address: int) -> None:
+        """A node is no longer in use; what was read or changed of it is dropped."""
+        self.changed.pop(address, None)
+        self._nodes.pop(address, None)
+
+    def keep_changed(self) -> None:
+        """What was changed has been written."""
+        self._nodes |= self.changed
+        self.changed = {}
 
     def items(self, root: TreeRoot, first: Key, last: Key) -> Iterator[tuple[Key, bytes]]:
         """Yields the items of a tree between two keys, both included, in their order."""
@@ -156,6 +170,19 @@ class BtrfsVolume:
         for _key, data in self.items_of(self.roots, number, layout.ROOT_ITEM):
             return parse_root(data)
         raise self.damaged(messages.TREE_MISSING.format(number=number))
+
+    def check_editable(self) -> None:
+        """Raises where the volume can be read but not changed.
+
+        Raises:
+            UnsupportedError: it has features that are not kept, or a balance that was interrupted.
+        """
+        unknown = self.superblock.compat_ro & ~layout.KEPT_FEATURES
+        if unknown:
+            raise self.unsupported(messages.READ_ONLY_FEATURES.format(bits=unknown))
+        for number in (layout.RELOCATION_TREE, layout.BALANCE):
+            for _item in self.items(self.roots, Key(number, 0, 0), Key(number, 255, layout.LAST)):
+                raise self.unsupported(messages.BALANCE_INTERRUPTED)
 
     # -- inside
 
@@ -236,33 +263,29 @@ class BtrfsVolume:
         head = Header.parse(raw[: Header.SIZE])
         if head.address != address or (generation and head.generation != generation):
             raise self.damaged(messages.NODE_IS_ANOTHER.format(address=address))
-        step = _POINTER_BYTES if head.level else _ITEM_BYTES
-        if head.level >= _MOST_LEVELS or Header.SIZE + head.count * step > size:
+        form = _POINTER if head.level else _ITEM
+        if head.level >= _MOST_LEVELS or Header.SIZE + head.count * form.size > size:
             raise self.damaged(messages.NODE_DAMAGED.format(address=address))
-        starts = range(Header.SIZE, Header.SIZE + head.count * step, step)
-        keys = tuple(_key(raw, at) for at in starts)
+        rows = list(form.iter_unpack(raw[Header.SIZE : Header.SIZE + head.count * form.size]))
+        keys = tuple(Key(row[0], row[1], row[2]) for row in rows)
         if any(before >= key for before, key in pairwise(keys)):
             raise self.damaged(messages.NODE_DAMAGED.format(address=address))
         if head.level:
-            children = tuple((_number(raw, at + 17), _number(raw, at + 25)) for at in starts)
-            return Node(head.level, keys, children, ())
-        data = []
-        for at in starts:
-            start = Header.SIZE + int.from_bytes(raw[at + 17 : at + 21], "little")
-            length = int.from_bytes(raw[at + 21 : at + 25], "little")
-            if start + length > size:
-                raise self.damaged(messages.NODE_DAMAGED.format(address=address))
-            data.append(raw[start : start + length])
-        return Node(0, keys, (), tuple(data))
+            children = tuple((row[3], row[4]) for row in rows)
+            return Node(head.level, keys, children, (), head)
+        if any(Header.SIZE + row[3] + row[4] > size for row in rows):
+            raise self.damaged(messages.NODE_DAMAGED.format(address=address))
+        body = raw[Header.SIZE :]
+        data = tuple(body[row[3] : row[3] + row[4]] for row in rows)
+        return Node(0, keys, (), data, head)
 
     def _items(
         self, address: int, level: int, generation: int, first: Key, last: Key
     ) -> Iterator[tuple[Key, bytes]]:
         node = self.read_node(address, level, generation)
         if not level:
-            for key, data in zip(node.keys, node.data, strict=True):
-                if first <= key <= last:
-                    yield key, data
+            start, end = bisect_left(node.keys, first), bisect_right(node.keys, last)
+            yield from zip(node.keys[start:end], node.data[start:end], strict=True)
             return
         start = max(0, bisect_right(node.keys, first) - 1)
         for index in range(start, len(node.keys)):

@@ -12,6 +12,7 @@ from zeroseal.sealing.linux.first_boot import check_plantable, plant, planted_pa
 from zeroseal.sealing.linux.guard import guard_linux
 from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.linux.readiness import find_advice, find_blockers, find_unmet
+from zeroseal.sealing.linux.snapshots import find_in_snapshots
 from zeroseal.sealing.linux.values import collect_linux_values
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.policy import Policy
@@ -44,7 +45,16 @@ class LinuxJudge(Judge[ProjectedLinux]):
             keeps_root_login=policy.keeps_root_login,
             plants_first_boot=policy.plants_first_boot,
             restarts_history=policy.restarts_history,
+            snapshots=tuple(inspection.opened.snapshots),
+            drops_snapshots=policy.drops_snapshots,
         )
+
+    def find_elsewhere(  # noqa: D102
+        self, inspection: Inspection, policy: Policy
+    ) -> Iterator[Finding]:
+        context = inspection.context(policy)
+        assert isinstance(context, LinuxContext)  # as ``build_context`` made it
+        return find_in_snapshots(context, policy)
 
     def project(  # noqa: D102
         self, inspection: Inspection, treated: list[Finding], policy: Policy

@@ -20,6 +20,7 @@ from zeroseal.sealing.linux.account_use import find_services_of_accounts
 from zeroseal.sealing.linux.left_behind import describe as describe_left_behind
 from zeroseal.sealing.linux.name_spread import describe_spread
 from zeroseal.sealing.linux.projected import ProjectedLinux
+from zeroseal.sealing.linux.snapshots import snapshot_remarks
 from zeroseal.sealing.place_finder import LVM_METADATA
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.remark import Remark
@@ -70,6 +71,7 @@ def find_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
                 "static-address",
                 messages.STATIC_ADDRESS.format(path=path, addresses=", ".join(addresses)),
             )
+    yield from snapshot_remarks(projected.context, policy)
     if not policy.restarts_history:
         for path in histories_of(projected.context):
             yield Remark(

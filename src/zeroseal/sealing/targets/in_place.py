@@ -103,7 +103,7 @@ class _InPlaceBench(Bench[SealResult]):
 
 def _check_judged(path: Path, inspection: Inspection) -> None:
     """NTFS is changed in place only where that was asked for by name: no chkdsk judged it here."""
-    for mount in inspection.guest.mounts:
+    for mount in inspection.guest.volume_mounts:
         if not mount.driver.is_sealed_in_place:
             raise RefusedError(
                 messages.NTFS_NOT_SEALED_IN_PLACE.format(

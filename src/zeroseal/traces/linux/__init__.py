@@ -7,6 +7,7 @@ from zeroseal.traces.linux import (
     host_name,
     initramfs,
     keys,
+    snapshots,
     static_addresses,
     swap_files,
 )
@@ -18,6 +19,7 @@ __all__ = [
     "host_name",
     "initramfs",
     "keys",
+    "snapshots",
     "static_addresses",
     "swap_files",
 ]

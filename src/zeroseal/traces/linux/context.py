@@ -11,6 +11,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import Account
 from zeroseal.guests.linux.host_names import read_names
 from zeroseal.guests.linux.services import Services
+from zeroseal.guests.linux.subvolumes import Snapshot
 from zeroseal.guests.linux.system import LinuxSystem
 from zeroseal.traces.finder import FindContext
 
@@ -27,12 +28,16 @@ class LinuxContext(FindContext):
         keeps_root_login: whether root's password and keys stay.
         plants_first_boot: whether a script is planted that makes what is missing.
         restarts_history: whether version histories over settings and homes begin again.
+        snapshots: earlier states of what the guest mounts.
+        drops_snapshots: whether they are removed.
     """
 
     system: LinuxSystem
     keeps_root_login: bool = False
     plants_first_boot: bool = False
     restarts_history: bool = False
+    snapshots: tuple[Snapshot, ...] = ()
+    drops_snapshots: bool = False
 
     @property
     def accounts(self) -> list[Account]:

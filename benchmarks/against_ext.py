@@ -1,6 +1,6 @@
-"""The same guest on XFS and on ext4: ratios of survey, of plan and apply, and of a whole seal.
+"""The same guest on XFS, btrfs and ext4: ratios of survey, of plan and apply, and of a whole seal.
 
-Usage, as root: ``python benchmarks/xfs_against_ext.py TREE.tar [ROUNDS]`` with a root file system
+Usage, as root: ``python benchmarks/against_ext.py TREE.tar [ROUNDS]`` with a root file system
 in a tar archive, such as one of mmdebstrap's. The volumes are made and filled by the kernel.
 """
 
@@ -15,7 +15,11 @@ from pathlib import Path
 from seal_against_copy import plan_and_apply, run, timed
 
 SIZE = "3G"
-MAKERS = {"ext4": ["mkfs.ext4", "-q", "-F"], "xfs": ["mkfs.xfs", "-q", "-f"]}
+MAKERS = {
+    "ext4": ["mkfs.ext4", "-q", "-F"],
+    "xfs": ["mkfs.xfs", "-q", "-f"],
+    "btrfs": ["mkfs.btrfs", "-q", "-f"],
+}
 
 
 def make(kind: str, tree: Path, folder: Path) -> Path:
@@ -62,7 +66,8 @@ def main() -> None:
                     times.setdefault((title, kind), []).append(timed(work))
         for title in ("survey, plan, apply", "whole seal"):
             middle = {kind: statistics.median(times[title, kind][1:]) for kind in MAKERS}
-            print(f"{title:22} XFS / ext4 {middle['xfs'] / middle['ext4']:5.2f}")
+            for kind in ("xfs", "btrfs"):
+                print(f"{title:22} {kind:5} / ext4 {middle[kind] / middle['ext4']:5.2f}")
 
 
 if __name__ == "__main__":
