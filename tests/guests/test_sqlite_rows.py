@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from zeroseal.guests.windows.sqlite_rows import HEADER, with_log, without_rows
+from zeroseal.guests.sqlite_files import HEADER, with_log
+from zeroseal.guests.windows.sqlite_rows import without_rows
 
 SID = b"s-1-5-21-1-2-3-1001"
 RAW_SID = bytes.fromhex("010500000000000515000000010000000200000003000000e9030000")

@@ -41,6 +41,7 @@ def add_parser(subparsers: Subparsers) -> None:
         examples=(
             ("survey gate.qcow2", "what is on this disk, and is it ready"),
             ("survey gate.qcow2 --places", "name every place that a seal would change"),
+            ("survey gate.qcow2 --unclaimed", "what may be identity and is in no catalogue"),
             (
                 "survey gate.qcow2 --as-if --retain-account ops --plant-first-boot",
                 "is it ready for a seal with these options",
@@ -50,6 +51,11 @@ def add_parser(subparsers: Subparsers) -> None:
     )
     add_images(parser)
     add_places(parser)
+    parser.add_argument(
+        "--unclaimed",
+        action="store_true",
+        help="list files that no package owns and that look like identity, with the reasons",
+    )
     parser.add_argument(
         "--as-if",
         nargs=argparse.REMAINDER,
@@ -96,7 +102,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         survey = found
     ui.show(
         lambda: _to_json(survey),
-        lambda out: show_survey(survey, out, every_place=args.places),
+        lambda out: show_survey(survey, out, every_place=args.places, unclaimed=args.unclaimed),
     )
     return 0 if survey.is_ready else 1
 

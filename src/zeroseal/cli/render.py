@@ -69,6 +69,12 @@ def indented(console: Console, text: str) -> None:
     console.print(Padding(Text(clean(text)), (0, 0, 0, 3)))
 
 
+def titled(console: Console, title: str, text: str) -> None:
+    """A path or a name, and a paragraph about it below."""
+    console.print(Text(f"  {clean(title)}"), soft_wrap=True)
+    console.print(Padding(Text(clean(text)), (0, 0, 0, 4)))
+
+
 def bullets(console: Console, sentences: Iterable[str]) -> None:
     """One sentence a line, wrapped under itself."""
     table = Table.grid(padding=(0, 1))

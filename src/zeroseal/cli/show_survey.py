@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
+from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
@@ -20,7 +21,12 @@ if TYPE_CHECKING:
     from zeroseal.sealing.survey import Survey
 
 
-def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
+_MOST_UNCLAIMED = 20
+
+
+def show_survey(
+    survey: Survey, console: Console, every_place: bool, unclaimed: bool = False
+) -> None:
     """The answer, the image, the findings, what stands against a seal, the next step."""
     groups = by_trace(survey.findings)
     if not groups:
@@ -56,7 +62,33 @@ def show_survey(survey: Survey, console: Console, every_place: bool) -> None:
     if messages:
         render.section(console, "Good to know")
         render.bullets(console, messages)
+    if unclaimed:
+        _show_unclaimed(survey, console)
     _show_next(survey, console)
+
+
+def _show_unclaimed(survey: Survey, console: Console) -> None:
+    """Files that no catalogue knows, and why they are suspected."""
+    found = survey.readiness.unclaimed
+    render.section(console, "Unclaimed files")
+    if not found:
+        console.print("  No file that stays and that no package owns looks like identity.")
+        return
+    for one in found[:_MOST_UNCLAIMED]:
+        title = f"{one.path}  ({size_text(one.size_bytes)})"
+        render.titled(console, title, f"It {', and '.join(one.reasons)}.")
+    if len(found) > _MOST_UNCLAIMED:
+        more = counted(len(found) - _MOST_UNCLAIMED, "more file")
+        render.indented(console, f"and {more}: --json lists all")
+    console.print()
+    render.bullets(
+        console,
+        [
+            "What identifies the machine: make it a trace of your own in the house rules.",
+            "What may stay: allow it in the house rules, such as",
+        ],
+    )
+    render.items(console, [found[0].rule])
 
 
 def _show_readiness(survey: Survey, console: Console) -> None:

@@ -18,6 +18,7 @@ KEPT_TRACE_NOT_KNOWN = "the house rules keep the trace {name!r}, which is not kn
 RESIDUE_PLACE_INVALID = (
     "residue: {place!r} must be an absolute path, or a place as a seal prints it"
 )
+UNCLAIMED_PLACE_INVALID = "unclaimed: {place!r} must be an absolute path or a pattern of such"
 SEARCH_TEXT_TOO_SHORT = (
     "texts: text number {number} is too short to search for, it needs at least {min_text} letters"
 )
@@ -34,6 +35,10 @@ COULD_NOT_OPEN_INSIDE = "{path} could not be opened, so its contents were not se
 # sealing/policy.py
 GIVEN_WITH_BOTH_ONLY_AND_SKIP = "{both} is given with both --only and --skip: choose one"
 GIVEN_WITH_BOTH_RETAIN_AND_REMOVE = "{name} is to be both kept and removed: choose one"
+UNCLAIMED_FILES = (
+    "Unknown to the catalogue: {count} that no package owns may identify this machine on every "
+    "clone ({paths}); zeroseal survey --unclaimed gives the reasons."
+)
 SNAPSHOTS_DROPPED_AND_SEALED = "snapshots are to be both removed and treated: choose one"
 BUILD_ACCOUNT_NOT_RETAINED = (
     "{name} is the account of the machine's build, which a seal always removes: keep another "

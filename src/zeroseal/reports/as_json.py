@@ -320,4 +320,13 @@ def _readiness(readiness: Readiness) -> Json:
         "advice": list(readiness.advice),
         "consequences": list(readiness.consequences),
         "hints": list(readiness.hints),
+        "unclaimed": [
+            {
+                "path": one.path,
+                "sizeBytes": one.size_bytes,
+                "reasons": list(one.reasons),
+                "rule": one.rule,
+            }
+            for one in readiness.unclaimed
+        ],
     }

@@ -54,9 +54,10 @@ class Keep(_Rules, frozen=True, rename="kebab"):
 
 
 class Allow(_Rules, frozen=True, rename="kebab"):
-    """What does not stop a seal: values in some places, a static address, traces that are kept."""
+    """What may stay: values in some places, unclaimed files, a static address, kept traces."""
 
     residue: Texts = ()
+    unclaimed: Texts = ()
     static_address: Answer = None
     partial: Answer = None
 
@@ -64,6 +65,9 @@ class Allow(_Rules, frozen=True, rename="kebab"):
         for place in self.residue:
             if not place.startswith("/") and " " not in place:
                 raise ValueError(messages.RESIDUE_PLACE_INVALID.format(place=place))
+        for place in self.unclaimed:
+            if not place.startswith("/"):
+                raise ValueError(messages.UNCLAIMED_PLACE_INVALID.format(place=place))
 
 
 class Remove(_Rules, frozen=True, rename="kebab"):

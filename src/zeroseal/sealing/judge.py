@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
+from zeroseal.sealing.unclaimed_file import UnclaimedFile
 from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finding import Finding
 
@@ -68,6 +69,13 @@ class Judge(ABC, Generic[ProjectedT]):
             projected: what clones will find.
             handled: places that the plan treats.
         """
+
+    def find_unclaimed(
+        self, projected: ProjectedT, handled: Collection[str]
+    ) -> list[UnclaimedFile]:
+        """Files that nobody's package owns and that look like identity, most suspicious first."""
+        del projected, handled
+        return []
 
     @abstractmethod
     def guard(self, projected: ProjectedT) -> Guard:

@@ -108,6 +108,7 @@ class Policy:
         first_starts: how a Windows may start; empty for any.
         recovers_journal: whether file systems that were not shut down cleanly are recovered first.
         residue_places: patterns of places where removed values may still stand.
+        unclaimed_places: patterns of files that no package owns and that were looked at.
         texts: further texts that may stand nowhere on a sealed disk.
         values_left_out: values that are not searched for, as a seal names them.
         remarks_as_blockers, remarks_as_advice, ignored_remarks: codes of ``remark.CODES``.
@@ -142,6 +143,7 @@ class Policy:
     first_starts: tuple[str, ...] = ()
     recovers_journal: bool = False
     residue_places: tuple[str, ...] = ()
+    unclaimed_places: tuple[str, ...] = ()
     texts: tuple[str, ...] = ()
     values_left_out: tuple[str, ...] = ()
     remarks_as_blockers: tuple[str, ...] = ()
@@ -286,6 +288,7 @@ def resolve(
         first_starts=windows.first_start,
         recovers_journal=asked.recover_journal,
         residue_places=rules.allow.residue,
+        unclaimed_places=rules.allow.unclaimed,
         texts=rules.search.texts,
         values_left_out=rules.search.leave_out,
         remarks_as_blockers=answers.blockers,

@@ -13,6 +13,7 @@ from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.remark import CONSEQUENCES, Remark
+from zeroseal.sealing.unclaimed_file import UnclaimedFile
 from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.finding import Finding
 
@@ -27,12 +28,14 @@ class Readiness:
         advice: what a seal does not look into or leaves as it is; it goes into the record.
         hints: what is worth knowing of the guest and its machine.
         consequences: what the policy leads to; they go into the record too.
+        unclaimed: files that no package owns, that stay, and that look like identity.
     """
 
     blockers: tuple[str, ...]
     advice: tuple[str, ...]
     hints: tuple[str, ...] = ()
     consequences: tuple[str, ...] = ()
+    unclaimed: tuple[UnclaimedFile, ...] = ()
 
 
 def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> Readiness:
@@ -54,14 +57,19 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     hints: list[str] = []
     consequences: list[str] = []
     projected = judge.project(inspection, treated, policy)
-    remarks = [*judge.find_remarks(projected, handled), *_weaknesses(inspection)]
+    unclaimed = judge.find_unclaimed(projected, handled)
+    remarks = [
+        *judge.find_remarks(projected, handled),
+        *_weaknesses(inspection),
+        *_describe_unclaimed(unclaimed),
+    ]
     for remark in remarks:
         if remark.code in policy.ignored_remarks:
             continue
-        if remark.code in CONSEQUENCES:
-            consequences.append(remark.text)
-            continue
-        (blockers if policy.is_blocker(remark.code) else hints).append(remark.text)
+        if policy.is_blocker(remark.code):
+            blockers.append(remark.text)
+        else:
+            (consequences if remark.code in CONSEQUENCES else hints).append(remark.text)
     if policy.machine:
         blockers += policy.machine.blockers
         hints += policy.machine.hints
@@ -89,7 +97,16 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     if image.has_parent:
         advice.append(messages.IMAGE_HAS_BACKING_FILE)
     advice += _full_volumes(inspection)
-    return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences))
+    return Readiness(
+        tuple(blockers), tuple(advice), tuple(hints), tuple(consequences), tuple(unclaimed)
+    )
+
+
+def _describe_unclaimed(unclaimed: list[UnclaimedFile]) -> Iterator[Remark]:
+    if unclaimed:
+        paths = some_of([one.path for one in unclaimed])
+        count = counted(len(unclaimed), "file")
+        yield Remark("unclaimed-files", messages.UNCLAIMED_FILES.format(count=count, paths=paths))
 
 
 def _weaknesses(inspection: Inspection) -> Iterator[Remark]:

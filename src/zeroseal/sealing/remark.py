@@ -44,6 +44,7 @@ ADVICE = {
     "no-guest-agent": "no guest agent",
     "no-ssh-server": "no SSH server is installed or enabled",
     "roomy-disk": "the disk is much larger than its contents",
+    "unclaimed-files": "files that no package owns and that look like identity stay",
     "left-behind-files": "files of removed accounts stay in other places",
     "name-elsewhere": "the old name or address is still in other files",
     "shared-certificate": "a self-signed certificate stays",
@@ -92,6 +93,7 @@ CONSEQUENCES = (
     "offline-only",
     "snapshots-dropped",
     "snapshots-sealed",
+    "unclaimed-files",
 )
 """Remarks about what a seal's policy lead to: told first, and kept in the seal record."""
 

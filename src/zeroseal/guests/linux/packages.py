@@ -1,8 +1,8 @@
 """Installed packages, from the package managers' own records in the guest.
 
 Sources: dpkg(1) and deb-control(5) for ``/var/lib/dpkg/status``; apk(5) for
-``/lib/apk/db/installed``; pacman's ``/var/lib/pacman/local/NAME-VERSION/desc``. RPM's database is
-not read.
+``/lib/apk/db/installed``; pacman's ``/var/lib/pacman/local/NAME-VERSION/desc``; RPM's database
+(``rpm_database``).
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zeroseal.guests.guest import Guest
+from zeroseal.guests.linux.rpm_database import read_rpm_packages
 
 _DPKG_STATUS = "/var/lib/dpkg/status"
 _APK_INSTALLED = "/lib/apk/db/installed"
@@ -31,7 +32,7 @@ class Package:
 
 def read_packages(guest: Guest) -> list[Package]:
     """All installed packages, by name; empty where no package manager that we know is there."""
-    found = [*_from_dpkg(guest), *_from_apk(guest), *_from_pacman(guest)]
+    found = [*_from_dpkg(guest), *_from_apk(guest), *_from_pacman(guest), *_from_rpm(guest)]
     return sorted(found, key=lambda package: package.name)
 
 
@@ -95,6 +96,11 @@ def _from_pacman(guest: Guest) -> Iterator[Package]:
         values = {key: words[number + 1] for number, key in enumerate(words[:-1])}
         if "%NAME%" in values:
             yield Package(values["%NAME%"], values.get("%VERSION%", ""))
+
+
+def _from_rpm(guest: Guest) -> Iterator[Package]:
+    for package in read_rpm_packages(guest):
+        yield Package(package.name, package.version)
 
 
 def _fields(paragraph: str) -> dict[str, str]:

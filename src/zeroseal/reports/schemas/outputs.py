@@ -68,6 +68,15 @@ class Guard(TypedDict):
     hints: list[str]
 
 
+class Unclaimed(TypedDict):
+    """A file that no package owns, that stays, and that looks like identity."""
+
+    path: str
+    sizeBytes: int
+    reasons: list[str]
+    rule: str
+
+
 class Readiness(TypedDict):
     """What stands against a seal, and what it leaves; sentences."""
 
@@ -75,6 +84,7 @@ class Readiness(TypedDict):
     advice: list[str]
     consequences: list[str]
     hints: list[str]
+    unclaimed: list[Unclaimed]
 
 
 class MachineReadiness(TypedDict):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from zeroseal.guests.linux.system import LinuxSystem
 from zeroseal.sealing.house_rules import Requirements
@@ -13,12 +13,14 @@ from zeroseal.sealing.linux.guard import guard_linux
 from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.linux.readiness import find_advice, find_blockers, find_unmet
 from zeroseal.sealing.linux.snapshots import find_in_snapshots
+from zeroseal.sealing.linux.unclaimed import find_unclaimed
 from zeroseal.sealing.linux.values import collect_linux_values
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.projected_guest import gone_after
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
+from zeroseal.sealing.unclaimed_file import UnclaimedFile
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.linux.context import LinuxContext
 
@@ -68,6 +70,11 @@ class LinuxJudge(Judge[ProjectedLinux]):
     ) -> Iterator[Remark]:
         yield from find_blockers(projected)
         yield from find_advice(projected, handled)
+
+    def find_unclaimed(  # noqa: D102
+        self, projected: ProjectedLinux, handled: Collection[str]
+    ) -> list[UnclaimedFile]:
+        return find_unclaimed(projected, handled)
 
     def guard(self, projected: ProjectedLinux) -> Guard:  # noqa: D102
         return guard_linux(projected)
