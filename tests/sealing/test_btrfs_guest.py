@@ -233,3 +233,48 @@ def test_several_systems_of_which_none_is_named_are_refused(
     refused = zeroseal("survey", source)
     assert refused.status == 3
     assert "several subvolumes that hold a system (root, other)" in " ".join(refused.err.split())
+
+
+def test_containers_are_content_and_a_root_that_was_left_is_a_snapshot(
+    fedora_like: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    source = to_raw(fedora_like, tmp_path / "source.raw")
+    with mounted(source) as point:
+        folder = point / "root/var/lib/machines"
+        folder.mkdir(parents=True)
+        for name in ("layer", "other"):  # a system of its own, and one made from that
+            words = ("snapshot", folder / "layer") if name == "other" else ("create",)
+            run("btrfs", "subvolume", *words, folder / name)
+            write_tree(
+                folder / name, {"/etc/os-release": "ID=tideline\n"} if name == "layer" else {}
+            )
+    survey = json.loads(zeroseal("survey", source, "--json").out)
+    assert not [text for text in survey["readiness"]["blockers"] if "snapshot" in text]
+    with mounted(source) as point:
+        for name in ("other", "layer"):
+            run("btrfs", "subvolume", "delete", point / "root/var/lib/machines" / name)
+        run("btrfs", "subvolume", "snapshot", point / "root", point / "kept")
+        run("btrfs", "subvolume", "snapshot", point / "kept", point / "next")
+        fstab_of_next = (point / "next/etc/fstab").read_text().replace("subvol=root", "subvol=next")
+        (point / "next/etc/fstab").write_text(fstab_of_next)
+        number = run("btrfs", "inspect-internal", "rootid", point / "next").strip()
+        run("btrfs", "subvolume", "set-default", number, point)
+    survey = json.loads(zeroseal("survey", source, "--json").out)
+    assert survey["mounts"][0]["volume"] == "whole disk (next)"
+    blockers = " ".join(survey["readiness"]["blockers"])
+    assert "2 snapshots of the root file system (whole disk: root, kept)" in blockers
+
+
+def test_a_system_at_the_top_is_not_forgotten(tmp_path: Path, zeroseal: Command) -> None:
+    volume = make(tmp_path / "v", "-U", UUID, megabytes=300)
+    with mounted(volume) as point:
+        write_tree(point, TREE | {"/etc/fstab": fstab({"/": "subvol=@"})})
+        run("btrfs", "subvolume", "snapshot", point, point / "@")
+    words = ("seal", volume, "-o", tmp_path / "sealed", "--expect-seed")
+    assert "1 snapshot of the root file system" in " ".join(zeroseal(*words).err.split())
+    refused = zeroseal(*words, "--drop-snapshots")
+    assert refused.status == 4
+    assert "the topmost subvolume of whole disk holds a system" in " ".join(refused.err.split())
+    done = zeroseal(*words, "--seal-snapshots")
+    assert done.status == 0, done.err
+    judge_sealed(tmp_path / "sealed", tmp_path)

@@ -43,6 +43,7 @@ PACKING_NOT_KNOWN = "its compression {packing} is not known"
 EXTENT_CANNOT_BE_UNPACKED = "its content cannot be unpacked"
 
 # filesystems/btrfs/edit.py
+FILE_WITH_HASHES = "a file protected by hashes (fs-verity) that would have to change"
 SUBVOLUME_STAYS = (
     "{name} of {where} is a subvolume that is mounted elsewhere, or a snapshot: it is not removed "
     "with the folder that it is in"
@@ -75,7 +76,13 @@ PACKED_EXTENT_CANNOT_SHRINK = (
 )
 
 # filesystems/btrfs/subvolumes_edit.py
-SUBVOLUMES_WITHIN = "the subvolume {number} of {where} has other subvolumes within it"
+TOPMOST_STAYS = (
+    "the topmost subvolume of {where} holds a system that the machine does not start, and cannot "
+    "be removed as a whole: delete its files in the guest"
+)
+SUBVOLUMES_WITHIN = (
+    "the subvolume {number} of {where} has other subvolumes within it: delete those in the guest"
+)
 
 # filesystems/btrfs/items.py
 EXTENT_DAMAGED = "the extents of inode {node} are damaged"

@@ -118,8 +118,7 @@ class BtrfsEditor(BtrfsTree):
 
     def replace_content(self, node: int, content: bytes) -> None:
         """Gives a file other content; owner, mode, attributes and names stay."""
-        editing.check_file(self, node)
-        (tree, number), inode = self._split(node), self._inode(node)
+        (tree, number), inode = self._split(node), self._changeable(node)
         self._content_editor.drop(tree, number, inode)
         self._content_editor.write(tree, number, inode, content)
         self._touch(tree, number, inode)
@@ -129,8 +128,7 @@ class BtrfsEditor(BtrfsTree):
 
         Content that is packed, or that others share, is written anew instead.
         """
-        editing.check_file(self, node)
-        (tree, number), inode = self._split(node), self._inode(node)
+        (tree, number), inode = self._split(node), self._changeable(node)
         pieces = self._content_editor.pieces(tree, number)
         places = [piece.place for piece in pieces if piece.place and piece.place.address]
         if any(piece.head.packing or piece.place is None for piece in pieces) or any(
@@ -153,8 +151,7 @@ class BtrfsEditor(BtrfsTree):
 
     def truncate(self, node: int, size_bytes: int) -> None:
         """Cuts a file, or lets it grow by a hole."""
-        editing.check_file(self, node)
-        (tree, number), inode = self._split(node), self._inode(node)
+        (tree, number), inode = self._split(node), self._changeable(node)
         before, sector = inode.size, self.volume.superblock.sector_bytes
         content = self._content_editor
         pieces = content.pieces(tree, number)
@@ -258,6 +255,14 @@ class BtrfsEditor(BtrfsTree):
             self._zero_unused(loosened)
 
     # -- inside
+
+    def _changeable(self, node: int) -> InodeItem:
+        """The inode of a file whose content may change."""
+        editing.check_file(self, node)
+        inode = self._inode(node)
+        if inode.flags & layout.HAS_HASHES:
+            raise self.volume.unsupported(messages.FILE_WITH_HASHES)
+        return inode
 
     def _zero_unused(self, addresses: set[int]) -> None:
         """Zeroes what nothing shows any more of extents that others still refer to."""

@@ -46,6 +46,7 @@ LAST = (1 << 64) - 1  # the largest object, and the largest offset of a key
 
 INLINE, REGULAR, PREALLOCATED = 0, 1, 2
 PLAIN, ZLIB, LZO, ZSTD = 0, 1, 2, 3
+HAS_HASHES = 1 << 32  # flag of an inode: fs-verity
 NO_DATA_SUMS, NO_COPY_ON_WRITE, NO_PACKING, PACKED = 0x1, 0x2, 0x8, 0x800  # flags of an inode
 MOST_EXTENT_BYTES = 128 << 20
 SKINNY, HAS_NO_HOLE_ITEMS, SIMPLE_QUOTA = 0x100, 0x200, 0x10000  # incompatible features

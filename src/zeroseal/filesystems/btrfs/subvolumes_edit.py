@@ -43,9 +43,11 @@ class SubvolumeEditor:
         """Removes a subvolume with its name.
 
         Raises:
-            RefusedError: other subvolumes lie within it.
+            RefusedError: other subvolumes lie within it, or it is the topmost.
         """
         volume = self._volume
+        if number < layout.FIRST_SUBVOLUME:
+            raise RefusedError(messages.TOPMOST_STAYS.format(where=volume.where))
         for _item in volume.items_of(volume.roots, number, layout.ROOT_REF):
             raise RefusedError(messages.SUBVOLUMES_WITHIN.format(where=volume.where, number=number))
         key, data = next(volume.items_of(volume.roots, number, layout.ROOT_ITEM))

@@ -5,7 +5,8 @@ Source: btrfs(5), the mount options ``subvol=`` and ``subvolid=``; fstab(5).
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+import re
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from zeroseal.errors import UnsupportedError
@@ -17,6 +18,7 @@ from zeroseal.messages import guests as messages
 from zeroseal.volumes.volume import Volume
 
 _MOST_NAMED = 5
+_SNAPPER = re.compile(r"(^|/)\.snapshots/\d+/snapshot$")  # snapper(8)
 
 
 @dataclass(frozen=True)
@@ -90,7 +92,9 @@ def find_by_options(options: Sequence[str], subvolumes: Sequence[Subvolume]) -> 
 
 
 def find_snapshots(volume: Volume, tree: FileTree, mounted: Collection[int]) -> list[Snapshot]:
-    """The snapshots, of any generation, of what a guest mounts, and other systems that are there.
+    """The snapshots of what a guest mounts, or what that is one of, and other systems beside it.
+
+    A system within a folder of the guest that is no relation, such as a container's, is none.
 
     Args:
         volume: with subvolumes.
@@ -98,13 +102,16 @@ def find_snapshots(volume: Volume, tree: FileTree, mounted: Collection[int]) -> 
         mounted: the numbers of those that are mounted.
     """
     subvolumes = {one.number: one for one in get_driver(volume).subvolumes(tree)}
+    families = {number: _family(subvolumes[number], subvolumes) for number in mounted}
     found = []
     for one in subvolumes.values():
-        if one.number in mounted or not one.path:
+        if one.number in mounted:
             continue
+        family = _family(one, subvolumes) if one.path else frozenset[int]()
+        source = next((number for number, own in families.items() if own & family), 0)
+        is_within = any(_lies_within(one, subvolumes[number]) for number in mounted)
         holds_system = looks_like_root(Guest([view_of("/", volume, tree, one)]))
-        source = next((own for own in _iter_sources(one, subvolumes) if own in mounted), 0)
-        if holds_system or source:
+        if source or (holds_system and (not is_within or _SNAPPER.search(one.path))):
             found.append(Snapshot(volume, one, holds_system, source))
     return found
 
@@ -134,12 +141,12 @@ def find_apart(
     """Subvolumes with content that no mount shows, and that are no snapshots."""
     subvolumes = get_driver(volume).subvolumes(tree)
     known = {*mounted, *(one.subvolume.number for one in snapshots)}
-    shown = [one.path for one in subvolumes if one.number in mounted]
+    shown = [one for one in subvolumes if one.number in mounted]
     return [
         one
         for one in subvolumes
         if one.number not in known
-        and not any(not path or one.path.startswith(f"{path}/") for path in shown)
+        and not any(_lies_within(one, above) for above in shown)
         and _holds_files(volume, tree, one, subvolumes)
     ]
 
@@ -171,14 +178,18 @@ def _root_options(guest: Guest) -> tuple[str, ...]:
     return next((entry.options for entry in entries if entry.mount_point == "/"), ())
 
 
-def _iter_sources(one: Subvolume, subvolumes: dict[int, Subvolume]) -> Iterator[int]:
-    """Yields the numbers of what a subvolume is a snapshot of, of what that is one of, ..."""
-    seen = {one.number}
+def _family(one: Subvolume, subvolumes: dict[int, Subvolume]) -> frozenset[int]:
+    """The numbers of a subvolume, of what it is a snapshot of, of what that is one of, ..."""
+    found = {one.number}
     number = one.snapshot_of
-    while number and number not in seen:
-        yield number
-        seen.add(number)
-        number = subvolumes[number].snapshot_of if number in subvolumes else 0
+    while number in subvolumes and number not in found:
+        found.add(number)
+        number = subvolumes[number].snapshot_of
+    return frozenset(found)
+
+
+def _lies_within(one: Subvolume, above: Subvolume) -> bool:
+    return one is not above and (not above.path or one.path.startswith(f"{above.path}/"))
 
 
 def _holds_files(
