@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.long import only_long
 from tests.oracles import need, run
 from tests.xfs import FileStore
 from zeroseal.errors import DamagedError, ImageError, RefusedError, UnsupportedError
@@ -30,6 +31,12 @@ KINDS = {
     "extended refs, quota": ("-O", "extref", "-R", "quota"),
 }
 PACKINGS = ("none", "zlib", "lzo", "zstd")
+COMBINED = [
+    pytest.param(kind, packing, marks=() if few or packing == "none" else only_long)
+    for kind in KINDS
+    for packing in PACKINGS
+    for few in (kind in ("sha256, nodes of 4 KiB", "single, holes, v1 cache"),)
+]
 
 
 @contextmanager
@@ -130,8 +137,7 @@ def read(tree: BtrfsTree, folder: int, path: str = "") -> dict[str, tuple[object
     return found
 
 
-@pytest.mark.parametrize("kind", KINDS)
-@pytest.mark.parametrize("packing", PACKINGS)
+@pytest.mark.parametrize(("kind", "packing"), COMBINED)
 def test_a_volume_is_read_as_the_kernel_shows_it(tmp_path: Path, kind: str, packing: str) -> None:
     volume = make(tmp_path / "v", *KINDS[kind])
     options = () if packing == "none" else (f"compress-force={packing}",)

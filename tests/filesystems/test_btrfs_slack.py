@@ -8,8 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.filesystems.test_btrfs_read import KINDS, MIB, make, mounted, read, seen
-from tests.long import only_long
+from tests.filesystems.test_btrfs_read import COMBINED, KINDS, MIB, make, mounted, read, seen
 from tests.oracles import run
 from tests.xfs import FileStore
 from zeroseal.filesystems.btrfs.check import check_volume
@@ -20,13 +19,6 @@ from zeroseal.filesystems.btrfs.usage import read_usage
 from zeroseal.filesystems.inventory import Part
 
 CANARY = b"Kittiwake-"
-PACKINGS = ("none", "zlib", "lzo", "zstd")
-COMBINED = [
-    pytest.param(kind, packing, marks=() if few or packing == "none" else only_long)
-    for kind in KINDS
-    for packing in PACKINGS
-    for few in (kind in ("sha256, nodes of 4 KiB", "single, holes, v1 cache"),)
-]
 
 
 def canaries(count: int) -> bytes:
