@@ -82,9 +82,8 @@ def test_a_real_debian_on_xfs_over_lvm_is_sealed_without_a_trace(
         judge_xfs(volume)
 
 
-@pytest.mark.parametrize(
-    "option", ["--drop-snapshots", pytest.param("--seal-snapshots", marks=only_long)]
-)
+@only_long
+@pytest.mark.parametrize("option", ["--drop-snapshots", "--seal-snapshots"])
 def test_a_real_debian_on_btrfs_with_snapshots_is_sealed_without_a_trace(
     debian_on_btrfs: Path, tmp_path: Path, zeroseal: Command, option: str
 ) -> None:

@@ -7,13 +7,11 @@ overflow chains, in the byte order of a little-endian machine).
 
 from __future__ import annotations
 
-import sqlite3
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.sqlite_files import HEADER, opened, with_log
 
 FOLDERS = ("/var/lib/rpm", "/usr/lib/sysimage/rpm")
 _LONGEST_DATABASE = 1 << 30
@@ -27,6 +25,7 @@ _CHARACTER = 1
 _IS_SETTING = 1  # flag of a file
 _NORMAL = 0  # state of a file
 
+_SQLITE_MAGIC = b"SQLite format 3\0"
 _NDB_MAGIC, _SLOT_MAGIC, _BLOB_MAGIC = b"RpmP", b"Slot", b"BlbS"
 _NDB_PAGE, _NDB_HEAD, _SLOT_BYTES, _BLOB_UNIT = 4096, 32, 16, 16
 _HASH_MAGIC_AT, _HASH_MAGIC = 12, 0x061561
@@ -85,7 +84,7 @@ def iter_packages(database: bytes, log: bytes = b"") -> Iterator[RpmPackage]:
 
     The write-ahead log is of an SQLite database.
     """
-    if database.startswith(HEADER):
+    if database.startswith(_SQLITE_MAGIC):
         blobs = _from_sqlite(database, log)
     elif database.startswith(_NDB_MAGIC):
         blobs = _from_ndb(database)
@@ -163,6 +162,10 @@ def _places() -> Iterator[str]:
 
 
 def _from_sqlite(database: bytes, log: bytes) -> Iterator[bytes]:
+    import sqlite3  # of no use to other guests
+
+    from zeroseal.guests.sqlite_files import opened, with_log
+
     try:
         with opened(with_log(database, log)) as connection:
             for (blob,) in connection.execute("SELECT blob FROM Packages ORDER BY hnum"):
