@@ -14,12 +14,6 @@ from zeroseal.filesystems.btrfs.layout import InodeItem, Key, NameHead, RootItem
 from zeroseal.filesystems.btrfs.volume import BtrfsVolume, TreeRoot
 from zeroseal.messages import btrfs as messages
 
-_TYPES = {
-    layout.KIND_FILE: stat.S_IFREG, layout.KIND_FOLDER: stat.S_IFDIR,
-    layout.KIND_CHARACTER: stat.S_IFCHR, layout.KIND_BLOCK: stat.S_IFBLK,
-    layout.KIND_PIPE: stat.S_IFIFO, layout.KIND_SOCKET: stat.S_IFSOCK,
-    layout.KIND_LINK: stat.S_IFLNK,
-}  # fmt: skip
 Say = Callable[[str, str], None]
 Target = tuple[int, int]  # (kind of the key, object)
 
@@ -160,7 +154,7 @@ class _Subvolume:
             inode = self.inodes.get(child)
             if inode is None:
                 self._say(folder, messages.NAME_LEADS_NOWHERE.format(name=name))
-            elif _TYPES.get(code) != stat.S_IFMT(inode.mode):
+            elif layout.MODES.get(code) != stat.S_IFMT(inode.mode):
                 self._say(folder, messages.NAME_HAS_WRONG_TYPE.format(name=name))
         for at, (child, name) in self.references.items():
             if at not in self.by_index:

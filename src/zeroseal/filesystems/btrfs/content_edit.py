@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 
 from zeroseal.filesystems.btrfs import layout
+from zeroseal.filesystems.btrfs.extents import Reference
 from zeroseal.filesystems.btrfs.extents_edit import ExtentEditor
 from zeroseal.filesystems.btrfs.items import Piece, parse_piece
 from zeroseal.filesystems.btrfs.layout import ExtentHead, InodeItem, Key
@@ -98,11 +99,16 @@ class ContentEditor:
             if place is None:
                 continue
             reference = ("file", tree, number, (piece.start - place.offset) & layout.LAST)
-            if self._extents.drop(place.address, reference):
-                self._sums.drop(place.address, place.stored_bytes)
-                self._space.give_back(place.address, place.stored_bytes)
-            else:
-                self.loosened.add(place.address)
+            self.release(place.address, reference)
+
+    def release(self, address: int, reference: Reference) -> None:
+        """Drops a reference to data, and the data with its checksums where it was the last."""
+        length = self._extents.drop(address, reference)
+        if length:
+            self._sums.drop(address, length)
+            self._space.give_back(address, length)
+        else:
+            self.loosened.add(address)
 
     def put_hole(self, tree: int, number: int, start: int, end: int) -> None:
         """Notes a hole, where the volume does so."""

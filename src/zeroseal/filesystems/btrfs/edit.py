@@ -31,12 +31,7 @@ from zeroseal.filesystems.btrfs.volume import TreeRoot
 from zeroseal.filesystems.tree import FolderEntry
 from zeroseal.messages import btrfs as messages
 
-_CODES = {
-    stat.S_IFREG: layout.KIND_FILE, stat.S_IFDIR: layout.KIND_FOLDER,
-    stat.S_IFLNK: layout.KIND_LINK, stat.S_IFCHR: layout.KIND_CHARACTER,
-    stat.S_IFBLK: layout.KIND_BLOCK, stat.S_IFIFO: layout.KIND_PIPE,
-    stat.S_IFSOCK: layout.KIND_SOCKET,
-}  # fmt: skip
+_CODES = {mode: code for code, mode in layout.MODES.items()}
 _LABEL = b"security.selinux"
 _MOST_NAME_BYTES, _MOST_LINK_BYTES = 255, 4095
 
@@ -69,7 +64,7 @@ class BtrfsEditor(BtrfsTree):
         self._content_editor = ContentEditor(self._trees, self._extents, self._sum_editor)
         self._name_editor = NameEditor(self._trees)
         self._subvolumes = SubvolumeEditor(
-            self._trees, self._extents, self._sum_editor, self._name_editor
+            self._trees, self._extents, self._content_editor, self._name_editor
         )
         self._ledger = Ledger(self._trees, self._extents)
         self._next_numbers: dict[int, int] = {}
@@ -207,9 +202,7 @@ class BtrfsEditor(BtrfsTree):
             inode.links -= 1
             self._name_editor.write_inode(tree, number, inode)
             return
-        if stat.S_ISREG(inode.mode) or stat.S_ISLNK(inode.mode):
-            self._content_editor.drop(tree, number, inode)
-        self._trees.drop_range(tree, Key(number, 0, 0), Key(number, 255, layout.LAST))
+        self._drop_inode(tree, number, inode)
 
     def remove_tree(self, folder: int, name: bytes) -> int:
         """Removes a name and all beneath it; returns how many nodes went."""
@@ -227,9 +220,7 @@ class BtrfsEditor(BtrfsTree):
 
     def remove_nameless(self, tree: int, number: int) -> None:
         """Removes an inode that has no name any more."""
-        inode = self._name_editor.read_inode(tree, number)
-        self._content_editor.drop(tree, number, inode)
-        self._trees.drop_range(tree, Key(number, 0, 0), Key(number, 255, layout.LAST))
+        self._drop_inode(tree, number, self._name_editor.read_inode(tree, number))
         self._trees.drop(tree, Key(layout.ORPHANS, layout.ORPHAN_ITEM, number))
 
     def set_mode(self, node: int, mode: int) -> None:
@@ -250,11 +241,16 @@ class BtrfsEditor(BtrfsTree):
         if self.volume.changed:
             update_quotas(self._trees)
         self._ledger.write()
-        loosened = self._content_editor.loosened | self._subvolumes.loosened
-        if loosened and self._zero_removed:
-            self._zero_unused(loosened)
+        if self._content_editor.loosened and self._zero_removed:
+            self._zero_unused(self._content_editor.loosened)
 
     # -- inside
+
+    def _drop_inode(self, tree: int, number: int, inode: InodeItem) -> None:
+        """Drops an inode with all its items."""
+        if stat.S_ISREG(inode.mode) or stat.S_ISLNK(inode.mode):
+            self._content_editor.drop(tree, number, inode)
+        self._trees.drop_range(tree, Key(number, 0, 0), Key(number, 255, layout.LAST))
 
     def _changeable(self, node: int) -> InodeItem:
         """The inode of a file whose content may change."""
@@ -278,7 +274,6 @@ class BtrfsEditor(BtrfsTree):
         for address in leaves:
             self.volume.forget(address)
         self._content_editor.loosened.clear()
-        self._subvolumes.loosened.clear()
 
     def _root(self, number: int) -> TreeRoot:
         return self._trees.root(number) if hasattr(self, "_trees") else super()._root(number)

@@ -46,8 +46,12 @@ class ExtentEditor:
         extent.references[reference] = extent.references.get(reference, 0) + times
         self._store(extent)
 
-    def drop(self, address: int, reference: Reference, times: int = 1) -> bool:
-        """Takes a reference from an extent; True where none is left, and its item is gone."""
+    def drop(self, address: int, reference: Reference, times: int = 1) -> int:
+        """Takes a reference from an extent.
+
+        Returns:
+            Its length where none is left, and its item is gone; else 0.
+        """
         extent = self.get(address)
         left = extent.references.get(reference, 0) - times
         if left < 0:
@@ -56,7 +60,7 @@ class ExtentEditor:
         if not left:
             del extent.references[reference]
         self._store(extent)
-        return not extent.references
+        return 0 if extent.references else extent.length
 
     def set_all_by_parent(self, address: int, *, is_set: bool) -> None:
         """Notes that what a node refers to is referred to by its address, or no longer."""

@@ -43,7 +43,7 @@ class BtrfsPlaceNames:
     """Names the structures of one volume."""
 
     def __init__(self, tree: BtrfsTree, usage: Usage) -> None:
-        self._tree, self._volume = tree, tree.volume
+        self._volume = tree.volume
         size = self._volume.superblock.node_bytes
         found = [
             (place, place + use.length, use.node, 0)

@@ -6,6 +6,7 @@ All integers are little-endian.
 
 from __future__ import annotations
 
+import stat
 from typing import NamedTuple
 
 from zeroseal.blocks.records import Record, at, record
@@ -70,6 +71,11 @@ NAMED_FEATURES = {
 
 KIND_FILE, KIND_FOLDER, KIND_CHARACTER, KIND_BLOCK = 1, 2, 3, 4
 KIND_PIPE, KIND_SOCKET, KIND_LINK, KIND_ATTRIBUTE = 5, 6, 7, 8
+MODES = {
+    KIND_FILE: stat.S_IFREG, KIND_FOLDER: stat.S_IFDIR, KIND_CHARACTER: stat.S_IFCHR,
+    KIND_BLOCK: stat.S_IFBLK, KIND_PIPE: stat.S_IFIFO, KIND_SOCKET: stat.S_IFSOCK,
+    KIND_LINK: stat.S_IFLNK,
+}  # fmt: skip
 
 
 class Key(NamedTuple):

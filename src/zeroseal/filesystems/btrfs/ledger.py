@@ -135,7 +135,8 @@ class Ledger:
     def _write_backup(self, raw: bytearray) -> None:
         """The newest of the backups names the same trees as the superblock."""
         top = self._volume.superblock
-        for at in range(layout.BACKUPS_AT, layout.BACKUPS_AT + 4 * Backup.SIZE, Backup.SIZE):
+        for number in range(layout.BACKUPS):
+            at = layout.BACKUPS_AT + number * Backup.SIZE
             backup = Backup.parse(bytes(raw[at : at + Backup.SIZE]))
             if backup.root_generation == top.generation:
                 raw[at : at + Backup.SIZE] = self._backup(backup).build()

@@ -85,9 +85,9 @@ class BtrfsTree:
 
     def subvolumes(self) -> list[Subvolume]:
         """All subvolumes, the topmost first; those that are being deleted are left out."""
-        found = {number: (item, data) for number, _root, item, data in _iter_roots(self.volume)}
+        found = {number: (item, data) for number, _root, item, data in iter_roots(self.volume)}
         above = {
-            key.object: (key.offset, int.from_bytes(data[:8], "little"), _name_of_root(data))
+            key.object: (key.offset, int.from_bytes(data[:8], "little"), name_of_root(data))
             for key, data in self.volume.items(self.volume.roots, *_SUBVOLUME_KEYS)
             if key.kind == layout.ROOT_BACKREF
         }
@@ -115,7 +115,7 @@ class BtrfsTree:
             for key, data in self.volume.items_of(self.volume.roots, number, layout.ROOT_REF)
             if key.offset not in self._hidden
             for folder in (int.from_bytes(data[:8], "little"),)
-            for name in (_name_of_root(data).decode("utf-8", "surrogateescape"),)
+            for name in (name_of_root(data).decode("utf-8", "surrogateescape"),)
         ]
 
     def iter_shown(self) -> Iterator[tuple[int, str]]:
@@ -384,12 +384,13 @@ class BtrfsTree:
 
 def iter_subvolume_roots(volume: BtrfsVolume) -> Iterator[tuple[int, TreeRoot, RootItem]]:
     """Yields (number, root, item) of each subvolume that is not being deleted."""
-    for number, root, item, _data in _iter_roots(volume):
+    for number, root, item, _data in iter_roots(volume):
         if item.references:
             yield number, root, item
 
 
-def _iter_roots(volume: BtrfsVolume) -> Iterator[tuple[int, TreeRoot, RootItem, bytes]]:
+def iter_roots(volume: BtrfsVolume) -> Iterator[tuple[int, TreeRoot, RootItem, bytes]]:
+    """Yields (number, root, item, its data) of each subvolume, those being deleted included."""
     top = (
         Key(layout.FS_TREE, layout.ROOT_ITEM, 0),
         Key(layout.FS_TREE, layout.ROOT_ITEM, layout.LAST),
@@ -400,6 +401,6 @@ def _iter_roots(volume: BtrfsVolume) -> Iterator[tuple[int, TreeRoot, RootItem, 
                 yield key.object, *parse_root(data), data
 
 
-def _name_of_root(data: bytes) -> bytes:
+def name_of_root(data: bytes) -> bytes:
     """The name of a subvolume in a reference to it."""
     return data[18 : 18 + int.from_bytes(data[16:18], "little")]

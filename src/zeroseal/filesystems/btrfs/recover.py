@@ -10,22 +10,15 @@ from zeroseal.errors import NeedsRecoveryError
 from zeroseal.filesystems.btrfs import layout
 from zeroseal.filesystems.btrfs.edit import BtrfsEditor
 from zeroseal.filesystems.btrfs.layout import Key
-from zeroseal.filesystems.btrfs.read import iter_subvolume_roots
-from zeroseal.filesystems.btrfs.volume import BtrfsVolume, parse_root
+from zeroseal.filesystems.btrfs.read import iter_roots, iter_subvolume_roots
+from zeroseal.filesystems.btrfs.volume import BtrfsVolume
 from zeroseal.filesystems.driver import Recovery
 from zeroseal.messages import btrfs as messages
 
 
 def find_removed_subvolumes(volume: BtrfsVolume) -> list[int]:
     """The numbers of subvolumes that were removed and whose trees are still there."""
-    return [
-        key.object
-        for key, data in volume.all_items(volume.roots)
-        if key.kind == layout.ROOT_ITEM
-        and key.object >= layout.FIRST_SUBVOLUME
-        and key.object < layout.LAST_NUMBER
-        and not parse_root(data)[1].references
-    ]
+    return [number for number, _root, item, _data in iter_roots(volume) if not item.references]
 
 
 def find_removed_files(volume: BtrfsVolume) -> list[tuple[int, int]]:

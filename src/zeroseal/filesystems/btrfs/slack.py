@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from zeroseal.blocks.patches import Patch, differing_patches, has_content, iter_near
-from zeroseal.blocks.ranges import RangeSet
 from zeroseal.filesystems.btrfs import layout
 from zeroseal.filesystems.btrfs.compression import pack, unpack
 from zeroseal.filesystems.btrfs.layout import Backup, Header
@@ -48,9 +47,7 @@ def iter_data_slack(
         if use.packing:
             yield from _packed_slack(volume, use, sums)
             continue
-        unused = RangeSet([(0, use.length)])
-        for start, end in use.used:
-            unused.discard(start, end)
+        unused = use.unused()
         for place in volume.places_of(use.address, use.length):
             plain += [(place + start, end - start, use.address + start) for start, end in unused]
     yield from _plain_slack(volume, sorted(plain), sums)
@@ -96,9 +93,7 @@ def _note_sums(
 def _packed_slack(volume: BtrfsVolume, use: DataUse, sums: dict[int, bytes]) -> Iterator[Patch]:
     """An extent that is packed is packed anew where a part of it is no longer shown."""
     sector = volume.superblock.sector_bytes
-    unused = RangeSet([(0, use.plain_bytes)])
-    for start, end in use.used:
-        unused.discard(start, end)
+    unused = use.unused()
     if not len(unused):
         return
     places = volume.places_of(use.address, use.length)

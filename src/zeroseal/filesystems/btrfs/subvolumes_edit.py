@@ -11,12 +11,13 @@ from bisect import bisect_right
 
 from zeroseal.errors import RefusedError
 from zeroseal.filesystems.btrfs import layout
-from zeroseal.filesystems.btrfs.extents import Reference, lies_outside, references_of
+from zeroseal.filesystems.btrfs.content_edit import ContentEditor
+from zeroseal.filesystems.btrfs.extents import Reference, references_of
 from zeroseal.filesystems.btrfs.extents_edit import ExtentEditor
 from zeroseal.filesystems.btrfs.layout import Key, RootItem
 from zeroseal.filesystems.btrfs.names_edit import NameEditor
 from zeroseal.filesystems.btrfs.quota_edit import forget_quota
-from zeroseal.filesystems.btrfs.sums_edit import SumEditor
+from zeroseal.filesystems.btrfs.read import name_of_root
 from zeroseal.filesystems.btrfs.trees_edit import TreeEditor
 from zeroseal.filesystems.btrfs.volume import TreeRoot, parse_root
 from zeroseal.messages import btrfs as messages
@@ -26,18 +27,13 @@ _UUIDS = ((247, _UUID_OF), (279, _UUID_RECEIVED))  # where a root item has them
 
 
 class SubvolumeEditor:
-    """Removes subvolumes.
-
-    Attributes:
-        loosened: addresses of extents of data that others still refer to, maybe not to all of it.
-    """
+    """Removes subvolumes."""
 
     def __init__(
-        self, trees: TreeEditor, extents: ExtentEditor, sums: SumEditor, names: NameEditor
+        self, trees: TreeEditor, extents: ExtentEditor, content: ContentEditor, names: NameEditor
     ) -> None:
-        self._trees, self._extents, self._sums, self._names = trees, extents, sums, names
+        self._trees, self._extents, self._content, self._names = trees, extents, content, names
         self._volume = trees.volume
-        self.loosened: set[int] = set()
 
     def remove(self, number: int) -> None:
         """Removes a subvolume with its name.
@@ -67,8 +63,8 @@ class SubvolumeEditor:
         volume = self._volume
         for key, data in list(volume.items_of(volume.roots, number, layout.ROOT_BACKREF)):
             above, folder = key.offset, int.from_bytes(data[:8], "little")
-            index, length = int.from_bytes(data[8:16], "little"), data[16]
-            self._names.delist(above, folder, data[18 : 18 + length], index)
+            index = int.from_bytes(data[8:16], "little")
+            self._names.delist(above, folder, name_of_root(data), index)
             self._trees.drop(layout.ROOT_TREE, key)
             self._trees.drop(layout.ROOT_TREE, Key(above, layout.ROOT_REF, number))
 
@@ -99,10 +95,8 @@ class SubvolumeEditor:
                 if node.level:
                     goes_on = is_begun and index == done and node.level > item.progress_level
                     waiting.append((target, below, goes_on))
-                elif self._extents.drop(target, below):
-                    self._give_back_data(node.data, target)
                 else:
-                    self.loosened.add(target)
+                    self._content.release(target, below)
             self._trees.give_back(number, address)
 
     def _refer_by_parent(self, number: int, address: int) -> None:
@@ -120,16 +114,6 @@ class SubvolumeEditor:
                 if node.level:
                     waiting.append(target)
             self._extents.set_all_by_parent(address, is_set=True)
-
-    def _give_back_data(self, items: tuple[bytes, ...], address: int) -> None:
-        wanted = address.to_bytes(8, "little")
-        length = next(
-            int.from_bytes(data[29:37], "little")
-            for data in items
-            if data[21:29] == wanted and lies_outside(data)
-        )
-        self._sums.drop(address, length)
-        self._trees.space.give_back(address, length)
 
     def _forget_uuids(self, number: int, item: bytes) -> None:
         """Takes the subvolume out of the tree of UUIDs, where there is one."""

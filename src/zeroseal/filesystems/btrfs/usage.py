@@ -40,6 +40,13 @@ class DataUse:
     node: int
     used: RangeSet = field(default_factory=RangeSet)
 
+    def unused(self) -> RangeSet:
+        """The parts that no file shows, in bytes as ``used``."""
+        left = RangeSet([(0, self.plain_bytes if self.packing else self.length)])
+        for start, end in self.used:
+            left.discard(start, end)
+        return left
+
 
 @dataclass
 class Usage:

@@ -19,7 +19,6 @@ _DPKG_INFO, _PACMAN_LOCAL = "/var/lib/dpkg/info", "/var/lib/pacman/local"
 _APK_INSTALLED = "/lib/apk/db/installed"
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _LONGEST_LIST = 64 << 20
-_MERGED = ("bin", "sbin", "lib", "lib32", "lib64", "libx32")  # links to folders below /usr
 _PATH = re.compile(rb"/(?:etc|var|opt|srv|usr/local)/[A-Za-z0-9_.+@:/-]+")
 
 
