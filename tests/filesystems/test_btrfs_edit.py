@@ -127,6 +127,24 @@ def test_random_edits_leave_a_sound_volume(tmp_path: Path) -> None:
             store.close()
 
 
+def test_the_first_node_that_is_taken_may_be_one_of_the_extent_tree(tmp_path: Path) -> None:
+    """What is free is read from that tree, which is not whole while one of its nodes is split."""
+    volume = make(tmp_path / "v", *MORE_KINDS["nodes of 4 KiB, no skinny metadata"], megabytes=260)
+    store = FileStore(volume)
+    splits = 0
+    for number in range(60):
+        before = BtrfsTree(store).volume.tree(layout.EXTENT_TREE)
+        editor = BtrfsEditor(store, NOW)
+        editor.create_file(editor.root, b"%d" % number, bytes([number]) * 9000, 0o600)
+        editor.finish()
+        volume_now = BtrfsTree(store).volume
+        splits += volume_now.tree(layout.EXTENT_TREE) != before
+        assert check_volume(store, "v") == [], number
+    assert splits
+    store.close()
+    judge(volume)
+
+
 @pytest.mark.parametrize(
     "kind",
     [pytest.param(kind, marks=() if kind in FEW_KINDS else only_long) for kind in MORE_KINDS],

@@ -17,6 +17,7 @@ from zeroseal.filesystems.btrfs.volume import BtrfsVolume
 from zeroseal.messages import btrfs as messages
 
 _CHUNK_OBJECT_BYTES = 24
+_MOST_NODES_OF_A_CHANGE = 64  # three at each of eight levels, of a tree and of those that follow
 
 
 @dataclass
@@ -74,9 +75,8 @@ class Space:
         Raises:
             NoSpaceError: there is no room for one.
         """
-        kind = layout.GROUP_OF_SYSTEM if tree == layout.CHUNK_TREE else layout.GROUP_OF_NODES
         size = self._volume.superblock.node_bytes
-        for group in self._groups_of(kind):
+        for group in self._groups_of(_kind_for(tree)):
             for start, end in self._usable(group):
                 address = -(-start // size) * size
                 if address + size <= end:
@@ -84,6 +84,18 @@ class Space:
                     self.born[address] = tree
                     return address
         raise self._full()
+
+    def look_ahead(self, tree: int) -> None:
+        """Finds out what is free for the nodes of a tree, before a change of any tree begins.
+
+        Room is read from the extent tree, which is not whole while it, or the tree of roots, is
+        being changed.
+        """
+        needed = _MOST_NODES_OF_A_CHANGE * self._volume.superblock.node_bytes
+        for group in self._groups_of(_kind_for(tree)):
+            self._free_of(group)
+            if group.length - group.used - group.held.total >= needed:
+                return
 
     def give_back_node(self, address: int) -> None:
         """A node is no longer in use."""
@@ -162,6 +174,11 @@ class Space:
                 group.free.discard(start, end)
             group.held = held_around_superblocks(self._volume, group.start)
         return group.free
+
+
+def _kind_for(tree: int) -> int:
+    """The kind of the block groups that the nodes of a tree lie in."""
+    return layout.GROUP_OF_SYSTEM if tree == layout.CHUNK_TREE else layout.GROUP_OF_NODES
 
 
 def iter_group_items(volume: BtrfsVolume) -> Iterator[tuple[Key, bytes]]:

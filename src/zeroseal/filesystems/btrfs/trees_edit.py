@@ -65,6 +65,7 @@ class TreeEditor:
         Raises:
             NoSpaceError: there is no room for a further node.
         """
+        self.space.look_ahead(number)
         path = self._descend(number, key)
         address, slot = path.pop()
         node = self.volume.read_node(address)
@@ -80,6 +81,7 @@ class TreeEditor:
 
     def drop_range(self, number: int, first: Key, last: Key) -> None:
         """Removes all items from one key to another, both included."""
+        self.space.look_ahead(number)
         while True:
             found = next(self.volume.items(self.root(number), first, last), None)
             if found is None:
