@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 _NAMED = 5
 
@@ -14,9 +14,14 @@ def counted(number: int, noun: str, several: str = "") -> str:
 
 def some_of(names: Iterable[str], most: int = _NAMED) -> str:
     """``a, b, c, d, e and 7 more``."""
-    listed = list(names)
-    rest = len(listed) - most
-    return ", ".join(listed[:most]) + (f" and {rest} more" if rest > 0 else "")
+    every = list(names)
+    rest = len(every) - most
+    return ", ".join(every[:most]) + (f" and {rest} more" if rest > 0 else "")
+
+
+def listed(parts: Sequence[str]) -> str:
+    """``a``, ``a and b``, ``a, b and c``."""
+    return " and ".join(part for part in (", ".join(parts[:-1]), *parts[-1:]) if part)
 
 
 def capitalised(text: str) -> str:

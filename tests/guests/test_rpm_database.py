@@ -154,4 +154,17 @@ def test_a_guest_with_rpm_has_packages_shipped_files_and_unclaimed_ones(
         assert inspection.system.is_shipped("/etc/pier-lights/tide.conf")
         assert not inspection.system.is_shipped("/etc/tide-tables/tide.conf")
     told = json.loads(zeroseal("survey", "--root", root, "--json").out)
-    assert [one["path"] for one in told["readiness"]["unclaimed"]] == ["/etc/ferry/node_id"]
+    (unclaimed,) = told["readiness"]["stays"]["unclaimed"]
+    assert unclaimed["path"] == "/etc/ferry/node_id"
+
+
+def test_two_versions_of_an_interrupted_update_are_half_installed(
+    installed: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    root, blobs = tmp_path / "root", blobs_of(installed)
+    write_tree(root, BARE_GUEST | SEEDING)
+    (root / "var/lib/rpm").mkdir(parents=True)
+    older = next(blob for blob in blobs if b"tide-tables" in blob).replace(b"2.400", b"2.399")
+    (root / "var/lib/rpm/Packages.db").write_bytes(as_ndb([*blobs, older]))
+    told = json.loads(zeroseal("survey", "--root", root, "--json").out)["readiness"]
+    assert any("partly installed" in text and "tide-tables" in text for text in told["blockers"])

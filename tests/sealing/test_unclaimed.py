@@ -68,7 +68,7 @@ def test_what_no_package_owns_and_looks_like_identity_is_named_with_reasons(
     assert 'allow.unclaimed = ["/var/lib/tide-agent/agent_id"]' in text
     for content in (AGENT_ID, "8812-pier-north", "q9Zr2LwX8vTn4Kf"):
         assert content not in text
-    told = json.loads(zeroseal("survey", image, "--json").out)["readiness"]["unclaimed"]
+    told = json.loads(zeroseal("survey", image, "--json").out)["readiness"]["stays"]["unclaimed"]
     assert {one["path"] for one in told} == set(PLANTED)
     assert told[0]["path"] == "/var/lib/tide-agent/agent_id"
 
@@ -101,7 +101,7 @@ def test_a_seal_says_what_stays_and_house_rules_treat_or_allow_it(
 
 def test_without_a_package_database_nobody_is_suspected(tmp_path: Path, zeroseal: Command) -> None:
     told = json.loads(zeroseal("survey", disk(tmp_path), "--json").out)
-    assert told["readiness"]["unclaimed"] == []
+    assert told["readiness"]["stays"]["unclaimed"] == []
 
 
 def test_hostile_files_cost_little_time(tmp_path: Path) -> None:
@@ -123,4 +123,4 @@ def test_hostile_files_cost_little_time(tmp_path: Path) -> None:
 
 def test_a_real_debian_gives_no_false_alarm(debian: Path, zeroseal: Command) -> None:
     told = json.loads(zeroseal("survey", debian, "--json").out)
-    assert told["readiness"]["unclaimed"] == []
+    assert told["readiness"]["stays"]["unclaimed"] == []

@@ -196,6 +196,16 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         "/etc/sysconfig/rhn/systemid",
         "/etc/insights-client/machine-id",
         "/etc/insights-client/.registered",
+        "/etc/insights-client/.unregistered",
+        "/etc/insights-client/.lastupload",
+        "/var/lib/rhsm/facts/tide",
+        "/var/lib/rhsm/cache/tide",
+        "/etc/yum.repos.d/redhat.repo",
+        "/etc/zypp/credentials.d/SCCcredentials",
+        "/etc/zypp/credentials.d/NCCcredentials",
+        "/var/lib/ubuntu-advantage/private/tide",
+        "/var/lib/ubuntu-advantage/machine-token.json",
+        "/etc/apt/auth.conf.d/90ubuntu-advantage",
     ),
     "keys.samba": files(
         "/var/lib/samba/private/secrets.tdb",
@@ -243,6 +253,7 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
     "diary.package-history": files(
         "/var/lib/dnf/history.sqlite",
         "/var/lib/dnf/history/tide",
+        "/usr/lib/sysimage/libdnf5/transaction_history.sqlite",
         "/var/lib/yum/history/tide",
         "/var/lib/yum/uuid",
     ),
@@ -258,6 +269,20 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         "/var/spool/mqueue/tide",
     ),
     "leftovers.print-jobs": files("/var/spool/cups/c00001", "/var/cache/cups/job.cache"),
+    "leftovers.service-state": files(
+        "/var/cache/bind/managed-keys.bind",
+        "/var/lib/dovecot/instances",
+        "/var/lib/postfix/master.lock",
+        "/var/lib/postfix/prng_exch",
+        "/var/spool/postfix/pid/master.pid",
+        "/var/cache/cups/help.data",
+        "/var/cache/cups/ppds.dat",
+        "/var/cache/cups/subscriptions.cache",
+        "/var/cache/fwupd/tide",
+        "/var/lib/docker/network/files/local-kv.db",
+    ),
+    "identity.uuid-clock": files("/var/lib/libuuid/clock.txt", "/var/lib/libuuid/clock-cont.txt"),
+    "identity.database-server": files("/var/lib/mysql/auto.cnf"),
     "leftovers.name-index": files(
         "/var/lib/mlocate/mlocate.db", "/var/lib/plocate/plocate.db", "/var/cache/locate/locatedb"
     ),
@@ -406,6 +431,17 @@ def test_links_and_folders_are_told_from_files(tmp_path: Path) -> None:
     inspection = Inspection.read(open_image(image))
     found = {item.place for item in inspection.find_all(DEFAULT_POLICY)}
     assert found == {"/etc/ssh/ssh_host_rsa_key", "/persist/key"}
+
+
+def test_the_networks_of_containers_stay_while_there_are_containers(tmp_path: Path) -> None:
+    networks = "/var/lib/docker/network/files/local-kv.db"
+    for container, expected in (("", [networks]), ("/var/lib/docker/containers/a/x", [])):
+        tree = CLEAN | {networks: "x"} | ({container: "x"} if container else {})
+        (tmp_path / f"{bool(container)}").mkdir()
+        image = make_guest_volume(tmp_path / f"{bool(container)}", tree)
+        inspection = Inspection.read(open_image(image))
+        found = [item.place for item in inspection.find_all(DEFAULT_POLICY)]
+        assert found == expected
 
 
 def test_every_trace_is_documented_and_has_its_cases() -> None:

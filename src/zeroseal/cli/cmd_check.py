@@ -13,6 +13,7 @@ from zeroseal.cli.options import (
     add_root,
     add_rules,
     add_secrets,
+    add_strict,
     add_trusted,
     check_root,
     policy_of_site,
@@ -90,6 +91,7 @@ def add_parser(subparsers: Subparsers) -> None:
             "the same disk"
         ),
     )
+    add_strict(parser)
     add_many(parser)
     add_rules(parser)
     parser.add_general()
@@ -101,6 +103,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         raise UsageError(messages.AGAINST_NEEDS_DEEP)
     if args.file and (args.root or args.level == "quick"):
         raise UsageError(messages.FILE_NEEDS_LEVEL_FULL_OR_DEEP)
+    if args.strict and args.level == "quick":
+        raise UsageError(messages.STRICT_NEEDS_LEVEL_FULL_OR_DEEP)
     if args.clone_sheet:
         return _check_as(args, ui)
     if args.root:

@@ -282,6 +282,7 @@ def add_choices(parser: Parser) -> None:
         action="store_true",
         help="remove from each snapshot what is removed from the guest, and keep the snapshots",
     )
+    add_strict(parser)
     clones.add_argument(
         "--allow-static-address",
         action="store_true",
@@ -316,6 +317,15 @@ class _Choices(Parser):
 
     def error(self, message: str) -> NoReturn:
         raise UsageError(messages.AS_IF_WRONG.format(problem=message))
+
+
+def add_strict(parser: Parser) -> None:
+    """Whether what no catalogue knows may stay."""
+    parser.group(PROOF).add_argument(
+        "--strict",
+        action="store_true",
+        help="accept no unclaimed file and no secret that stays (zeroseal survey --unclaimed)",
+    )
 
 
 def take_choices(args: argparse.Namespace) -> None:
@@ -435,6 +445,7 @@ def policy_from(args: argparse.Namespace) -> Policy:
         seal_snapshots=args.seal_snapshots,
         same_size_clones=args.same_size_clones,
         reissue_sid=args.reissue_sid,
+        strict=args.strict,
         recover_journal=getattr(args, "recover_journal", False),
     )
     return api.make_policy(
@@ -453,7 +464,8 @@ def policy_of_site(args: argparse.Namespace) -> Policy:
         UsageError: they are wrong.
     """
     return api.make_policy(
-        rules=args.rules,
+        api.SealOptions(strict=getattr(args, "strict", False)),
+        args.rules,
         source_format=getattr(args, "source_format", ""),
         follow=getattr(args, "follow", ()),
     )

@@ -9,7 +9,8 @@ from rich.console import Console
 
 from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import render
-from zeroseal.cli.show_seal import secret_sentences
+from zeroseal.cli.show_seal import basis_sentence, secret_sentences
+from zeroseal.cli.show_what_stays import show_what_stays
 from zeroseal.cli.ui import clean
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.verdict import FileAnswer, Level, Verdict
@@ -30,7 +31,11 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
     """The verdict with its level, the evidence, what to do."""
     rest = f"  {result.path}  (level {result.level.value})"
     render.headline(console, result.verdict.value, render.VERDICT_STYLES[result.verdict], rest)
+    if result.verdict in (Verdict.SEALED, Verdict.CLEAN) or not result.stays.is_empty:
+        console.print(_basis(result))
     render.bullets(console, _sentences(result))
+    if not result.stays.is_empty:
+        show_what_stays(result.stays, console)
     if result.broken:
         _show_broken(result.broken, console)
     accepted = set(result.accepted)
@@ -84,6 +89,15 @@ def _sentences(result: CheckResult) -> list[str]:
     if result.broken and result.broken.looks_like:
         sentences.append(f"What this looks like: {result.broken.looks_like}.")
     return sentences
+
+
+def _basis(result: CheckResult) -> str:
+    if result.level is Level.QUICK:
+        return "Based on the seal record alone: nothing was looked for (level quick)."
+    searched = "all bytes compared with the record" if result.record else "no record"
+    if result.level is Level.DEEP:
+        searched += f"; {result.values_searched} values searched for in all bytes"
+    return basis_sentence(searched, result.stays)
 
 
 def _reach_sentences(result: CheckResult) -> Iterator[str]:
@@ -182,6 +196,11 @@ def _show_next(result: CheckResult, console: Console) -> None:
                 "original, decide on each place in the drafted rules, and seal it with them:"
             )
             command = "zeroseal seal ORIGINAL --rehearse --draft-rules RULES.toml"
+            render.next_step(console, text, command)
+            return
+        case Verdict.UNSEALED if not result.findings and not result.stays.is_empty:
+            text = "Remove them on the reference machine, or accept them, and seal it again:"
+            command = "zeroseal seal ORIGINAL -o NEW --strict --rules RULES.toml"
             render.next_step(console, text, command)
             return
         case Verdict.UNSEALED:

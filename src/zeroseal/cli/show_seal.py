@@ -11,14 +11,17 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.sentences import counted, some_of
 from zeroseal.traces.finding import by_trace
+from zeroseal.traces.load import catalogue_digest, load_catalogue
 from zeroseal.traces.model import SEAL_FAMILIES
 
 if TYPE_CHECKING:
     from zeroseal.sealing.job import PlannedSeal, SealResult
     from zeroseal.sealing.plan import Plan
     from zeroseal.sealing.policy import Policy
+    from zeroseal.sealing.proof import Proof
     from zeroseal.sealing.residue import Residue
     from zeroseal.sealing.targets.rehearsal import Rehearsed
+    from zeroseal.sealing.what_stays import WhatStays
 
 
 def show_plan(
@@ -102,6 +105,7 @@ def _show_tree_result(result: SealResult, console: Console, every_place: bool) -
     render.headline(console, word, style, f"  {result.output.path} ({kind})")
     if not plan.is_complete:
         console.print(_partial_sentence(plan))
+    console.print(basis_sentence(_searched_in(result.proof), plan.readiness.stays))
     _show_treated(plan, console, "Treated", every_place)
     render.section(console, "Proof")
     count = result.proof.values_searched
@@ -143,6 +147,7 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
     else:
         render.headline(console, "UNSEALED", render.FINDING_STYLE, rest)
         console.print(_partial_sentence(plan))
+    console.print(basis_sentence(_searched_in(result.proof), plan.readiness.stays))
     _show_treated(plan, console, "Treated", every_place)
     render.section(console, "Proof")
     volumes = ", ".join(result.proof.volumes)
@@ -204,6 +209,25 @@ def secret_sentences(secrets: tuple[Residue, ...]) -> list[str]:
         for kind in kinds
         if (paths := [item.place for item in secrets if item.label == kind])
     ]
+
+
+def basis_sentence(searched: str, stays: WhatStays) -> str:
+    """What a verdict rests on: the catalogue, what was searched, what else stays."""
+    catalogue = f"catalogue {catalogue_digest()[:8]} ({len(load_catalogue())} traces)"
+    if not stays.is_known:
+        left = "unclaimed files and secrets were not looked for"
+    elif stays.is_empty:
+        left = "no unclaimed file and no known kind of secret stays"
+    else:
+        left = f"{stays.counts} stay"
+    return f"Based on {catalogue}; {searched}; {left}."
+
+
+def _searched_in(proof: Proof) -> str:
+    if proof.level != "deep":
+        return "values were not searched for"
+    inside = counted(proof.files_opened, "compressed file")
+    return f"{proof.values_searched} values searched for in all bytes and inside {inside}"
 
 
 def _is_in_place(result: SealResult) -> bool:
@@ -285,6 +309,7 @@ def choice_words(policy: Policy) -> list[str]:
         "--allow-static-address": options.allow_static_address,
         "--same-size-clones": options.same_size_clones,
         "--reissue-sid": options.reissue_sid,
+        "--strict": options.strict,
     }
     return words + [name for name, is_on in switches.items() if is_on]
 

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
-from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import choice_words, option_words, reading_words
+from zeroseal.cli.show_what_stays import show_what_stays
 from zeroseal.guests.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
 from zeroseal.sentences import counted
@@ -19,9 +19,6 @@ from zeroseal.traces.finding import by_trace
 
 if TYPE_CHECKING:
     from zeroseal.sealing.survey import Survey
-
-
-_MOST_UNCLAIMED = 20
 
 
 def show_survey(
@@ -63,32 +60,8 @@ def show_survey(
         render.section(console, "Good to know")
         render.bullets(console, messages)
     if unclaimed:
-        _show_unclaimed(survey, console)
+        show_what_stays(survey.readiness.stays, console)
     _show_next(survey, console)
-
-
-def _show_unclaimed(survey: Survey, console: Console) -> None:
-    """Files that no catalogue knows, and why they are suspected."""
-    found = survey.readiness.unclaimed
-    render.section(console, "Unclaimed files")
-    if not found:
-        console.print("  No file that stays and that no package owns looks like identity.")
-        return
-    for one in found[:_MOST_UNCLAIMED]:
-        title = f"{one.path}  ({size_text(one.size_bytes)})"
-        render.titled(console, title, f"It {', and '.join(one.reasons)}.")
-    if len(found) > _MOST_UNCLAIMED:
-        more = counted(len(found) - _MOST_UNCLAIMED, "more file")
-        render.indented(console, f"and {more}: --json lists all")
-    console.print()
-    render.bullets(
-        console,
-        [
-            "What identifies the machine: make it a trace of your own in the house rules.",
-            "What may stay: allow it in the house rules, such as",
-        ],
-    )
-    render.items(console, [found[0].rule])
 
 
 def _show_readiness(survey: Survey, console: Console) -> None:

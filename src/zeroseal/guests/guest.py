@@ -306,6 +306,11 @@ class Guest:
         """A text file's content; empty where there is no such file."""
         return _text(self.read_file(path)) if self.is_file(path) else ""
 
+    def read_attributes(self, path: str) -> dict[bytes, bytes]:
+        """Extended attributes, by full name."""
+        place = self._get(path, follow_last=False).place
+        return self._tree(place).read_attributes(place.node)
+
     def read_link(self, path: str) -> str:
         """Where a symbolic link points; empty where there is none."""
         found = self.find(path, follow_last=False)

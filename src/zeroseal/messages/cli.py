@@ -10,6 +10,9 @@ AGAINST_NEEDS_DEEP = "--against needs --deep: values are searched for at that le
 FILE_NEEDS_LEVEL_FULL_OR_DEEP = (
     "--file needs level full or deep of an image: only these read the whole file"
 )
+STRICT_NEEDS_LEVEL_FULL_OR_DEEP = (
+    "--strict needs level full or deep: a quick check looks for nothing"
+)
 TREE_HAS_ONE_LEVEL = "a tree can be checked at level full only: leave out --level"
 
 # cli/cmd_clone.py

@@ -18,7 +18,6 @@ KEPT_TRACE_NOT_KNOWN = "the house rules keep the trace {name!r}, which is not kn
 RESIDUE_PLACE_INVALID = (
     "residue: {place!r} must be an absolute path, or a place as a seal prints it"
 )
-UNCLAIMED_PLACE_INVALID = "unclaimed: {place!r} must be an absolute path or a pattern of such"
 SEARCH_TEXT_TOO_SHORT = (
     "texts: text number {number} is too short to search for, it needs at least {min_text} letters"
 )
@@ -39,6 +38,17 @@ UNCLAIMED_FILES = (
     "Unknown to the catalogue: {count} that no package owns may identify this machine on every "
     "clone ({paths}); zeroseal survey --unclaimed gives the reasons."
 )
+SECRETS_STAY = "{what} stay, and all clones will share them: {paths}."
+COVERED_FILES = (
+    "{count} ({size}) on {volume} are beneath the mount point {point}, where the guest does not "
+    "see them, and they stay: {paths}."
+)
+STRICT_SEAL = (
+    "{counts} would stay, and --strict allows none: see them with zeroseal survey --unclaimed, "
+    "then remove them in the guest, or accept them in the house rules (allow.unclaimed, "
+    "allow.secrets)."
+)
+STRICT_CHECK = "{counts} are on it, and --strict allows none"
 SNAPSHOTS_DROPPED_AND_SEALED = "snapshots are to be both removed and treated: choose one"
 BUILD_ACCOUNT_NOT_RETAINED = (
     "{name} is the account of the machine's build, which a seal always removes: keep another "

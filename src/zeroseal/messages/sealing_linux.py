@@ -50,7 +50,7 @@ NETWORK_BY_FILE = "Network: {path} configures it."
 # sealing/linux/readiness.py
 HALF_INSTALLED_PACKAGES = (
     "{count} packages are only partly installed ({packages}): start the machine and let the "
-    "package manager finish them (dpkg --configure -a)."
+    "package manager finish them (dpkg --configure -a, or dnf remove --duplicates)."
 )
 HOMED_ACCOUNTS = (
     "systemd-homed manages the accounts {names} and their homes, which are not examined: remove "
@@ -86,8 +86,18 @@ SHARED_SNAKEOIL_CERTIFICATE = (
     "All clones will share the self-signed certificate of this machine "
     "(/etc/ssl/certs/ssl-cert-snakeoil.pem): with --plant-first-boot each clone creates its own."
 )
-SHARED_SERVICE_KEYS = (
-    "{keys} {are_keys} that all clones will share: services may need them, so they stay."
+DATABASES_STAY = (
+    "The data of {names} stay: clones share their identifiers, accounts and rows, and "
+    "replication between clones breaks. Empty or rebuild them on each clone."
+)
+DATABASE_NAMED_AFTER_HOST = (
+    "{path} is named after the host: on a clone with another name RabbitMQ starts with an empty "
+    "database."
+)
+STORAGE_TARGETS = (
+    "iSCSI targets stay ({paths}): every clone may log in to the same storage, and two that "
+    "mount one volume destroy it. Remove them (iscsiadm -m node -o delete) or restrict them at "
+    "the storage."
 )
 FIXED_NAME_SERVERS = (
     "/etc/resolv.conf sets the name servers ({fixed}) until DHCP or a seed sets others."

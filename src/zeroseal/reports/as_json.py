@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from zeroseal.sealing.residue import Residue
     from zeroseal.sealing.survey import Survey
     from zeroseal.sealing.targets.rehearsal import Rehearsed
+    from zeroseal.sealing.what_stays import WhatStays
     from zeroseal.traces.finding import Finding
     from zeroseal.traces.model import Trace
     from zeroseal.volumes.volume import Volume
@@ -120,6 +121,7 @@ def check_to_json(result: CheckResult) -> Json:
         "residue": _residue(result.residue),
         "accepted": [{"value": value, "place": place} for value, place in result.accepted],
         "secretsInFiles": _residue(result.secrets),
+        "stays": stays_to_json(result.stays),
         "changed": {
             "offsets": [number * CHUNK_BYTES for number in result.changed_chunks],
             "chunkBytes": CHUNK_BYTES,
@@ -320,13 +322,15 @@ def _readiness(readiness: Readiness) -> Json:
         "advice": list(readiness.advice),
         "consequences": list(readiness.consequences),
         "hints": list(readiness.hints),
-        "unclaimed": [
-            {
-                "path": one.path,
-                "sizeBytes": one.size_bytes,
-                "reasons": list(one.reasons),
-                "rule": one.rule,
-            }
-            for one in readiness.unclaimed
-        ],
+        "stays": stays_to_json(readiness.stays),
+    }
+
+
+def stays_to_json(stays: WhatStays) -> Json:
+    """What else stays and may be identity or a secret: paths and kinds, never contents."""
+    return {
+        "lookedFor": stays.is_known,
+        "unclaimed": [table_of(one) | {"rule": one.rule} for one in stays.unclaimed],
+        "secrets": [table_of(one) | {"rule": one.rule} for one in stays.secrets],
+        "covered": [table_of(one) for one in stays.covered],
     }

@@ -19,6 +19,7 @@ from zeroseal.errors import DamagedError, ZeroSealError
 from zeroseal.images.detect import opened_image
 from zeroseal.images.host_file import hash_file
 from zeroseal.images.image import Image
+from zeroseal.messages import sealing as messages
 from zeroseal.progress import CancelToken, Progress, quiet
 from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.inspection import Inspection, recoverable
@@ -37,6 +38,7 @@ from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.tree_image import digest_file, inspected_tree
 from zeroseal.sealing.value_collection import collect_values, house_values
 from zeroseal.sealing.verdict import FileAnswer, Level, Verdict
+from zeroseal.sealing.what_stays import NOTHING_LOOKED_FOR, WhatStays
 from zeroseal.sentences import counted
 from zeroseal.traces.finding import Finding
 
@@ -70,6 +72,7 @@ class CheckResult:
             saying which could not be.
         residue: values, or secrets by their look, that should be gone, and where.
         secrets: secrets by their look in files that stay.
+        stays: what else is there and may be identity or a secret, for SEALED and CLEAN.
         is_tree: whether it is no disk but a folder or an archive.
         signer: whose signature of the record was verified; empty where none was.
     """
@@ -92,6 +95,7 @@ class CheckResult:
     not_searched: tuple[str, ...] = ()
     residue: tuple[Residue, ...] = ()
     secrets: tuple[Residue, ...] = ()
+    stays: WhatStays = NOTHING_LOOKED_FOR
     is_tree: bool = False
     signer: str = ""
 
@@ -152,7 +156,8 @@ def check_tree(
         return CheckResult(path, Verdict.BROKEN_SEAL, level, reason, record=record, is_tree=True)
     with inspected_tree(path) as inspection:
         found = inspection.find_all(_policy_for(record, inspection, policy), progress)
-        return replace(_judge(path, record, level, found, is_tree=True), is_tree=True)
+        result = replace(_judge(path, record, level, found, is_tree=True), is_tree=True)
+        return _with_what_stays(result, inspection, policy)
 
 
 def check_record(path: Path, progress: Progress = quiet) -> CheckResult:
@@ -213,6 +218,7 @@ def _check_opened(
     result = _judge(path, record, level, findings)
     if record:
         result = replace(result, other_container=_other_container(image, record))
+    result = _with_what_stays(result, inspection, policy)
     return _deep(result, inspection, values, hits, policy, progress) if values else result
 
 
@@ -238,6 +244,19 @@ def _compare(
     if record.is_of_another_disk(len(record.leaf_hints), changed):
         return _of_another_disk(path, level, record)
     return _broken(path, image, level, record, changed)
+
+
+def _with_what_stays(result: CheckResult, inspection: Inspection, policy: Policy) -> CheckResult:
+    """Adds what no catalogue knows to a good verdict, which is none where that must not be."""
+    if result.verdict not in (Verdict.SEALED, Verdict.CLEAN):
+        return result
+    fitted, judge = _policy_for(result.record, inspection, policy), inspection.judge
+    stays = judge.find_what_stays(judge.project(inspection, [], fitted), ())
+    result = replace(result, stays=stays)
+    if policy.is_strict and not stays.is_empty:
+        reason = messages.STRICT_CHECK.format(counts=stays.counts)
+        return replace(result, verdict=Verdict.UNSEALED, reason=reason)
+    return result
 
 
 def _other_container(image: Image, record: SealRecord) -> str:

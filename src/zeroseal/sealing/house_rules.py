@@ -15,7 +15,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta
 
-from zeroseal.documents import Table, WrongValueError, convert, keys_of, parse_toml, read_text
+from zeroseal.documents import Table, WrongValueError, convert, parse_toml, read_text
 from zeroseal.errors import UsageError
 from zeroseal.images.reach import SOURCE_FORMATS, Reach
 from zeroseal.messages import sealing as messages
@@ -54,10 +54,11 @@ class Keep(_Rules, frozen=True, rename="kebab"):
 
 
 class Allow(_Rules, frozen=True, rename="kebab"):
-    """What may stay: values in some places, unclaimed files, a static address, kept traces."""
+    """What may stay: values in some places, files that are told, a static address, kept traces."""
 
     residue: Texts = ()
     unclaimed: Texts = ()
+    secrets: Texts = ()
     static_address: Answer = None
     partial: Answer = None
 
@@ -65,9 +66,8 @@ class Allow(_Rules, frozen=True, rename="kebab"):
         for place in self.residue:
             if not place.startswith("/") and " " not in place:
                 raise ValueError(messages.RESIDUE_PLACE_INVALID.format(place=place))
-        for place in self.unclaimed:
-            if not place.startswith("/"):
-                raise ValueError(messages.UNCLAIMED_PLACE_INVALID.format(place=place))
+        for key in ("unclaimed", "secrets"):
+            _check_absolute(key, getattr(self, key))
 
 
 class Remove(_Rules, frozen=True, rename="kebab"):
@@ -105,14 +105,18 @@ class Images(_Rules, frozen=True, rename="kebab"):
 
 
 class RemarkRules(_Rules, frozen=True, rename="kebab"):
-    """Which remarks stop a seal, which do not, which are not made; codes of ``remark.CODES``."""
+    """Which remarks stop a seal, which do not, which are not made; codes of ``remark.CODES``.
+
+    ``strict`` lets nothing stay that may be identity or a secret.
+    """
 
     blockers: Texts = ()
     advice: Texts = ()
     ignore: Texts = ()
+    strict: Answer = None
 
     def __post_init__(self) -> None:
-        for key in keys_of(RemarkRules):
+        for key in ("blockers", "advice", "ignore"):
             for code in getattr(self, key):
                 if code not in CODES:
                     raise ValueError(

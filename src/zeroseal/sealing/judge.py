@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
-from zeroseal.sealing.unclaimed_file import UnclaimedFile
+from zeroseal.sealing.what_stays import NOTHING_LOOKED_FOR, WhatStays
 from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finding import Finding
 
@@ -70,12 +70,10 @@ class Judge(ABC, Generic[ProjectedT]):
             handled: places that the plan treats.
         """
 
-    def find_unclaimed(
-        self, projected: ProjectedT, handled: Collection[str]
-    ) -> list[UnclaimedFile]:
-        """Files that nobody's package owns and that look like identity, most suspicious first."""
+    def find_what_stays(self, projected: ProjectedT, handled: Collection[str]) -> WhatStays:
+        """Files that nobody knows and that look like identity, and secrets that stay."""
         del projected, handled
-        return []
+        return NOTHING_LOOKED_FOR
 
     @abstractmethod
     def guard(self, projected: ProjectedT) -> Guard:

@@ -60,6 +60,7 @@ class SealOptions:
         reissue_sid: whether a Windows' security identifier is replaced by a new random one; else
             that trace is not treated.
         recover_journal: whether file systems that were not shut down cleanly are recovered first.
+        strict: whether nothing may stay that may be identity or a secret.
     """
 
     only: tuple[str, ...] = ()
@@ -79,6 +80,7 @@ class SealOptions:
     same_size_clones: bool = False
     reissue_sid: bool = False
     recover_journal: bool = False
+    strict: bool = False
 
 
 @dataclass(frozen=True)
@@ -108,7 +110,9 @@ class Policy:
         first_starts: how a Windows may start; empty for any.
         recovers_journal: whether file systems that were not shut down cleanly are recovered first.
         residue_places: patterns of places where removed values may still stand.
-        unclaimed_places: patterns of files that no package owns and that were looked at.
+        unclaimed_places: patterns of files that no package owns and that were looked at;
+            ``secret_places``, of files whose secrets may stay.
+        is_strict: whether nothing may stay that may be identity or a secret.
         texts: further texts that may stand nowhere on a sealed disk.
         values_left_out: values that are not searched for, as a seal names them.
         remarks_as_blockers, remarks_as_advice, ignored_remarks: codes of ``remark.CODES``.
@@ -144,6 +148,8 @@ class Policy:
     recovers_journal: bool = False
     residue_places: tuple[str, ...] = ()
     unclaimed_places: tuple[str, ...] = ()
+    secret_places: tuple[str, ...] = ()
+    is_strict: bool = False
     texts: tuple[str, ...] = ()
     values_left_out: tuple[str, ...] = ()
     remarks_as_blockers: tuple[str, ...] = ()
@@ -289,6 +295,8 @@ def resolve(
         recovers_journal=asked.recover_journal,
         residue_places=rules.allow.residue,
         unclaimed_places=rules.allow.unclaimed,
+        secret_places=rules.allow.secrets,
+        is_strict=asked.strict or bool(answers.strict),
         texts=rules.search.texts,
         values_left_out=rules.search.leave_out,
         remarks_as_blockers=answers.blockers,

@@ -13,7 +13,7 @@ from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.remark import CONSEQUENCES, Remark
-from zeroseal.sealing.unclaimed_file import UnclaimedFile
+from zeroseal.sealing.what_stays import NOTHING_LOOKED_FOR, SECRET_KINDS, WhatStays
 from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.finding import Finding
 
@@ -28,14 +28,14 @@ class Readiness:
         advice: what a seal does not look into or leaves as it is; it goes into the record.
         hints: what is worth knowing of the guest and its machine.
         consequences: what the policy leads to; they go into the record too.
-        unclaimed: files that no package owns, that stay, and that look like identity.
+        stays: what else stays and may be identity or a secret.
     """
 
     blockers: tuple[str, ...]
     advice: tuple[str, ...]
     hints: tuple[str, ...] = ()
     consequences: tuple[str, ...] = ()
-    unclaimed: tuple[UnclaimedFile, ...] = ()
+    stays: WhatStays = NOTHING_LOOKED_FOR
 
 
 def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> Readiness:
@@ -57,11 +57,11 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     hints: list[str] = []
     consequences: list[str] = []
     projected = judge.project(inspection, treated, policy)
-    unclaimed = judge.find_unclaimed(projected, handled)
+    stays = judge.find_what_stays(projected, handled)
     remarks = [
         *judge.find_remarks(projected, handled),
         *_weaknesses(inspection),
-        *_describe_unclaimed(unclaimed),
+        *_describe_what_stays(stays),
     ]
     for remark in remarks:
         if remark.code in policy.ignored_remarks:
@@ -97,16 +97,23 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     if image.has_parent:
         advice.append(messages.IMAGE_HAS_BACKING_FILE)
     advice += _full_volumes(inspection)
-    return Readiness(
-        tuple(blockers), tuple(advice), tuple(hints), tuple(consequences), tuple(unclaimed)
-    )
+    if policy.is_strict and not stays.is_empty:
+        blockers.append(messages.STRICT_SEAL.format(counts=stays.counts))
+    return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences), stays)
 
 
-def _describe_unclaimed(unclaimed: list[UnclaimedFile]) -> Iterator[Remark]:
-    if unclaimed:
-        paths = some_of([one.path for one in unclaimed])
-        count = counted(len(unclaimed), "file")
+def _describe_what_stays(stays: WhatStays) -> Iterator[Remark]:
+    if stays.unclaimed:
+        paths = some_of([one.path for one in stays.unclaimed])
+        count = counted(len(stays.unclaimed), "file")
         yield Remark("unclaimed-files", messages.UNCLAIMED_FILES.format(count=count, paths=paths))
+    for kind, title in SECRET_KINDS.items():
+        files = [one.path for one in stays.secrets if one.kind == kind]
+        if files:
+            text = messages.SECRETS_STAY.format(what=capitalised(title), paths=some_of(files))
+            yield Remark(kind, text)
+    for covered in stays.covered:
+        yield Remark("covered-files", covered.sentence)
 
 
 def _weaknesses(inspection: Inspection) -> Iterator[Remark]:

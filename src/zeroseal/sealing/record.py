@@ -27,6 +27,7 @@ from zeroseal.messages import sealing as messages
 from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan
 from zeroseal.sealing.proof import Proof
+from zeroseal.sealing.what_stays import WhatStays
 from zeroseal.traces.finding import by_trace
 from zeroseal.traces.load import catalogue_digest
 
@@ -229,6 +230,7 @@ def build_record(
             "assured": list(plan.guard.assured),
             "notLookedInto": list(plan.readiness.advice),
             "consequences": list(plan.readiness.consequences),
+            "stays": _stays_table(plan.readiness.stays),
             "proof": {
                 "consistentVolumes": list(proof.volumes),
                 "catalogue": "no treated trace was found again",
@@ -248,6 +250,19 @@ def build_record(
     }
     text = json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
     return extras.signer.envelope(text) if extras.signer else text
+
+
+def _stays_table(stays: WhatStays) -> dict[str, object]:
+    """Paths and kinds of what else stays and may be identity or a secret; no contents."""
+    return {
+        "lookedFor": stays.is_known,
+        "unclaimed": [{"path": one.path, "reasons": list(one.reasons)} for one in stays.unclaimed],
+        "secrets": [{"path": one.path, "kind": one.kind} for one in stays.secrets],
+        "covered": [
+            {"mountPoint": one.mount_point, "files": one.count, "bytes": one.size_bytes}
+            for one in stays.covered
+        ],
+    }
 
 
 def _file_table(file: SealedFile | None) -> dict[str, object] | None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from zeroseal.sealing.what_stays import SECRET_KINDS
+
 
 class Remark(NamedTuple):
     """What is to be said of a machine."""
@@ -45,10 +47,25 @@ ADVICE = {
     "no-ssh-server": "no SSH server is installed or enabled",
     "roomy-disk": "the disk is much larger than its contents",
     "unclaimed-files": "files that no package owns and that look like identity stay",
+    "private-keys": "private keys stay",
+    "kept-tokens": "files with tokens stay",
+    "url-passwords": "passwords in addresses stay",
+    "setting-passwords": "passwords in settings stay",
+    "mail-passwords": "passwords of a mail relay stay",
+    "line-passwords": "passwords of dial-up or tunnel lines stay",
+    "source-passwords": "passwords of package sources stay",
+    "service-passwords": "passwords of services stay",
+    "cloud-credentials": "credentials of cloud and container tools stay",
+    "skeleton-secrets": "new accounts get secrets from the skeleton folder",
+    "job-secrets": "lines of jobs and units hold secrets",
+    "kept-archives": "archives of settings or homes, or database dumps, stay",
+    "covered-files": "files are hidden beneath a mount point",
+    "shared-databases": "databases stay with their identifiers and accounts",
+    "named-databases": "a database is named after the host",
+    "storage-targets": "iSCSI targets of the machine stay",
     "left-behind-files": "files of removed accounts stay in other places",
     "name-elsewhere": "the old name or address is still in other files",
     "shared-certificate": "a self-signed certificate stays",
-    "private-keys": "private keys of services stay",
     "seeding-off": "cloud-init is disabled",
     "first-boot-marker": "a marker makes the next start ask questions or take longer",
     "install-medium": "an installation medium is listed as a package source or mount",
@@ -88,6 +105,11 @@ ADVICE = {
 """Remarks that do not stop a seal unless house rules say otherwise."""
 
 CONSEQUENCES = (
+    *SECRET_KINDS,
+    "covered-files",
+    "shared-databases",
+    "named-databases",
+    "storage-targets",
     "broken-by-reissue",
     "answer-passwords",
     "offline-only",

@@ -210,9 +210,9 @@ def _edited(text: str, edit: KeyEdit) -> str:
 
 def _is_meant(where: Where, guest: Guest) -> bool:
     """Whether a place is for a guest like this."""
-    if where.if_present and not any(guest.exists(path) for path in where.if_present):
+    if where.if_present and not any(map(guest.glob, where.if_present)):
         return False
-    return not any(guest.exists(path) for path in where.if_absent)
+    return not any(map(guest.glob, where.if_absent))
 
 
 def _any_contains(where: Where, patterns: tuple[str, ...], guest: Guest) -> bool:

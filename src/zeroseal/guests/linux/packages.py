@@ -8,6 +8,7 @@ Sources: dpkg(1) and deb-control(5) for ``/var/lib/dpkg/status``; apk(5) for
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -18,6 +19,7 @@ from zeroseal.guests.linux.rpm_database import read_rpm_packages
 _DPKG_STATUS = "/var/lib/dpkg/status"
 _APK_INSTALLED = "/lib/apk/db/installed"
 _LONGEST_LIST = 256 << 20
+_INSTALLED_OFTEN = re.compile(r"kernel|kmod-")  # several by design
 _HALF_STATES = frozenset(("half-installed", "half-configured", "unpacked", "triggers-pending"))
 
 
@@ -99,8 +101,13 @@ def _from_pacman(guest: Guest) -> Iterator[Package]:
 
 
 def _from_rpm(guest: Guest) -> Iterator[Package]:
-    for package in read_rpm_packages(guest):
-        yield Package(package.name, package.version)
+    """Of an interrupted update both versions are installed, of which one was to go."""
+    packages = list(read_rpm_packages(guest))
+    often = Counter((one.name, one.architecture) for one in packages)
+    for package in packages:
+        is_twice = often[package.name, package.architecture] > 1
+        may_be = _INSTALLED_OFTEN.match(package.name) is not None
+        yield Package(package.name, package.version, is_twice and not may_be)
 
 
 def _fields(paragraph: str) -> dict[str, str]:

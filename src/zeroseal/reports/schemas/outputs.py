@@ -74,7 +74,36 @@ class Unclaimed(TypedDict):
     path: str
     sizeBytes: int
     reasons: list[str]
+    score: int
     rule: str
+
+
+class StayingSecret(TypedDict):
+    """A file with a secret that stays; the kind is the code of a remark."""
+
+    path: str
+    kind: str
+    reason: str
+    rule: str
+
+
+class CoveredFiles(TypedDict):
+    """Files beneath a mount point; the paths of the first."""
+
+    mountPoint: str
+    volume: str
+    paths: list[str]
+    count: int
+    sizeBytes: int
+
+
+class WhatStays(TypedDict):
+    """What else stays and may be identity or a secret; looked for on a Linux."""
+
+    lookedFor: bool
+    unclaimed: list[Unclaimed]
+    secrets: list[StayingSecret]
+    covered: list[CoveredFiles]
 
 
 class Readiness(TypedDict):
@@ -84,7 +113,7 @@ class Readiness(TypedDict):
     advice: list[str]
     consequences: list[str]
     hints: list[str]
-    unclaimed: list[Unclaimed]
+    stays: WhatStays
 
 
 class MachineReadiness(TypedDict):
@@ -297,6 +326,7 @@ class CheckOutput(Output):
     residue: list[Residue]
     accepted: list[Accepted]
     secretsInFiles: list[Residue]
+    stays: WhatStays
     changed: Changed
     chunks: Chunks | None
     otherContainer: str

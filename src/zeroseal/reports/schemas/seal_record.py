@@ -114,6 +114,37 @@ class RecordProof(TypedDict):
     secretsInFiles: list[RecordSecret]
 
 
+class RecordUnclaimed(TypedDict):
+    """A file that no package owns and that looks like identity."""
+
+    path: str
+    reasons: list[str]
+
+
+class RecordStayingSecret(TypedDict):
+    """A file with a secret; the kind is the code of a remark."""
+
+    path: str
+    kind: str
+
+
+class RecordCovered(TypedDict):
+    """Files beneath a mount point."""
+
+    mountPoint: str
+    files: int
+    bytes: int
+
+
+class RecordStays(TypedDict):
+    """What else stays and may be identity or a secret; looked for on a Linux."""
+
+    lookedFor: bool
+    unclaimed: list[RecordUnclaimed]
+    secrets: list[RecordStayingSecret]
+    covered: list[RecordCovered]
+
+
 class RecordPredicate(TypedDict):
     """What was done."""
 
@@ -136,6 +167,7 @@ class RecordPredicate(TypedDict):
     assured: list[str]
     notLookedInto: list[str]
     consequences: list[str]
+    stays: RecordStays
     proof: RecordProof
 
 

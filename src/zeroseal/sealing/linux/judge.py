@@ -8,10 +8,12 @@ from zeroseal.guests.linux.system import LinuxSystem
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.judge import Guard, Judge
+from zeroseal.sealing.linux.covered import find_covered
 from zeroseal.sealing.linux.first_boot import check_plantable, plant, planted_paths
 from zeroseal.sealing.linux.guard import guard_linux
 from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.linux.readiness import find_advice, find_blockers, find_unmet
+from zeroseal.sealing.linux.secret_sweep import find_secrets
 from zeroseal.sealing.linux.snapshots import find_in_snapshots
 from zeroseal.sealing.linux.unclaimed import find_unclaimed
 from zeroseal.sealing.linux.values import collect_linux_values
@@ -20,7 +22,7 @@ from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.projected_guest import gone_after
 from zeroseal.sealing.remark import Remark
 from zeroseal.sealing.searched_value import CollectedValues
-from zeroseal.sealing.unclaimed_file import UnclaimedFile
+from zeroseal.sealing.what_stays import WhatStays
 from zeroseal.traces.finding import Finding
 from zeroseal.traces.linux.context import LinuxContext
 
@@ -71,10 +73,17 @@ class LinuxJudge(Judge[ProjectedLinux]):
         yield from find_blockers(projected)
         yield from find_advice(projected, handled)
 
-    def find_unclaimed(  # noqa: D102
+    def find_what_stays(  # noqa: D102
         self, projected: ProjectedLinux, handled: Collection[str]
-    ) -> list[UnclaimedFile]:
-        return find_unclaimed(projected, handled)
+    ) -> WhatStays:
+        secrets = find_secrets(projected, handled)
+        told = {*handled, *(secret.path for secret in secrets)}
+        return WhatStays(
+            is_known=True,
+            unclaimed=tuple(find_unclaimed(projected, told)),
+            secrets=tuple(secrets),
+            covered=tuple(find_covered(projected.guest)),
+        )
 
     def guard(self, projected: ProjectedLinux) -> Guard:  # noqa: D102
         return guard_linux(projected)

@@ -17,6 +17,7 @@ from zeroseal.messages import sealing_linux as messages
 from zeroseal.sealing.house_rules import Requirements, any_pattern_fits
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.linux.account_use import find_services_of_accounts
+from zeroseal.sealing.linux.databases import describe_databases
 from zeroseal.sealing.linux.left_behind import describe as describe_left_behind
 from zeroseal.sealing.linux.name_spread import describe_spread
 from zeroseal.sealing.linux.projected import ProjectedLinux
@@ -45,8 +46,6 @@ _PROXY = re.compile(r"(?i)https?://[^\s/@:'\"]+:[^\s/@'\"]+@")
 _PROXY_FILES = ("/etc/environment", "/etc/apt/apt.conf", "/etc/apt/apt.conf.d/*", "/etc/yum.conf",
                 "/etc/dnf/dnf.conf", "/etc/profile.d/*.sh", "/etc/sysconfig/proxy")  # fmt: skip
 _SELF_MADE = "/etc/ssl/private/ssl-cert-snakeoil.key"
-_KEY_FILES = ("/etc/ssl/private/*", "/etc/pki/tls/private/*", "/etc/nginx/**/*.key",
-              "/etc/apache2/**/*.key", "/etc/letsencrypt/live/*/privkey.pem")  # fmt: skip
 _DIRECTORY = re.compile(r"(?m)^\s*(id_provider\s*=\s*(ad|ipa)|security\s*=\s*(ads|domain))\s*$")
 
 
@@ -111,6 +110,7 @@ def find_advice(projected: ProjectedLinux, handled: set[str]) -> Iterator[Remark
     yield from _seeding(projected)
     yield from _boot(projected)
     yield from _data(projected)
+    yield from describe_databases(projected)
     for text in describe_left_behind(projected):
         yield Remark("left-behind-files", text)
     for text in describe_spread(projected, handled):
@@ -277,16 +277,6 @@ def _data(projected: ProjectedLinux) -> Iterator[Remark]:
         yield Remark(
             "shared-certificate",
             messages.SHARED_SNAKEOIL_CERTIFICATE,
-        )
-    keys = [path for pattern in _KEY_FILES for path in guest.glob(pattern) if projected.stays(path)]
-    keys = [path for path in keys if "PRIVATE KEY" in guest.read_text(path) and path != _SELF_MADE]
-    if keys:
-        yield Remark(
-            "private-keys",
-            messages.SHARED_SERVICE_KEYS.format(
-                keys=some_of(keys),
-                are_keys="is a private key" if len(keys) == 1 else "are private keys",
-            ),
         )
     for path in [path for pattern in _PROXY_FILES for path in guest.glob(pattern)]:
         if _PROXY.search(guest.read_text(path)):

@@ -18,7 +18,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.file_claims import Claim, FileClaims
 from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.linux.projected import ProjectedLinux
-from zeroseal.sealing.unclaimed_file import UnclaimedFile
+from zeroseal.sealing.what_stays import UnclaimedFile
 
 _ROOTS = ("/etc", "/var/lib", "/var/spool", "/var/opt", "/opt", "/usr/local")
 _DATA = re.compile(
