@@ -42,6 +42,7 @@ _PRINTED_BY = {
     "shelf-difference": "`shelf diff`",
     "shelf-change": "`shelf remove`, `rename`, `forget`, `rebuild`, `export`",
     "clones": "`clone`",
+    "learned": "`learn`",
     "trial": "`trial`",
     "builds": "`build`",
     "renewal": "`renew`",

@@ -26,6 +26,11 @@ _PREPARE = (
     "mkdir yard && mv all/yard/by-accident yard/"
 )
 
+# a password that no catalogue knows
+_RELAY = (
+    '--set \'use.files=[{path="/etc/ferry/relay.conf", text="password = not-a-real-password-31"}]\''
+)
+
 # name of the picture: the commands that it shows, in a folder with the demo's files
 SHOTS: dict[str, str] = {
     "build": "zeroseal build gangway.toml; sed -i 's/^cpus/cpu/' gangway.toml; "
@@ -35,12 +40,6 @@ SHOTS: dict[str, str] = {
     "export": "zeroseal export gangway.sealed.qcow2 --format vhdx -o gangway.vhdx; "
     "zeroseal export gangway.sealed.qcow2 --format ova -o gangway.ova --disk-size 64M; "
     "tar tvf gangway.ova; zeroseal export gangway.qcow2 --format raw --compress -o x",
-    "progress": "cp gangway.qcow2 other.qcow2; qemu-img snapshot -c ebb other.qcow2; "
-    "zeroseal seal other.qcow2 --in-place; "
-    "zeroseal export gangway.qcow2 --format raw -o large.raw --disk-size 4G --quiet | tail -1; "
-    "head -c 3G /dev/urandom | dd of=large.raw bs=1M seek=100 conv=notrunc status=none; "
-    "zeroseal check large.raw | tail -3; zeroseal seal large.raw -o sealed.qcow2 | tail -3; "
-    "zeroseal export large.raw --format qcow2 --compress -o large.qcow2",
     "check": "zeroseal check gangway.qcow2 | head -16; "
     "zeroseal check gangway.sealed.qcow2 --deep --against gangway.qcow2; "
     "zeroseal check yard/by-accident/disk.qcow2",
@@ -68,6 +67,10 @@ SHOTS: dict[str, str] = {
     'installs={gate="4.2"}}]\'; zeroseal shelf list; zeroseal yard show gangway-ref',
     "trial": "zeroseal trial gangway.sealed.qcow2 --host simulated --sheet gangway.toml; "
     "zeroseal trial gangway.qcow2 --host simulated",
+    "learn": f"zeroseal build gangway.toml --yard y --quiet {_RELAY} "
+    "> built; cp y/gangway-ref/disk.qcow2 pier.qcow2; "
+    "zeroseal learn pier.qcow2 --host simulated --draft-rules rules.toml; tail -9 rules.toml; "
+    "zeroseal survey pier.qcow2 --unclaimed | tail -18",
     "traces": "zeroseal traces | head -1; zeroseal traces --family wire; "
     "zeroseal traces --on gangway.qcow2 --family keys --family people --family disk",
     "windows": "zeroseal seal purser-ref.qcow2 --dry-run --reissue-sid | head -59",
@@ -91,7 +94,7 @@ SHOTS: dict[str, str] = {
 
 # pictures that a command draws: the command, to which the picture's name is added
 # pictures that are taken while the last command runs: after so many seconds of it
-WHILE = {"progress": 25.0}
+WHILE: dict[str, float] = {}
 DRAWN = {"report": "zeroseal report gangway.sealed.qcow2 --against gangway.qcow2 --quiet --png"}
 
 

@@ -283,20 +283,25 @@ def check_tree(
 def compare(
     images: Sequence[Path],
     *,
-    source_format: str = "",
-    follow: Sequence[Path] = (),
+    policy: Policy | None = None,
+    every_file: bool = False,
     progress: Progress = quiet,
 ) -> Comparison:
-    """Which identity values at least two images share; writes nothing.
+    """Which identity values and secrets at least two images share; writes nothing.
+
+    Args:
+        images: disk images.
+        policy: the site's: what may be the same, and what images are.
+        every_file: whether all files that no package owns are compared too.
+        progress: called as the work goes on.
 
     Raises:
         UsageError: fewer than two images, or one of them twice.
         ImageError, RefusedError: one cannot be read.
     """
-    from zeroseal.images.reach import Reach
     from zeroseal.sealing.compare import compare_images
 
-    return compare_images(list(images), progress, Reach(source_format, tuple(follow)))
+    return compare_images(list(images), progress, policy or make_policy(), every_file)
 
 
 def read_signer(key: Path, passphrase: bytes = b"") -> RecordSigner:

@@ -34,8 +34,8 @@ def modules_of(*words: str | Path) -> set[str]:
 @pytest.mark.parametrize(
     ("words", "may_be_there", "most"),
     [
-        (["--help"], set(), 48),
-        (["traces"], {"rich", "msgspec"}, 92),
+        (["--help"], set(), 50),
+        (["traces"], {"rich", "msgspec"}, 94),
         (["shelf", "list", "--shelf", "SHELF"], {"rich", "msgspec", "sqlite3"}, 113),
     ],
     ids=lambda value: value[0] if isinstance(value, list) else "",

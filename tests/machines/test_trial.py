@@ -13,15 +13,8 @@ from zeroseal.errors import DamagedError, RefusedError
 from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.sheet.model import Accept
-from zeroseal.machines.trial import (
-    _UNIT,
-    NAMES,
-    TrialMachine,
-    TrialWish,
-    _judge,
-    _judge_names,
-    try_image,
-)
+from zeroseal.machines.throwaway import NAMES, TrialWish
+from zeroseal.machines.trial import _UNIT, TrialMachine, _judge, _judge_names, try_image
 
 SSH = {
     "/usr/sbin/sshd": "x",

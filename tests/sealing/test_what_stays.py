@@ -131,14 +131,14 @@ def test_a_seal_tells_what_stays_and_rules_and_strict_make_it_a_no(
     text = " ".join(done.out.split())
     assert text.startswith("SEALED")
     assert "traces); " in text
-    assert f"{len(PLANTED)} files with secrets stay." in text
+    assert f"{len(PLANTED)} files with secrets stay;" in text
     assert "Passwords of a mail relay stay, and all clones will share them: /etc/postfix" in text
     record = json.loads((tmp_path / "sealed.seal.json").read_text())["predicate"]["stays"]
     assert {one["path"] for one in record["secrets"]} == set(PLANTED)
     assert record["lookedFor"]
     checked = zeroseal("check", sealed)
     assert checked.status == 0
-    assert f"{len(PLANTED)} files with secrets stay." in " ".join(checked.out.split())
+    assert f"{len(PLANTED)} files with secrets stay;" in " ".join(checked.out.split())
     strict = zeroseal("check", sealed, "--strict")
     assert strict.status == 1
     assert strict.out.startswith("UNSEALED")
@@ -154,7 +154,7 @@ def test_a_seal_tells_what_stays_and_rules_and_strict_make_it_a_no(
     rules.write_text(f"version = 1\n[allow]\nsecrets = [{accepted}]\n[readiness]\nstrict = true\n")
     done = zeroseal("seal", image, "-o", tmp_path / "two", "--expect-seed", "--rules", rules)
     assert done.status == 0, done.err
-    assert "no unclaimed file and no known kind of secret stays." in " ".join(done.out.split())
+    assert "no known kind of secret stays; unclaimed files unknown" in " ".join(done.out.split())
     assert zeroseal("check", tmp_path / "two", "--strict", "--rules", rules).status == 0
     rules.write_text('version = 1\n[allow]\nsecrets = ["etc/x"]\n')
     assert "must be an absolute path" in zeroseal("survey", image, "--rules", rules).err
@@ -228,4 +228,10 @@ def test_hostile_text_costs_little_time(piece: bytes) -> None:
 
 def test_a_real_debian_gives_few_false_alarms(debian: Path, zeroseal: Command) -> None:
     told = json.loads(zeroseal("survey", debian, "--json").out)["readiness"]["stays"]
-    assert told == {"lookedFor": True, "unclaimed": [], "secrets": [], "covered": []}
+    assert told == {
+        "lookedFor": True,
+        "ownersKnown": True,
+        "unclaimed": [],
+        "secrets": [],
+        "covered": [],
+    }

@@ -8,6 +8,7 @@ from pathlib import Path
 from zeroseal import api
 from zeroseal.cli.image_arguments import add_images, add_many, are_many, get_image
 from zeroseal.cli.options import (
+    add_canaries,
     add_places,
     add_reach,
     add_root,
@@ -92,6 +93,7 @@ def add_parser(subparsers: Subparsers) -> None:
         ),
     )
     add_strict(parser)
+    add_canaries(parser)
     add_many(parser)
     add_rules(parser)
     parser.add_general()
@@ -103,6 +105,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         raise UsageError(messages.AGAINST_NEEDS_DEEP)
     if args.file and (args.root or args.level == "quick"):
         raise UsageError(messages.FILE_NEEDS_LEVEL_FULL_OR_DEEP)
+    if args.canaries and args.level != "deep":
+        raise UsageError(messages.CANARIES_NEED_DEEP)
     if args.strict and args.level == "quick":
         raise UsageError(messages.STRICT_NEEDS_LEVEL_FULL_OR_DEEP)
     if args.clone_sheet:

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from zeroseal import api
-from zeroseal.cli.options import add_reach
+from zeroseal.cli.options import add_reach, add_rules, policy_of_site
 from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.pictures import add_pictures, write_pictures
 from zeroseal.cli.ui import Ui
@@ -17,24 +17,32 @@ def add_parser(subparsers: Subparsers) -> None:
     parser = subparsers.add_parser(
         "compare",
         usage="zeroseal compare IMAGE IMAGE ... [OPTION ...]",
-        help="compare the identity values of several images",
+        help="compare the identity values and secrets of several images",
         description=(
             "Reads keys, machine IDs, names of storage hosts, addresses, host names and "
             "volume IDs from each image, and reports how serious it is that two images share "
-            "a value. The exit status is 0 if no two images share a value and 1 if they do; "
-            "volume IDs, which clones of one template share by design, do not count."
+            "a value. On Linux it also compares secrets, and files that no package owns and "
+            "that look like identity. The exit status is 0 if no two images share one and 1 if "
+            "they do; volume IDs, which clones of one template share by design, do not count."
         ),
         examples=(
             (
                 "compare yard/north/disk.qcow2 yard/south/disk.qcow2",
                 "are these two different machines",
             ),
+            ("compare a.qcow2 b.qcow2 --files", "which other files do they have in common"),
             ("compare images/*.qcow2 --html shared.html", "which of many images share an identity"),
         ),
     )
     parser.add_argument("images", type=Path, nargs="+", metavar="IMAGE", help="disk images")
     add_pictures(parser, "the matrix")
+    parser.add_argument(
+        "--files",
+        action="store_true",
+        help="also list every file that no package owns and that two images have the same",
+    )
     add_reach(parser)
+    add_rules(parser)
     parser.add_general()
 
 
@@ -45,8 +53,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
     comparison = api.compare(
         args.images,
-        source_format=args.source_format,
-        follow=args.follow,
+        policy=policy_of_site(args),
+        every_file=args.files,
         progress=ui.progress,
     )
     if args.png or args.svg or args.html:

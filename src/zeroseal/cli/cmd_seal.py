@@ -173,6 +173,8 @@ def _check_output(args: argparse.Namespace) -> None:
 
 
 def _check_rehearsal(args: argparse.Namespace) -> None:
+    if args.canaries and args.level != "deep":
+        raise UsageError(messages.CANARIES_NEED_DEEP)
     if args.draft_rules and not args.rehearse:
         raise UsageError(messages.DRAFT_RULES_NEEDS_REHEARSE)
     if args.rehearse:

@@ -56,7 +56,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_trial import show_trial
     from zeroseal.machines.sheet.load import Wishes, load_sheets
     from zeroseal.machines.sheet.model import Accept
-    from zeroseal.machines.trial import TrialWish, try_image
+    from zeroseal.machines.throwaway import TrialWish
+    from zeroseal.machines.trial import try_image
     from zeroseal.reports.machines_as_json import trial_to_json
 
     accept = load_sheets(args.sheet, Wishes())[0].sheet.accept if args.sheet else Accept()

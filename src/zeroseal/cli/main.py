@@ -21,7 +21,7 @@ from zeroseal.errors import ZeroSealError
 
 GROUPS = {
     "disk images": ("survey", "seal", "check", "report", "compare", "export"),
-    "templates and clones": ("shelf", "clone", "trial"),
+    "templates and clones": ("shelf", "clone", "trial", "learn"),
     "machines": ("build", "renew", "yard"),
     "help": ("traces", "demo", "config", "schema", "completion"),
 }

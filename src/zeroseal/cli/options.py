@@ -17,6 +17,7 @@ from zeroseal.messages import cli as messages
 if TYPE_CHECKING:
     from zeroseal.images.reach import Reach
     from zeroseal.machines.definition import MachineDefinition
+    from zeroseal.sealing.canaries import Canary
     from zeroseal.sealing.house_rules import HouseRules
     from zeroseal.sealing.policy import MachineKnowledge, Policy
     from zeroseal.sealing.signing import TrustedKey
@@ -328,6 +329,34 @@ def add_strict(parser: Parser) -> None:
     )
 
 
+def add_canaries(parser: Parser) -> None:
+    """Texts that must be gone."""
+    parser.group(PROOF).add_argument(
+        "--canaries",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help=(
+            "texts that must be nowhere in the result, one on each line; also searched in UTF-16, "
+            "base64, compressed files and names; may be repeated"
+        ),
+    )
+
+
+def canaries_from(args: argparse.Namespace) -> tuple[Canary, ...]:
+    """The texts of the files that were named.
+
+    Raises:
+        MissingError, UsageError: one cannot be read, or is wrong.
+    """
+    if not (files := getattr(args, "canaries", [])):
+        return ()
+    from zeroseal.sealing.canaries import read_canaries
+
+    return tuple(canary for path in files for canary in read_canaries(path))
+
+
 def take_choices(args: argparse.Namespace) -> None:
     """Puts the options behind ``--as-if`` where a seal has them.
 
@@ -415,6 +444,7 @@ def add_search(parser: Parser) -> None:
             "skip that search"
         ),
     )
+    add_canaries(parser)
     parser.group(PROOF).add_argument(
         "--allow-residue",
         action="store_true",
@@ -446,6 +476,7 @@ def policy_from(args: argparse.Namespace) -> Policy:
         same_size_clones=args.same_size_clones,
         reissue_sid=args.reissue_sid,
         strict=args.strict,
+        canaries=canaries_from(args),
         recover_journal=getattr(args, "recover_journal", False),
     )
     return api.make_policy(
@@ -464,7 +495,7 @@ def policy_of_site(args: argparse.Namespace) -> Policy:
         UsageError: they are wrong.
     """
     return api.make_policy(
-        api.SealOptions(strict=getattr(args, "strict", False)),
+        api.SealOptions(strict=getattr(args, "strict", False), canaries=canaries_from(args)),
         args.rules,
         source_format=getattr(args, "source_format", ""),
         follow=getattr(args, "follow", ()),

@@ -10,7 +10,8 @@ from rich.text import Text
 from zeroseal.cli import render
 from zeroseal.cli.ui import clean
 from zeroseal.guests.identity_value import Severity
-from zeroseal.sealing.compare import Comparison, SharedValue, letter_of
+from zeroseal.sealing.compare import Comparison, SharedFile, SharedValue, letter_of
+from zeroseal.sentences import counted, listed
 
 _STYLES = {
     Severity.EXPOSED: render.BROKEN_STYLE,
@@ -18,6 +19,7 @@ _STYLES = {
     Severity.NOTICED: "default",
     Severity.BY_DESIGN: render.QUIET_STYLE,
 }
+_MOST_FILES = 20
 _HAS, _LACKS = "●", "·"
 
 
@@ -26,11 +28,12 @@ def show_comparison(comparison: Comparison, console: Console) -> None:
     count = len(comparison.images)
     shared = [item for item in comparison.shared if not item.value.by_design]
     if comparison.are_unique:
-        rest = f": the {count} images share no identity value"
+        rest = f": the {count} images share no identity value and no secret that was found"
         render.headline(console, "UNIQUE", render.SEALED_STYLE, rest)
     else:
-        one = "value" if len(shared) == 1 else "values"
-        rest = f": {len(shared)} identity {one} on more than one of {count} images"
+        parts = [counted(len(shared), "identity value")] if shared else []
+        parts += [counted(len(comparison.files), "suspicious file")] if comparison.files else []
+        rest = f": {listed(parts)} on more than one of {count} images"
         render.headline(console, "SHARED", render.BROKEN_STYLE, rest)
     render.section(console, "Images")
     rows = enumerate(zip(comparison.images, comparison.values, strict=True))
@@ -46,11 +49,32 @@ def show_comparison(comparison: Comparison, console: Console) -> None:
         if items:
             render.section(console, severity.meaning)
             _show_matrix(items, count, _STYLES[severity], console)
+    _show_files("Secrets and unknown identity", comparison.files, console)
+    _show_files("Other files that no package owns", comparison.same_files, console)
+    if comparison.files:
+        console.print()
+        console.print(
+            "What may be the same on all machines: accept it in the house rules (allow.secrets, "
+            "allow.unclaimed). What may not: add a trace for it."
+        )
     if shared:
         console.print()
         console.print(
             "Seal the machine from which they were made, and create them again from the result."
         )
+
+
+def _show_files(title: str, files: tuple[SharedFile, ...], console: Console) -> None:
+    if not files:
+        return
+    render.section(console, title)
+    lines = [
+        f"{clean(one.path)} ({', '.join(map(letter_of, one.images))}): {one.what}"
+        for one in files[:_MOST_FILES]
+    ]
+    if len(files) > _MOST_FILES:
+        lines.append(f"and {counted(len(files) - _MOST_FILES, 'more file')}: --json lists all")
+    render.items(console, lines)
 
 
 def _show_matrix(items: list[SharedValue], count: int, style: str, console: Console) -> None:

@@ -217,9 +217,12 @@ def basis_sentence(searched: str, stays: WhatStays) -> str:
     if not stays.is_known:
         left = "unclaimed files and secrets were not looked for"
     elif stays.is_empty:
-        left = "no unclaimed file and no known kind of secret stays"
+        left = "no known kind of secret stays"
+        left = f"no unclaimed file and {left}" if stays.knows_owners else left
     else:
         left = f"{stays.counts} stay"
+    if stays.is_known and not stays.knows_owners:
+        left += "; unclaimed files unknown: no package database"
     return f"Based on {catalogue}; {searched}; {left}."
 
 
@@ -227,7 +230,8 @@ def _searched_in(proof: Proof) -> str:
     if proof.level != "deep":
         return "values were not searched for"
     inside = counted(proof.files_opened, "compressed file")
-    return f"{proof.values_searched} values searched for in all bytes and inside {inside}"
+    more = f" and inside {inside}" if proof.files_opened else ""
+    return f"{proof.values_searched} values searched for in all bytes{more}"
 
 
 def _is_in_place(result: SealResult) -> bool:
@@ -294,7 +298,8 @@ def reading_words(policy: Policy) -> list[str]:
 def choice_words(policy: Policy) -> list[str]:
     """The options of a policy that only a seal has."""
     options = policy.options
-    words = [f"--only {name}" for name in options.only]
+    words = [f"--canaries {file}" for file in dict.fromkeys(c.file for c in options.canaries)]
+    words += [f"--only {name}" for name in options.only]
     words += [f"--skip {name}" for name in options.skip]
     words += [f"--retain-account {name}" for name in options.retained_accounts]
     words += [f"--remove-account {name}" for name in options.removed_accounts]

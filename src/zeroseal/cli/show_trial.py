@@ -9,9 +9,12 @@ from rich.console import Console
 from zeroseal.cli import render
 from zeroseal.cli.show_builds import duration_text
 from zeroseal.cli.ui import clean
+from zeroseal.sentences import counted
 
 if TYPE_CHECKING:
     from zeroseal.machines.trial import TrialMachine, TrialResult
+
+_MOST_KEPT = 20
 
 
 def show_trial(result: TrialResult, console: Console) -> None:
@@ -32,6 +35,12 @@ def show_trial(result: TrialResult, console: Console) -> None:
         render.section(console, machine.name)
         render.facts(console, _values(machine))
         render.bullets(console, _sentences(machine))
+    if result.kept:
+        render.section(console, "Kept from the image, the same on both machines")
+        lines = [f"{clean(one.path)}: {one.what}" for one in result.kept[:_MOST_KEPT]]
+        if len(result.kept) > _MOST_KEPT:
+            lines.append(f"and {counted(len(result.kept) - _MOST_KEPT, 'more file')}")
+        render.items(console, lines)
     if result.is_good:
         words = f"zeroseal shelf add {result.image.path} --name NAME --version VERSION"
         render.next_step(console, "Put it on the shelf:", words)

@@ -25,7 +25,11 @@ def show_what_stays(stays: WhatStays, console: Console) -> None:
         console.print("  Unclaimed files and secrets are looked for on a Linux only.")
         return
     _show_secrets(stays.secrets, console)
-    _show_unclaimed(stays.unclaimed, console)
+    if stays.knows_owners:
+        _show_unclaimed(stays.unclaimed, console)
+    else:
+        render.section(console, "Unclaimed files")
+        console.print("  Not known: the guest has no package database that lists files.")
     if stays.covered:
         render.section(console, "Beneath mount points")
         render.bullets(console, [one.sentence for one in stays.covered])

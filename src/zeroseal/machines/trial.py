@@ -7,15 +7,12 @@ hold? The image itself is only read. What a login shows is extra evidence; the d
 from __future__ import annotations
 
 import re
-import shutil
-import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
-from zeroseal.errors import RefusedError, environment_error
+from zeroseal.errors import RefusedError
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.guests.linux.failures import failed_on_console, read_failed_services
@@ -27,73 +24,39 @@ from zeroseal.guests.windows.issue import issue_identity
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import ImageFacts, read_image_facts
-from zeroseal.images.qcow2.overlay import make_overlay
-from zeroseal.images.reach import OWN_FOLDER, Reach
-from zeroseal.machines.blueprint import SEED_FILE
-from zeroseal.machines.definition import (
-    SEED_MEDIUM,
-    AttachedMedium,
-    MachineDefinition,
-    NetworkCard,
-    new_mac,
-    new_uuid,
-    write_definition,
-)
 from zeroseal.machines.disk_change import changed_disk
-from zeroseal.machines.firmware import guess_firmware
 from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.hosts.choose import choose_host
 from zeroseal.machines.hosts.console import CONSOLE_LOG, plain_text
 from zeroseal.machines.hosts.host import Host, Login, Shell
 from zeroseal.machines.hosts.simulated import LABEL
-from zeroseal.machines.media import write_seed_medium
-from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.model import Accept
+from zeroseal.machines.throwaway import (
+    ACCOUNT,
+    NAMES,
+    SETTLED,
+    TrialWish,
+    make_machine,
+    throwaway_yard,
+)
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.check import check_image
-from zeroseal.sealing.compare import read_values
+from zeroseal.sealing.compare import SharedFile, find_shared_files, read_values
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import resolve
 from zeroseal.sealing.verdict import Level, Verdict
 
-NAMES = ("trial-one", "trial-two")
-ACCOUNT = "trial"
 _SSH_SERVERS = ("/usr/sbin/sshd", "/usr/sbin/dropbear")
 _SYSTEMD = ("/usr/lib/systemd/systemd", "/lib/systemd/systemd")
 # each trial machine has a network of its own, where all get the same address
 _NOT_COMPARED = frozenset(("leased address",))
-_SETTLED = (
-    "if command -v cloud-init >/dev/null; then cloud-init status --wait >/dev/null; fi; "
-    "if command -v systemctl >/dev/null; then systemctl is-system-running --wait; fi; true"
-)
 _FAILED_UNITS = "systemctl --failed --plain --no-legend"
 _UNIT = re.compile(
     r"^(\S+\.(?:service|socket|mount|timer|target|path|swap|device))\s", re.MULTILINE
 )
 _LONGEST_CONSOLE = 16 << 20
-
-
-@dataclass(frozen=True)
-class TrialWish:
-    """How to try an image.
-
-    Attributes:
-        now: seconds since 1970, for the simulated host.
-        reach: what the image is, and what may be read for it.
-        with_seed: whether each machine gets a seed with a name and an account.
-        within_seconds: how long a boot may take.
-        definition: hardware like that of the machine it was made from; None for plain hardware.
-    """
-
-    now: int
-    host: str = "qemu"
-    reach: Reach = OWN_FOLDER
-    with_seed: bool = True
-    within_seconds: int = 900
-    accept: Accept = field(default_factory=Accept)
-    definition: MachineDefinition | None = None
 
 
 @dataclass(frozen=True)
@@ -128,6 +91,7 @@ class TrialResult:
     """A finished trial.
 
     Attributes:
+        kept: secrets and files that look like identity, which both have from the image.
         seconds: how long it took.
     """
 
@@ -136,6 +100,7 @@ class TrialResult:
     machines: tuple[TrialMachine, ...]
     regrowth: tuple[Regrowth, ...]
     seconds: int
+    kept: tuple[SharedFile, ...] = ()
 
     @property
     def is_good(self) -> bool:
@@ -162,37 +127,28 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
     before = _fingerprint(image)
     facts = read_image_facts(image, wish.reach)
     is_windows = _is_windows(image, wish)
-    with _throwaway_yard() as yard:
+    with throwaway_yard() as yard:
         # a throwaway clone must not enrol anywhere as if it were one to stay
         host = choose_host(wish.host, yard, wish.now, is_isolated=True)
         host.check_ready()
         private, public = new_key_pairs("trial")["ed25519"]
         for number, name in enumerate(NAMES):
-            _make_machine(yard, name, facts, wish, public.decode().strip(), number)
+            make_machine(yard, name, facts, wish, public.decode().strip(), number)
             if is_windows:
                 _tell_windows(yard.get(name), wish.now)
         login = Login(ACCOUNT, private.decode()) if wish.with_seed else None
         results = _run_both(yard, host, login, wish, progress)
         machines = tuple(_read_machine(yard.get(name), wish, *results[name]) for name in NAMES)
         regrowth = tuple(_judge(yard.get(NAMES[0]).disk, machines, wish))
+        policy = resolve(reach=wish.reach)
+        kept = find_shared_files([yard.get(name).disk for name in NAMES], policy)
     if _fingerprint(image) != before:
         raise RefusedError(messages.CHANGED_DURING_TRIAL.format(image=image))
-    return TrialResult(facts, host.is_simulated, machines, regrowth, int(time.monotonic() - began))
+    seconds = int(time.monotonic() - began)
+    return TrialResult(facts, host.is_simulated, machines, regrowth, seconds, kept)
 
 
 # -- the two machines
-
-
-@contextmanager
-def _throwaway_yard() -> Iterator[Yard]:
-    try:
-        folder = Path(tempfile.mkdtemp(prefix="zeroseal-trial-"))
-    except OSError as error:
-        raise environment_error(error, Path(tempfile.gettempdir()), "writing to") from error
-    try:
-        yield Yard(folder)
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
 
 
 def _is_windows(image: Path, wish: TrialWish) -> bool:
@@ -215,33 +171,6 @@ def _tell_windows(machine: YardMachine, now: int) -> None:
             system.guest.put_file(CACHED_PATHS[0], answers, 0o644)
         else:
             issue_identity(system.registry, name, identity.sid, now)
-
-
-def _make_machine(
-    yard: Yard, name: str, facts: ImageFacts, wish: TrialWish, public_key: str, number: int
-) -> None:
-    like = wish.definition
-    with yard.new_machine(name) as folder:
-        backing = str(facts.path.resolve())
-        make_overlay(folder / "disk.qcow2", facts.size_bytes, backing, facts.format_name)
-        definition = MachineDefinition(
-            name=name,
-            uuid=new_uuid(),
-            disk="disk.qcow2",
-            adapters=(NetworkCard(new_mac(yard.macs())),),
-            host=wish.host,
-            disk_bus=like.disk_bus if like else "virtio",
-            cpus=like.cpus if like else 1,
-            cpu_model=like.cpu_model if like else "",
-            memory_mib=like.memory_mib if like else 1024,
-            firmware=like.firmware if like else guess_firmware(facts.path),
-            media=(AttachedMedium(SEED_FILE, SEED_MEDIUM),) if wish.with_seed else (),
-        )
-        if wish.with_seed:
-            account = SeedAccount(ACCOUNT, "Trial", (public_key,), admin=True)
-            seed = Seed(f"i-trial-{number}-{definition.uuid[:8]}", name, "", (account,))
-            write_seed_medium(folder / SEED_FILE, seed)
-        write_definition(folder, definition)
 
 
 def _run_both(
@@ -275,7 +204,7 @@ def _visit(
     shell = host.open_shell(machine, login, wish.within_seconds, progress)
     try:
         shell.doing = f"waiting for the first boot of {machine.definition.name}"
-        shell.run(_SETTLED, as_root=True, timeout_seconds=wish.within_seconds, is_patch=False)
+        shell.run(SETTLED, as_root=True, timeout_seconds=wish.within_seconds, is_patch=False)
         failed = _UNIT.findall(
             shell.run(_FAILED_UNITS, as_root=True, timeout_seconds=120, is_patch=False).text
         )

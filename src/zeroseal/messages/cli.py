@@ -13,6 +13,7 @@ FILE_NEEDS_LEVEL_FULL_OR_DEEP = (
 STRICT_NEEDS_LEVEL_FULL_OR_DEEP = (
     "--strict needs level full or deep: a quick check looks for nothing"
 )
+CANARIES_NEED_DEEP = "--canaries needs --deep: texts are searched for at that level only"
 TREE_HAS_ONE_LEVEL = "a tree can be checked at level full only: leave out --level"
 
 # cli/cmd_clone.py

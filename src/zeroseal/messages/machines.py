@@ -209,6 +209,10 @@ ONLY_SEALED_IMAGES_CAN_BE_TRIED = (
     "zeroseal seal {image} -o OUT"
 )
 CHANGED_DURING_TRIAL = "{image} was changed by another program during the trial: try again"
+LEARN_IS_FOR_LINUX = (
+    "{image} holds a Windows guest, and learning compares Linux guests only: use zeroseal trial "
+    "{image} --host simulated"
+)
 WINDOWS_TRIAL_IS_SIMULATED = (
     "{image} is a Windows guest, which can be tried on the simulated host only: use --host "
     "{label}; docs/windows-first-start.md describes a real first start"

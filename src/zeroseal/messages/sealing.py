@@ -23,6 +23,13 @@ SEARCH_TEXT_TOO_SHORT = (
 )
 REMARK_NOT_KNOWN = "{key}: the remark {code!r} is not known; known remarks are {codes}"
 
+# sealing/canaries.py
+CANARY_INVALID = (
+    "{path}, line {number}: a text to be searched for has {shortest} letters or more and at most "
+    "{longest} bytes, and 8 bytes or more where it is not plain ASCII"
+)
+NO_CANARIES = "{path} has no text to be searched for: write one on each line"
+
 # sealing/inspection.py
 NO_SUCH_ACCOUNT = "the guest has no account {name!r}; its human accounts: {human_names}"
 

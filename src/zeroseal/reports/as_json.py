@@ -330,6 +330,7 @@ def stays_to_json(stays: WhatStays) -> Json:
     """What else stays and may be identity or a secret: paths and kinds, never contents."""
     return {
         "lookedFor": stays.is_known,
+        "ownersKnown": stays.knows_owners,
         "unclaimed": [table_of(one) | {"rule": one.rule} for one in stays.unclaimed],
         "secrets": [table_of(one) | {"rule": one.rule} for one in stays.secrets],
         "covered": [table_of(one) for one in stays.covered],

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from html import escape
 from pathlib import Path
+from typing import NamedTuple
 
 from zeroseal.guests.identity_value import Severity
 from zeroseal.reports.disk_report import ACCENTS, PAGE_STYLE
 from zeroseal.reports.drawing import QUIET, Box, Dot, Drawing, Shape, Words, fitted
-from zeroseal.sealing.compare import Comparison, SharedValue, letter_of
+from zeroseal.sealing.compare import Comparison, letter_of
+from zeroseal.sentences import counted, listed
 
 COLOURS = {
     Severity.EXPOSED: "#d1478f",
@@ -32,7 +34,7 @@ _MOST_ROWS, _MOST_COLUMNS = 28, 40
 
 def draw_comparison(comparison: Comparison) -> Drawing:
     """A row for each shared value, a column for each image, a dot where they meet."""
-    rows = comparison.shared[:_MOST_ROWS]
+    rows = _rows_of(comparison)[:_MOST_ROWS]
     images = comparison.images[:_MOST_COLUMNS]
     height = _HEAD + max(1, len(rows)) * _ROW + _FOOT + 18 * -(-len(images) // _NAMES_A_LINE)
     drawing = Drawing(_WIDTH, height, _title(comparison))
@@ -45,8 +47,8 @@ def draw_comparison(comparison: Comparison) -> Drawing:
         drawing.shapes.append(
             Words(_MATRIX + number * column - 5, _HEAD - 8, letter_of(number), 12, bold=True)
         )
-    for place, item in enumerate(rows):
-        drawing.shapes += _row_of(item, _HEAD + place * _ROW + _ROW / 2, column, len(images))
+    for place, row in enumerate(rows):
+        drawing.shapes += _row_of(row, _HEAD + place * _ROW + _ROW / 2, column, len(images))
     names = _names_of(images)
     below = _HEAD + max(1, len(rows)) * _ROW + 36
     for number, severity in enumerate(sorted(Severity, reverse=True)):
@@ -62,14 +64,30 @@ def draw_comparison(comparison: Comparison) -> Drawing:
     return drawing
 
 
-def _row_of(item: SharedValue, y: float, column: float, images: int) -> Iterator[Shape]:
-    severity = item.value.severity
-    name = fitted(f"{item.value.kind}  {item.value.shown}", 12, _MATRIX - 2 * _MARGIN)
-    yield Words(_MARGIN, y + 4, name, 12)
+class _Row(NamedTuple):
+    """What is shared, how bad that is, and by which images, by number."""
+
+    name: str
+    severity: Severity
+    images: tuple[int, ...]
+
+
+def _rows_of(comparison: Comparison) -> list[_Row]:
+    """Values and files, the worst first."""
+    rows = [
+        _Row(f"{item.value.kind}  {item.value.shown}", item.value.severity, item.images)
+        for item in comparison.shared
+    ]
+    rows += [_Row(item.path, Severity.CONFUSED, item.images) for item in comparison.files]
+    return sorted(rows, key=lambda row: -row.severity)
+
+
+def _row_of(row: _Row, y: float, column: float, images: int) -> Iterator[Shape]:
+    yield Words(_MARGIN, y + 4, fitted(row.name, 12, _MATRIX - 2 * _MARGIN), 12)
     yield Box(_MATRIX - 12, y, images * column, 1, ACCENTS["empty"])
-    for number in item.images:
+    for number in row.images:
         if number < images:
-            yield Dot(_MATRIX + number * column, y, _RADII[severity], COLOURS[severity])
+            yield Dot(_MATRIX + number * column, y, _RADII[row.severity], COLOURS[row.severity])
 
 
 def build_html(comparison: Comparison) -> str:
@@ -108,7 +126,8 @@ def build_html(comparison: Comparison) -> str:
         ".cell{text-align:center}</style></head><body>"
         f"<h1>{_title(comparison)}</h1><p>{_rest(comparison)}</p><ul>{images}</ul>"
         "<table><thead><tr><th>severity</th><th>what</th><th>value</th>"
-        f"{head}</tr></thead><tbody>{body}</tbody></table><h2>What it means</h2>"
+        f"{head}</tr></thead><tbody>{body}</tbody></table>{_table_of_files(comparison)}"
+        "<h2>What it means</h2>"
         f"<ul>{meanings}</ul></body></html>\n"
     )
 
@@ -117,11 +136,28 @@ def _title(comparison: Comparison) -> str:
     if comparison.are_unique:
         return f"UNIQUE: {len(comparison.images)} images share no identity value"
     shared = [item for item in comparison.shared if not item.value.by_design]
-    return f"SHARED: {len(shared)} identity values on more than one of the images"
+    parts = [counted(len(shared), "identity value")] if shared else []
+    parts += [counted(len(comparison.files), "file")] if comparison.files else []
+    return f"SHARED: {listed(parts)} on more than one of the images"
+
+
+def _table_of_files(comparison: Comparison) -> str:
+    """Secrets and files that look like identity, with the letters of the images."""
+    rows = "".join(
+        f"<tr><td><code>{escape(item.path)}</code></td><td>{escape(item.what)}</td>"
+        f"<td>{', '.join(map(letter_of, item.images))}</td></tr>"
+        for item in comparison.files
+    )
+    if not rows:
+        return ""
+    return (
+        "<h2>Secrets and unknown identity</h2><table><thead><tr><th>file</th><th>what</th>"
+        f"<th>images</th></tr></thead><tbody>{rows}</tbody></table>"
+    )
 
 
 def _rest(comparison: Comparison) -> str:
-    more_rows = len(comparison.shared) - _MOST_ROWS
+    more_rows = len(_rows_of(comparison)) - _MOST_ROWS
     more_images = len(comparison.images) - _MOST_COLUMNS
     by_design = sum(item.value.by_design for item in comparison.shared)
     messages = [

@@ -12,11 +12,12 @@ if TYPE_CHECKING:
 
     from zeroseal.machines.build import BuildResult
     from zeroseal.machines.hosts.host import Run
+    from zeroseal.machines.learn import LearnResult
     from zeroseal.machines.readiness import MachineReadiness
     from zeroseal.machines.snapshots import MachineSnapshot
     from zeroseal.machines.trial import TrialResult
     from zeroseal.machines.yard import YardMachine
-    from zeroseal.sealing.compare import Comparison
+    from zeroseal.sealing.compare import Comparison, SharedFile
     from zeroseal.templates.renew import Renewal
 
 
@@ -73,6 +74,7 @@ def trial_to_json(result: TrialResult) -> Json:
         "regrowth": [
             {"kind": item.kind, "good": item.is_good, "text": item.text} for item in result.regrowth
         ],
+        "kept": [{"path": one.path, "what": one.what} for one in result.kept],
         "machines": [
             {
                 "name": machine.name,
@@ -83,6 +85,34 @@ def trial_to_json(result: TrialResult) -> Json:
             }
             for machine in result.machines
         ],
+    }
+
+
+def learned_to_json(result: LearnResult) -> Json:
+    """What two machines of an image taught."""
+    learned = result.learned
+    return head("learned") | {
+        "good": result.is_good,
+        "simulated": result.is_simulated,
+        "image": str(result.image.path),
+        "imageSealed": learned.is_sealed,
+        "seconds": result.seconds,
+        "sharedValues": list(learned.shared_values),
+        "compared": learned.compared,
+        "timely": learned.timely,
+        "files": [
+            {
+                "path": one.path,
+                "sizeBytes": one.size_bytes,
+                "renewal": one.renewal.name.lower(),
+                "reasons": list(one.reasons),
+                "trace": one.trace or None,
+                "new": one.is_new,
+                "owner": one.claim.value,
+            }
+            for one in learned.files
+        ],
+        "messages": list(result.notes),
     }
 
 
@@ -132,7 +162,20 @@ def comparison_to_json(comparison: Comparison) -> Json:
             }
             for item in comparison.shared
         ],
+        "files": _shared_files(comparison, comparison.files),
+        "sameFiles": _shared_files(comparison, comparison.same_files),
     }
+
+
+def _shared_files(comparison: Comparison, files: tuple[SharedFile, ...]) -> list[Json]:
+    return [
+        {
+            "path": one.path,
+            "what": one.what,
+            "images": [str(comparison.images[number]) for number in one.images],
+        }
+        for one in files
+    ]
 
 
 def machine_table(machine: YardMachine) -> Json:

@@ -1,4 +1,4 @@
-"""Which identity values do several images share?"""
+"""Which identity values do several images share, and which secrets that no catalogue knows?"""
 
 from __future__ import annotations
 
@@ -6,13 +6,21 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from blake3 import blake3
+
 from zeroseal.errors import UsageError
+from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.identity_value import IdentityValue, Severity
+from zeroseal.guests.linux.file_claims import Claim, FileClaims
 from zeroseal.images.detect import opened_image
-from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
+from zeroseal.sealing.what_stays import SECRET_KINDS
+
+_ROOTS = ("/etc", "/var/lib", "/var/spool", "/opt", "/usr/local", "/root", "/srv", "/home")
+_LEAST_BYTES, _LONGEST = 16, 64 << 20
 
 
 def letter_of(number: int) -> str:
@@ -30,6 +38,15 @@ class SharedValue:
 
 
 @dataclass(frozen=True)
+class SharedFile:
+    """A file with the same content on several images, by position; ``what`` it looks like."""
+
+    path: str
+    what: str
+    images: tuple[int, ...]
+
+
+@dataclass(frozen=True)
 class Comparison:
     """What several images share.
 
@@ -37,11 +54,15 @@ class Comparison:
         images: in the order given.
         values: the identity values of each.
         shared: values that two or more have, the worst first.
+        files: secrets and files that look like identity, which no package shipped.
+        same_files: all other files of nobody's that are the same, where that was asked.
     """
 
     images: tuple[Path, ...]
     values: tuple[tuple[IdentityValue, ...], ...]
     shared: tuple[SharedValue, ...]
+    files: tuple[SharedFile, ...] = ()
+    same_files: tuple[SharedFile, ...] = ()
 
     @property
     def worst(self) -> Severity:
@@ -51,13 +72,22 @@ class Comparison:
     @property
     def are_unique(self) -> bool:
         """Whether nothing is shared but what clones share by design."""
-        return all(item.value.by_design for item in self.shared)
+        return all(item.value.by_design for item in self.shared) and not self.files
 
 
 def compare_images(
-    paths: list[Path], progress: Progress = quiet, reach: Reach = OWN_FOLDER
+    paths: list[Path],
+    progress: Progress = quiet,
+    policy: Policy = DEFAULT_POLICY,
+    every_file: bool = False,
 ) -> Comparison:
-    """Compares the identity values of at least two images; nothing is written.
+    """Compares the identity values and secrets of at least two images; nothing is written.
+
+    Args:
+        paths: the images.
+        progress: told of each.
+        policy: what may stay, and what images are.
+        every_file: whether all files that no package owns are compared too.
 
     Raises:
         UsageError: fewer than two images, or one of them twice.
@@ -69,11 +99,16 @@ def compare_images(
     for number, path in enumerate(resolved):
         if path in resolved[:number]:
             raise UsageError(messages.GIVEN_TWICE.format(paths=paths[number]))
-    values = []
+    values, files, others = [], _Files(), _Files()
     for number, path in enumerate(paths):
         progress(Step("reading identities", number, len(paths), "images"))
-        with opened_image(path, reach=reach) as image:
-            values.append(tuple(read_values(Inspection.read(image))))
+        with opened_image(path, reach=policy.reach) as image:
+            inspection = Inspection.read(image)
+            values.append(tuple(read_values(inspection)))
+            for place, what in _iter_suspects(inspection, policy):
+                files.add(inspection, place, what, number)
+            for place in _iter_nobodys(inspection) if every_file else ():
+                others.add(inspection, place, "no package's", number)
     owners: dict[IdentityValue, list[int]] = {}
     for number, found in enumerate(values):
         for value in found:
@@ -82,7 +117,62 @@ def compare_images(
         SharedValue(value, tuple(images)) for value, images in owners.items() if len(images) > 1
     ]
     shared.sort(key=lambda item: -item.value.severity)
-    return Comparison(tuple(paths), tuple(values), tuple(shared))
+    suspects = files.shared()
+    known = {item.path for item in suspects}
+    same = tuple(item for item in others.shared() if item.path not in known)
+    return Comparison(tuple(paths), tuple(values), tuple(shared), suspects, same)
+
+
+def find_shared_files(paths: list[Path], policy: Policy) -> tuple[SharedFile, ...]:
+    """Secrets, and files that look like identity, that two or more images have the same."""
+    files = _Files()
+    for number, path in enumerate(paths):
+        with opened_image(path, reach=policy.reach) as image:
+            inspection = Inspection.read(image)
+            for place, what in _iter_suspects(inspection, policy):
+                files.add(inspection, place, what, number)
+    return files.shared()
+
+
+class _Files:
+    """Files by their content, and who has them."""
+
+    def __init__(self) -> None:
+        self._found: dict[bytes, tuple[str, str, list[int]]] = {}
+
+    def add(self, inspection: Inspection, path: str, what: str, number: int) -> None:
+        """Notes a file of the image with that number."""
+        content = inspection.guest.read_file(path, _LONGEST)
+        _path, _what, images = self._found.setdefault(blake3(content).digest(), (path, what, []))
+        if number not in images:
+            images.append(number)
+
+    def shared(self) -> tuple[SharedFile, ...]:
+        """Those that two or more images have, by path."""
+        found = [SharedFile(path, what, tuple(images)) for path, what, images in
+                 self._found.values() if len(images) > 1]  # fmt: skip
+        return tuple(sorted(found, key=lambda item: item.path))
+
+
+def _iter_suspects(inspection: Inspection, policy: Policy) -> Iterator[tuple[str, str]]:
+    """Yields (path, what it looks like) of secrets, and of files that look like identity."""
+    fitted = inspection.fit_policy(policy)
+    stays = inspection.judge.find_what_stays(inspection.judge.project(inspection, [], fitted), ())
+    for secret in stays.secrets:
+        if inspection.guest.is_file(secret.path):  # and no attribute of one
+            yield secret.path, SECRET_KINDS[secret.kind]
+    for file in stays.unclaimed:
+        yield file.path, f"it {', and '.join(file.reasons)}"
+
+
+def _iter_nobodys(inspection: Inspection) -> Iterator[str]:
+    """Yields files that no package owns; none where no package database lists files."""
+    guest, claims = inspection.guest, FileClaims(inspection.guest)
+    for root in _ROOTS if claims.is_known else ():
+        for path, facts in guest.walk(root) if guest.is_folder(root) else ():
+            is_some = facts.kind is Kind.FILE and _LEAST_BYTES <= facts.size_bytes <= _LONGEST
+            if is_some and claims.claim_of(path) is Claim.NOBODY:
+                yield path
 
 
 def read_values(inspection: Inspection) -> list[IdentityValue]:

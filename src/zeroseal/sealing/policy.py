@@ -13,6 +13,7 @@ from functools import cached_property
 from zeroseal.errors import UsageError
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.messages import sealing as messages
+from zeroseal.sealing.canaries import Canary
 from zeroseal.sealing.house_rules import NO_RULES, HouseRules, Requirements
 from zeroseal.sealing.remark import BLOCKERS
 from zeroseal.traces.load import get_trace, load_catalogue
@@ -61,6 +62,7 @@ class SealOptions:
             that trace is not treated.
         recover_journal: whether file systems that were not shut down cleanly are recovered first.
         strict: whether nothing may stay that may be identity or a secret.
+        canaries: texts that must be nowhere in the result.
     """
 
     only: tuple[str, ...] = ()
@@ -81,6 +83,7 @@ class SealOptions:
     reissue_sid: bool = False
     recover_journal: bool = False
     strict: bool = False
+    canaries: tuple[Canary, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -113,7 +116,7 @@ class Policy:
         unclaimed_places: patterns of files that no package owns and that were looked at;
             ``secret_places``, of files whose secrets may stay.
         is_strict: whether nothing may stay that may be identity or a secret.
-        texts: further texts that may stand nowhere on a sealed disk.
+        texts: further texts that may stand nowhere on a sealed disk; ``canaries``, those of a file.
         values_left_out: values that are not searched for, as a seal names them.
         remarks_as_blockers, remarks_as_advice, ignored_remarks: codes of ``remark.CODES``.
         requirements: what the guest must have.
@@ -151,6 +154,7 @@ class Policy:
     secret_places: tuple[str, ...] = ()
     is_strict: bool = False
     texts: tuple[str, ...] = ()
+    canaries: tuple[Canary, ...] = ()
     values_left_out: tuple[str, ...] = ()
     remarks_as_blockers: tuple[str, ...] = ()
     remarks_as_advice: tuple[str, ...] = ()
@@ -298,6 +302,7 @@ def resolve(
         secret_places=rules.allow.secrets,
         is_strict=asked.strict or bool(answers.strict),
         texts=rules.search.texts,
+        canaries=asked.canaries,
         values_left_out=rules.search.leave_out,
         remarks_as_blockers=answers.blockers,
         remarks_as_advice=answers.advice,

@@ -256,6 +256,7 @@ def _stays_table(stays: WhatStays) -> dict[str, object]:
     """Paths and kinds of what else stays and may be identity or a secret; no contents."""
     return {
         "lookedFor": stays.is_known,
+        "ownersKnown": stays.knows_owners,
         "unclaimed": [{"path": one.path, "reasons": list(one.reasons)} for one in stays.unclaimed],
         "secrets": [{"path": one.path, "kind": one.kind} for one in stays.secrets],
         "covered": [

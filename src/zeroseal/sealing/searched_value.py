@@ -11,6 +11,9 @@ from dataclasses import dataclass, field
 from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.messages import sealing as messages
 
+SHORTEST = 3
+"""Letters of a name that can be looked for as a word."""
+
 
 def text_needle(value: str) -> Needle:
     """A text of one byte a letter, in either case."""

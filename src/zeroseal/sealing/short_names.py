@@ -16,7 +16,6 @@ from zeroseal.sealing.place_finder import NAMES_SUFFIX
 
 _MOST_BYTES = 1 << 20
 _MANY = 25  # places of a name that is a common word
-SHORTEST = 3
 
 
 def find_short_names(

@@ -6,35 +6,30 @@ is. Which ones a guest has, its system's judge knows (``linux/values.py``, ``win
 
 from __future__ import annotations
 
+from zeroseal.sealing.canaries import text_forms
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.searched_value import (
-    CollectedValues,
-    SearchedValue,
-    ValueSet,
-    text_needle,
-    wide_needle,
-)
+from zeroseal.sealing.searched_value import CollectedValues, SearchedValue, ValueSet
 
 
 def collect_values(inspection: Inspection, policy: Policy) -> ValueSet:
     """Reads the values of a disk that a seal with this policy removes."""
     found = inspection.judge.collect_values(inspection, policy)
-    found.values += house_values(policy).values
+    own = house_values(policy)
+    found.values += own.values
+    found.short_names |= dict(own.short_names)
     return _chosen(found, policy)
 
 
 def house_values(policy: Policy) -> ValueSet:
-    """The texts that house rules want to be nowhere."""
-    return ValueSet(
-        tuple(
-            SearchedValue(
-                f"text {number} of the house rules", (text_needle(text), wide_needle(text))
-            )
-            for number, text in enumerate(policy.texts, 1)
-        ),
-        (),
-    )
+    """The texts that house rules and the administrator want to be nowhere."""
+    values = [
+        SearchedValue(f"text {number} of the house rules", tuple(text_forms(text)))
+        for number, text in enumerate(policy.texts, 1)
+    ]
+    values += [canary.value for canary in policy.canaries if not canary.is_short]
+    short = {one.text.lower(): one.label for one in policy.canaries if one.is_short}
+    return ValueSet(tuple(values), (), tuple(short.items()))
 
 
 def _chosen(found: CollectedValues, policy: Policy) -> ValueSet:

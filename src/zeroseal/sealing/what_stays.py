@@ -101,11 +101,14 @@ class WhatStays:
 
     Attributes:
         is_known: whether it was looked for; of a Windows it is not.
+        knows_owners: whether a package database says whose files are; without one no file can be
+            called unclaimed.
         unclaimed: the most suspicious first.
         secrets: by path.
     """
 
     is_known: bool = False
+    knows_owners: bool = False
     unclaimed: tuple[UnclaimedFile, ...] = ()
     secrets: tuple[StayingSecret, ...] = ()
     covered: tuple[CoveredFiles, ...] = ()

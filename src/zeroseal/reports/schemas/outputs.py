@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, NotRequired, TypedDict
+from typing import Any, Literal, NotRequired, TypedDict
 
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.snapshots import MachineSnapshot
@@ -101,6 +101,7 @@ class WhatStays(TypedDict):
     """What else stays and may be identity or a secret; looked for on a Linux."""
 
     lookedFor: bool
+    ownersKnown: bool
     unclaimed: list[Unclaimed]
     secrets: list[StayingSecret]
     covered: list[CoveredFiles]
@@ -420,6 +421,14 @@ class Shared(TypedDict):
     images: list[str]
 
 
+class SharedFile(TypedDict):
+    """A file with the same content on several images, which no package owns."""
+
+    path: str
+    what: str
+    images: list[str]
+
+
 class ComparisonOutput(Output):
     """Which identity values images share."""
 
@@ -427,6 +436,8 @@ class ComparisonOutput(Output):
     worst: str
     images: list[str]
     shared: list[Shared]
+    files: list[SharedFile]
+    sameFiles: list[SharedFile]
 
 
 class Machine(TypedDict):
@@ -551,6 +562,13 @@ class TriedMachine(TypedDict):
     messages: list[str]
 
 
+class KeptFile(TypedDict):
+    """A secret, or a file that looks like identity, that two machines have from their image."""
+
+    path: str
+    what: str
+
+
 class TrialOutput(Output):
     """What two throwaway machines became."""
 
@@ -559,7 +577,35 @@ class TrialOutput(Output):
     image: str
     seconds: int
     regrowth: list[Regrown]
+    kept: list[KeptFile]
     machines: list[TriedMachine]
+
+
+class LearnedFile(TypedDict):
+    """A file of two machines: different on each (own), or the same on both (shared)."""
+
+    path: str
+    sizeBytes: int
+    renewal: Literal["own", "shared", "time"]
+    reasons: list[str]
+    trace: str | None
+    new: bool
+    owner: str
+
+
+class LearnedOutput(Output):
+    """What two machines of an image taught."""
+
+    good: bool
+    simulated: bool
+    image: str
+    imageSealed: bool
+    seconds: int
+    sharedValues: list[str]
+    compared: int
+    timely: int
+    files: list[LearnedFile]
+    messages: list[str]
 
 
 class Clone(TypedDict):
@@ -757,6 +803,7 @@ OUTPUTS: dict[str, Any] = {
     "demo": DemoOutput,
     "error": ErrorOutput,
     "export": ExportOutput,
+    "learned": LearnedOutput,
     "machine": MachineOutput,
     "machines": MachinesOutput,
     "many": ManyOutput,

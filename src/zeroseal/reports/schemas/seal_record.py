@@ -140,6 +140,7 @@ class RecordStays(TypedDict):
     """What else stays and may be identity or a secret; looked for on a Linux."""
 
     lookedFor: bool
+    ownersKnown: bool
     unclaimed: list[RecordUnclaimed]
     secrets: list[RecordStayingSecret]
     covered: list[RecordCovered]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 
+from zeroseal.guests.linux.file_claims import FileClaims
 from zeroseal.guests.linux.system import LinuxSystem
 from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
@@ -80,6 +81,7 @@ class LinuxJudge(Judge[ProjectedLinux]):
         told = {*handled, *(secret.path for secret in secrets)}
         return WhatStays(
             is_known=True,
+            knows_owners=FileClaims(projected.guest).is_known,
             unclaimed=tuple(find_unclaimed(projected, told)),
             secrets=tuple(secrets),
             covered=tuple(find_covered(projected.guest)),

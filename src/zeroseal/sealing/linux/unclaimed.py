@@ -115,19 +115,30 @@ def _judge(
     guest: Guest, path: str, facts: NodeFacts, known: frozenset[bytes], began_at: int
 ) -> UnclaimedFile:
     content = guest.read_file(path, _LONGEST) if facts.size_bytes <= _LONGEST else b""
-    name = path.rpartition("/")[2]
-    reasons, score = [], 0
-    of_content = list(_content_reasons(content, known))
-    for points, reason in (*of_content, *_name_reasons(path, name)):
-        reasons.append(reason)
-        score += points
+    reasons, score = describe_look(path, content, known)
+    of_content = any(_content_reasons(content, known))
     if of_content and began_at and abs(facts.changed_at - began_at) <= _FIRST_BOOT_SECONDS:
         reasons.append("was written with the SSH host keys, at the installation or first boot")
         score += 1
     return UnclaimedFile(path, facts.size_bytes, tuple(reasons), score)
 
 
-def _content_reasons(content: bytes, known: frozenset[bytes]) -> Iterator[tuple[int, str]]:
+def describe_look(
+    path: str, content: bytes, known: Collection[bytes] = frozenset()
+) -> tuple[list[str], int]:
+    """Why a file looks like identity, and how much speaks for it.
+
+    Args:
+        path: of the file.
+        content: of it, or its beginning.
+        known: identifiers in lower case that are no reason.
+    """
+    name = path.rpartition("/")[2]
+    found = [*_content_reasons(content, known), *_name_reasons(path, name)]
+    return [reason for _points, reason in found], sum(points for points, _reason in found)
+
+
+def _content_reasons(content: bytes, known: Collection[bytes]) -> Iterator[tuple[int, str]]:
     text = content.strip()
     ids = [
         match[0]

@@ -11,13 +11,13 @@ from zeroseal.guests.linux.host_names import read_names
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.searched_value import (
+    SHORTEST,
     CollectedValues,
     SearchedValue,
     text_needle,
     wide_needle,
 )
 from zeroseal.sealing.secret_values import host_keys, removed_keys_of, removed_secrets, secret_files
-from zeroseal.sealing.short_names import SHORTEST
 from zeroseal.traces.linux.context import LinuxContext
 
 _MIN_SECRET_BYTES = 16
