@@ -14,6 +14,7 @@ from functools import cached_property
 
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.rpm_database import has_database, read_rpm_packages
+from zeroseal.guests.linux.shipped_files import ShippedFiles
 
 _DPKG_INFO, _PACMAN_LOCAL = "/var/lib/dpkg/info", "/var/lib/pacman/local"
 _APK_INSTALLED = "/lib/apk/db/installed"
@@ -26,6 +27,7 @@ class Claim(Enum):
     """Whose a file is."""
 
     SHIPPED = "shipped by a package"
+    CHANGED = "shipped by a package and changed"
     MADE = "made by a package's scripts"
     NOBODY = "nobody's"
 
@@ -39,6 +41,7 @@ class FileClaims:
 
     def __init__(self, guest: Guest) -> None:
         self._guest = guest
+        self._digests = ShippedFiles(guest)
 
     @property
     def is_known(self) -> bool:
@@ -49,7 +52,7 @@ class FileClaims:
     def claim_of(self, path: str) -> Claim:
         """Whose a file is, by its path."""
         if path in self._shipped or path.removeprefix("/usr") in self._shipped:
-            return Claim.SHIPPED
+            return Claim.CHANGED if self._digests.is_changed(path) else Claim.SHIPPED
         if path in self._mentioned or any(
             above in self._mentioned and above not in self._shipped for above in _folders_of(path)
         ):
