@@ -227,6 +227,29 @@ def _edit_all(volume: Path, dice: random.Random, drops: bool) -> None:
     judge(volume)
 
 
+def test_subvolumes_that_were_received_are_changed_like_others(tmp_path: Path) -> None:
+    """``btrfs receive`` clones extents of the parent and notes its UUID."""
+    volume, dice = tmp_path / "v", random.Random("received")
+    make(volume, *MORE_KINDS["crc32c"], megabytes=300)
+    with mounted(volume) as point:
+        run("btrfs", "subvolume", "create", point / "@")
+        plant(point / "@", dice)
+        run("btrfs", "subvolume", "snapshot", "-r", point / "@", point / "one")
+        churn(point / "@", dice, 15)
+        run("btrfs", "subvolume", "snapshot", "-r", point / "@", point / "two")
+        (point / "in").mkdir()
+        run("btrfs", "send", "-f", tmp_path / "full", point / "one")
+        run("btrfs", "send", "-p", point / "one", "-f", tmp_path / "step", point / "two")
+        for stream in ("full", "step"):
+            run("btrfs", "receive", "-f", tmp_path / stream, point / "in")
+        run("btrfs", "property", "set", "-f", point / "in" / "two", "ro", "false")
+    judge(volume)
+    _edit_all(volume, dice, drops=False)
+    _edit_all(volume, dice, drops=True)
+    with mounted(volume) as point:
+        assert "no errors found" in run("btrfs", "scrub", "start", "-B", point)
+
+
 def test_a_folder_of_fifty_thousand_names_is_made_and_taken_apart(tmp_path: Path) -> None:
     count = 50_000 if IS_LONG else 3_000
     volume = make(tmp_path / "v", megabytes=4000 if IS_LONG else 300)  # with room for nodes
