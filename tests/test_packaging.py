@@ -23,6 +23,7 @@ LEFT_OUT = [
     ("matplotlib", "pictures", ("report", "{image}", "--png", "report.png")),
     ("matplotlib", "pictures", ("compare", "{image}", "other.qcow2", "--png", "shared.png")),
     ("qemu", "qemu", ("trial", "{sealed}", "--host", "qemu")),
+    ("libvirt", "libvirt", ("trial", "{sealed}", "--host", "libvirt")),
 ]
 
 

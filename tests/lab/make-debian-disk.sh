@@ -2,14 +2,14 @@
 # Makes a real, bootable Debian 12 disk with the identity that a used machine has.
 #   make-debian-disk.sh OUT.qcow2 [LAYOUT]     LAYOUT: ext4 (default), btrfs, lvm-xfs
 # btrfs has the subvolumes @ and @home; with SNAPSHOT=1 one of each that another subvolume keeps, like snapper does.
-# With MORE=PACKAGE,... those are installed too; tests/lab/furnish-debian.sh starts them all once.
+# With SUITE=bullseye, trixie ... another Debian. With MORE=PACKAGE,... those are installed too; tests/lab/furnish-debian.sh starts them all once.
 # GPT: BIOS boot, EFI system (FAT32), then swap and root (ext4, the last, so that it can grow), or /boot (ext4) and LVM with root and
 # home on XFS and swap. One to three minutes; seconds with CACHE=DIR, which keeps the installed tree. Needs root, loop devices, a package
 # mirror, and: mmdebstrap gdisk qemu-utils e2fsprogs dosfstools, for LVM lvm2 xfsprogs (no device-mapper).
 # Boot it (no KVM needed, one to three minutes to the login prompt; root's password is "saltmarsh"):
 #   qemu-system-x86_64 -m 1024 -nographic -drive file=OUT.qcow2,if=virtio,snapshot=on -nic user,model=virtio-net-pci
 set -euo pipefail
-OUT=$(realpath -m "$1"); LAYOUT=${2:-ext4}
+OUT=$(realpath -m "$1"); LAYOUT=${2:-ext4}; SUITE=${SUITE:-bookworm}
 WORK=$(mktemp -d); RAW=$WORK/disk.raw; MNT=$WORK/mnt; mkdir -p "$MNT"
 LOOPS=(); LINKS=()
 cleanup() {
@@ -75,9 +75,9 @@ fi
 
 PKGS=systemd,systemd-sysv,udev,dbus,openssh-server,rsyslog,cron,cloud-init,cloud-guest-utils,isc-dhcp-client,ifupdown,iproute2,sudo
 PKGS=$PKGS,python3,logrotate,linux-image-cloud-amd64,grub-pc,initramfs-tools,zstd,nano,less,e2fsprogs,xfsprogs,btrfs-progs,lvm2,ca-certificates${MORE:+,$MORE}
-TREE=${CACHE:-$WORK}/tree.tar; mkdir -p "${TREE%/*}"
+TREE=${CACHE:-$WORK}/$SUITE-tree.tar; mkdir -p "${TREE%/*}"
 if [ ! -s "$TREE" ]; then
-  mmdebstrap --quiet --mode=root --variant=minbase --skip=cleanup/apt --include="$PKGS" bookworm "$TREE.part.tar"
+  mmdebstrap --quiet --mode=root --variant=minbase --skip=cleanup/apt --include="$PKGS" "$SUITE" "$TREE.part.tar"
   mv "$TREE.part.tar" "$TREE"
 fi
 tar -C "$MNT" --xattrs --xattrs-include='*' -xpf "$TREE"
@@ -118,7 +118,7 @@ terminal_input console serial
 terminal_output console serial
 set timeout=1
 search --no-floppy --fs-uuid --set=root $(uuid "$BOOT")
-menuentry "Debian 12" { linux $P/vmlinuz-$K root=$RN $FLAGS ro console=tty0 console=ttyS0,115200n8 net.ifnames=0
+menuentry "Debian" { linux $P/vmlinuz-$K root=$RN $FLAGS ro console=tty0 console=ttyS0,115200n8 net.ifnames=0
   initrd $P/initrd.img-$K
 }
 F

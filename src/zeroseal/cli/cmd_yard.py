@@ -165,7 +165,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
 
 def _show(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
     from zeroseal.cli.show_machines import show_whole_machine
-    from zeroseal.machines.hosts.choose import choose_host
+    from zeroseal.machines.hosts.choose import host_of
     from zeroseal.machines.readiness import assess_machine
     from zeroseal.machines.snapshots import list_snapshots
     from zeroseal.reports.machines_as_json import readiness_to_json, snapshots_to_json
@@ -173,7 +173,7 @@ def _show(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
     machine = yard.get(args.name)
     snapshots = [] if machine.state.running else list_snapshots(machine)
     readiness = assess_machine(machine, ui.progress)
-    host = choose_host(machine.definition.host, yard, int(time.time()))
+    host = host_of(machine, yard, int(time.time()))
     addresses = host.addresses(machine) if machine.state.running else []
     ui.show(
         lambda: (
@@ -190,7 +190,7 @@ def _start_or_stop(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
 
     from zeroseal.cli.show_machines import show_run
     from zeroseal.machines.definition import write_definition
-    from zeroseal.machines.hosts.choose import choose_host
+    from zeroseal.machines.hosts.choose import host_of
     from zeroseal.reports.machines_as_json import run_to_json
 
     machine = yard.get(args.name)
@@ -205,7 +205,7 @@ def _start_or_stop(args: argparse.Namespace, ui: Ui, yard: Yard) -> None:
                 )
             write_definition(machine.folder, replace(machine.definition, host=wanted))
             machine = yard.get(args.name)
-        host = choose_host(machine.definition.host, yard, int(time.time()))
+        host = host_of(machine, yard, int(time.time()))
         if args.action == "start":
             done = host.start(machine, is_bound=False, progress=ui.progress)
         else:
@@ -227,10 +227,10 @@ def _console(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
 
 
 def _is_alive(args: argparse.Namespace, yard: Yard) -> bool:
-    from zeroseal.machines.hosts.choose import choose_host
+    from zeroseal.machines.hosts.choose import host_of
 
     machine = yard.get(args.name)
-    return choose_host(machine.definition.host, yard, 0).is_running(machine)
+    return host_of(machine, yard, 0).is_running(machine)
 
 
 def _detach(yard: Yard, name: str) -> YardMachine:

@@ -32,7 +32,7 @@ TEXTS = {
     "shelf": "the folder of templates",
     "rules": "files of house rules, a later one over those before it",
     "trusted": "public keys whose signatures on seal records count",
-    "host": "what runs machines: qemu or simulated",
+    "host": "what runs machines: qemu, libvirt or simulated",
 }
 
 

@@ -13,7 +13,7 @@ class SettingsFile(Table, frozen=True):
         shelf: the folder of templates.
         rules: files of house rules, a later one over those before it.
         trusted: public keys whose signatures on seal records count.
-        host: what runs machines: ``qemu`` or ``simulated``.
+        host: what runs machines: ``qemu``, ``libvirt`` or ``simulated``.
     """
 
     yard: str = ""

@@ -62,7 +62,8 @@ def show_clones(clones: list[MadeClone], folder: Path, console: Console) -> None
     notes += [f"{capitalised(sentence)}." for sentence in messages]
     render.bullets(console, notes)
     name = first.name
-    host = "the simulated host" if first.host == "simulated" else "QEMU"
+    names = {"qemu": "QEMU", "libvirt": "libvirt"}
+    host = names.get(first.host, "the simulated host")
     render.next_step(
         console, f"Start one on {host}:", f"zeroseal yard start {name} --yard {folder}"
     )

@@ -141,7 +141,8 @@ def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
 
 def _state(machine: YardMachine) -> str:
     boots = machine.state.boots
-    host = "on QEMU" if machine.definition.host == "qemu" else "simulated"
+    names = {"qemu": "on QEMU", "libvirt": "on libvirt"}
+    host = names.get(machine.definition.host, "simulated")
     return f"{_short_state(machine)}, started {counted(boots, 'time')} ({host})"
 
 

@@ -67,6 +67,7 @@ def define_machine(
         devices=tuple(machine.devices),
         restart=machine.restart,
         host=host_name,
+        connection=machine.connection if host_name == "libvirt" else "",
         throwaway_accounts=loaded.sheet.throwaway_accounts,
         sheet=str(loaded.path),
         variant=loaded.variant,

@@ -31,7 +31,7 @@ from zeroseal.machines.blueprint import (
 from zeroseal.machines.definition import (
     write_definition,
 )
-from zeroseal.machines.hosts.choose import choose_host
+from zeroseal.machines.hosts.choose import choose_host, host_of
 from zeroseal.machines.hosts.host import Host, Login
 from zeroseal.machines.origin import MEBIBYTE, check_media, make_empty_disk, make_first_disk
 from zeroseal.machines.sheet.load import LoadedSheet
@@ -94,10 +94,11 @@ def build_machine(
     name, existing = _choose_name(loaded, yard, wish)
     with yard.claimed(name):
         if existing and not wish.again:
-            host = choose_host(existing.definition.host, yard, wish.now)
+            host = host_of(existing, yard, wish.now)
             return BuildResult(existing, is_new=False, is_simulated=host.is_simulated)
         host_name = wish.host or loaded.sheet.machine.host
-        host = choose_host(host_name, yard, wish.now, loaded.sheet.simulated)
+        connection = loaded.sheet.machine.connection
+        host = choose_host(host_name, yard, wish.now, loaded.sheet.simulated, connection=connection)
         host.check_ready()
         check_files(loaded)
         media = check_media(loaded, progress)
@@ -184,7 +185,7 @@ def _runs(yard: Yard, machine: YardMachine) -> bool:
     """Whether a machine really runs; a killed build can have left word that it does."""
     if not machine.state.running:
         return False
-    host = choose_host(machine.definition.host, yard, 0)
+    host = host_of(machine, yard, 0)
     return host.is_running(machine) and not (host.is_simulated and machine.state.unfinished)
 
 
@@ -269,7 +270,8 @@ def _install(loaded: LoadedSheet, machine: YardMachine, host: Host, progress: Pr
     from zeroseal.machines.hosts.qemu.host import QemuHost
     from zeroseal.machines.install import install
 
-    assert isinstance(host, QemuHost)
+    if not isinstance(host, QemuHost):
+        raise UsageError(messages.INSTALL_NEEDS_QEMU)
     with _phase("install"):
         install(loaded, host, machine, progress)
 

@@ -67,7 +67,8 @@ class MachineDefinition:
         boot_order: of ``disk``, ``medium`` and ``network``.
         devices: those that a server does not need, such as ``sound``.
         restart: ``never``, or ``after-shutdown`` where the host starts it again.
-        host: ``qemu`` or ``simulated``: where it is started.
+        host: ``qemu``, ``libvirt`` or ``simulated``: where it is started.
+        connection: of libvirt, by its URI; empty for libvirt's own default.
         agent: whether it has the channel of the QEMU guest agent.
         template: what it was cloned from, empty for what was built or adopted.
         template_folder: where that lay on its shelf; empty for an image that lay on none.
@@ -98,6 +99,7 @@ class MachineDefinition:
     agent: bool = True
     restart: str = "never"
     host: str = "simulated"
+    connection: str = ""
     template: str = ""
     template_folder: str = ""
     template_digest: str = ""

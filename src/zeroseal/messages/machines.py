@@ -213,6 +213,17 @@ LEARN_IS_FOR_LINUX = (
     "{image} holds a Windows guest, and learning compares Linux guests only: use zeroseal trial "
     "{image} --host simulated"
 )
+GUEST_HAS_NO_ADDRESS = "it has no address yet"
+LIBVIRT_REFUSED = "{connection} refused: {reason}"
+DOMAIN_IS_THERE = (
+    "{connection} already has a domain {name} ({uuid}): give the machine another name, or "
+    "undefine that domain"
+)
+DOMAIN_ENDED_WHILE_IN_USE = "the domain of {name} ended while it was in use"
+INSTALL_NEEDS_QEMU = (
+    "an installation from a medium runs on QEMU only: build it with --host qemu, and start it on "
+    "libvirt afterwards"
+)
 WINDOWS_TRIAL_IS_SIMULATED = (
     "{image} is a Windows guest, which can be tried on the simulated host only: use --host "
     "{label}; docs/windows-first-start.md describes a real first start"

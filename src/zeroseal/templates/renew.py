@@ -23,7 +23,7 @@ from zeroseal.machines import FILE_NAME, snapshots
 from zeroseal.machines.blueprint import KEY_FILE
 from zeroseal.machines.build import login_of
 from zeroseal.machines.definition import new_uuid, write_definition
-from zeroseal.machines.hosts.choose import choose_host
+from zeroseal.machines.hosts.choose import host_of
 from zeroseal.machines.hosts.host import Host
 from zeroseal.machines.readiness import knowledge_of
 from zeroseal.machines.sheet.load import LoadedSheet
@@ -111,7 +111,7 @@ def renew_machine(
     """
     machine = yard.get(name)
     title, version = _check_wish(loaded, machine, shelf, wish)
-    host = choose_host(machine.definition.host, yard, wish.now, loaded.sheet.simulated)
+    host = host_of(machine, yard, wish.now, loaded.sheet.simulated)
     host.check_ready(machine)
     check_files(loaded)
     with yard.claimed(name):

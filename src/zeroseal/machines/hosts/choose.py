@@ -7,8 +7,14 @@ from zeroseal.extras import extra
 from zeroseal.machines import HOST_NAMES
 from zeroseal.machines.hosts.host import Host
 from zeroseal.machines.sheet.model import Simulated
-from zeroseal.machines.yard import Yard
+from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
+
+
+def host_of(machine: YardMachine, yard: Yard, now: int, settings: Simulated | None = None) -> Host:
+    """The host that a machine is started on; see ``choose_host``."""
+    definition = machine.definition
+    return choose_host(definition.host, yard, now, settings, connection=definition.connection)
 
 
 def choose_host(
@@ -17,6 +23,7 @@ def choose_host(
     now: int,
     settings: Simulated | None = None,
     is_isolated: bool = False,
+    connection: str = "",
 ) -> Host:
     """The host of that name.
 
@@ -26,6 +33,7 @@ def choose_host(
         now: for the simulated host, seconds since 1970.
         settings: for the simulated host: how it answers.
         is_isolated: whether guests reach nothing outside.
+        connection: of libvirt, by its URI; empty for libvirt's own default.
 
     Raises:
         UsageError: there is none.
@@ -40,4 +48,9 @@ def choose_host(
                 from zeroseal.machines.hosts.qemu.host import QemuHost  # not needed to simulate
 
             return QemuHost(yard, is_isolated=is_isolated)
+        case "libvirt":
+            with extra("libvirt", "a machine on libvirt"):
+                from zeroseal.machines.hosts.libvirt.host import LibvirtHost  # an extra
+
+            return LibvirtHost(yard, connection, is_isolated)
     raise UsageError(messages.HOST_NOT_KNOWN.format(name=name, host_names=" or ".join(HOST_NAMES)))

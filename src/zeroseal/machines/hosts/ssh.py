@@ -1,4 +1,4 @@
-"""A shell in a guest over SSH, on a port of this computer that the host forwards."""
+"""A shell in a guest over SSH: on a port that the host forwards, or at the guest's address."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from zeroseal.errors import GuestError
 from zeroseal.machines.hosts.host import KEPT_OUTPUT_BYTES, WAITING, Login, Output
 from zeroseal.messages import machines as messages
 
-_ADDRESS = "127.0.0.1"
+_LOOPBACK = "127.0.0.1"
 _ANSWER_SECONDS = 120.0  # a guest without KVM that starts many services is slow
 _POLL_SECONDS = 1.0
 _PIECE_BYTES = 32 << 10
@@ -32,14 +32,22 @@ class SshShell:
     """A connection as one account; root by sudo without a password.
 
     Args:
-        port: on the loopback address.
+        port: of the address.
         login: the account and its key.
         waiting: called about once a second while nothing happens; may raise.
+        address: asked before each try; empty where it is not known yet.
     """
 
-    def __init__(self, port: int, login: Login, waiting: Waiting) -> None:
+    def __init__(
+        self,
+        port: int,
+        login: Login,
+        waiting: Waiting,
+        address: Callable[[], str] = lambda: _LOOPBACK,
+    ) -> None:
         logging.getLogger("paramiko").setLevel(logging.CRITICAL)  # it reports each refused try
         self._port = port
+        self._address = address
         self._login = login
         self._waiting = waiting
         self._client: paramiko.SSHClient | None = None
@@ -74,9 +82,12 @@ class SshShell:
         )
 
     def _try(self, client: paramiko.SSHClient) -> None:
+        address = self._address()
+        if not address:
+            raise OSError(messages.GUEST_HAS_NO_ADDRESS)
         key = paramiko.Ed25519Key.from_private_key(io.StringIO(self._login.private_key))
         client.connect(
-            _ADDRESS,
+            address,
             self._port,
             self._login.account,
             pkey=key,

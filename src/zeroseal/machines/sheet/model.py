@@ -68,7 +68,8 @@ class MachineSettings(Table, frozen=True):
 
     name: Annotated[str, Meta(pattern=NAME_PATTERN + r"|^\Z")] = ""
     numbers: NumberRange | None = None
-    host: Literal["qemu", "simulated"] = "qemu"
+    host: Literal["qemu", "libvirt", "simulated"] = "qemu"
+    connection: Annotated[str, Meta(max_length=200)] = ""
     notes: str = ""
     cpus: Annotated[int, Meta(ge=1, le=256)] = 1
     cpu_model: Annotated[str, Meta(pattern=r"^[A-Za-z0-9_.-]*\Z")] = ""
@@ -306,7 +307,7 @@ class BuildSheet(Table, frozen=True):
 
     def __post_init__(self) -> None:
         needs_shell = self.task or self.on_copy or self.leave.must
-        if needs_shell and self.machine.host == "qemu" and self.connect.by == "ssh":
+        if needs_shell and self.machine.host != "simulated" and self.connect.by == "ssh":
             admins = [user for user in self.seed.users if user.throwaway and user.admin]
             if len(admins) != 1:
                 raise ValueError(messages.SSH_ACCOUNT_REQUIRED)

@@ -142,7 +142,7 @@ class AgentShell:
         while True:
             line = self._read_line()
             # what comes before is the answer to an earlier speaker, or to the byte itself
-            if line.startswith(b"\xff") and _parse_answer(line) == number:
+            if line.startswith(b"\xff") and parse_answer(line) == number:
                 return
 
     def _send(self, command: str, arguments: dict[str, Any], before: bytes = b"") -> None:
@@ -170,7 +170,7 @@ class AgentShell:
 
     def _ask(self, command: str, **arguments: Any) -> Any:
         self._send(command, arguments)
-        return _parse_answer(self._read_line())
+        return parse_answer(self._read_line())
 
     def _execute(self, path: str, words: list[str], content: bytes, timeout_seconds: int) -> Output:
         arguments: dict[str, Any] = {"path": path, "arg": words, "capture-output": True}
@@ -200,7 +200,12 @@ class AgentShell:
             self._ask("guest-file-close", handle=handle)
 
 
-def _parse_answer(line: bytes) -> Any:
+def parse_answer(line: bytes) -> Any:
+    """What the agent returns in a line.
+
+    Raises:
+        GuestError: it refused, or the line is no answer.
+    """
     try:
         answer = json.loads(line.lstrip(b"\xff"))
     except ValueError as error:

@@ -38,6 +38,7 @@ from zeroseal.machines.hosts.qemu.command import (
 )
 from zeroseal.machines.hosts.qemu.monitor import Monitor
 from zeroseal.machines.hosts.qemu.programs import Firmware, find_firmware, find_program, has_kvm
+from zeroseal.machines.hosts.settle import wait_until_quiet
 from zeroseal.machines.hosts.ssh import SshShell
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
@@ -47,8 +48,6 @@ _START_SECONDS = 60.0
 _AGENT_SECONDS = 2
 _EXIT_SECONDS = 30.0
 _POLL_SECONDS = 0.2
-_SETTLED_SECONDS = 40
-_LOOK_SECONDS = 2.0
 _PRESS_AGAIN_SECONDS = 20.0  # a guest that is still booting does not hear the button
 
 
@@ -211,33 +210,14 @@ class QemuHost:
     def wait_until_settled(
         self, machine: YardMachine, within_seconds: int, progress: Progress = quiet
     ) -> None:
-        """Waits until the guest has written to its disk and then wrote nothing for a while.
-
-        A login prompt says nothing: keys are often made after it.
-        """
+        """See ``Host.wait_until_settled``."""
         name = machine.definition.name
-        began = changed = time.monotonic()
-        seen = 0
-        while (now := time.monotonic()) - began < within_seconds:
-            stage = f"waiting for the first boot of {name}"
-            progress(Step(stage, int(now - began), 0, "s", self.last_line(machine)))
-            try:
-                written = self.written_operations(machine)
-            except UnfinishedError as error:
-                raise GuestError(
-                    messages.ENDED_BY_ITSELF.format(name=name, message=error.message)
-                ) from error
-            if written != seen:
-                seen, changed = written, now
-            elif seen and now - changed > _SETTLED_SECONDS:
-                return
-            time.sleep(_LOOK_SECONDS)
-        raise GuestError(
-            messages.GUEST_NOT_STABLE_IN_TIME.format(
-                name=name,
-                within_seconds=within_seconds,
-                last_line=self.last_line(machine) or "nothing",
-            )
+        wait_until_quiet(
+            name,
+            within_seconds,
+            lambda: self.written_operations(machine),
+            lambda: self.last_line(machine),
+            progress,
         )
 
     def last_line(self, machine: YardMachine) -> str:

@@ -1,0 +1,200 @@
+"""Machines on a real libvirt, whose daemons the tests start: states, refusals, nothing left there.
+
+As root both daemons start without systemd: ``virtlogd -d`` keeps the consoles, ``libvirtd -d``
+answers. The package is installed beside the tests where it is not there: it is no part of the
+extras that tests bring, because it is compiled against libvirt's headers.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import importlib
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Command
+from tests.long import only_long
+from tests.oracles import need
+from zeroseal.errors import HostError, MissingError, RefusedError
+from zeroseal.images.facts import read_image_facts
+from zeroseal.images.qcow2.overlay import make_overlay
+from zeroseal.machines.definition import (
+    MachineDefinition,
+    NetworkCard,
+    new_mac,
+    new_uuid,
+    write_definition,
+)
+from zeroseal.machines.hosts.choose import host_of
+from zeroseal.machines.yard import Yard
+from zeroseal.progress import quiet
+
+pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
+
+CONNECTION = "qemu:///system"
+
+
+@pytest.fixture(scope="session")
+def libvirt(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
+    """The package, with daemons that answer; one worker at a time."""
+    need("libvirtd", "virtlogd", "qemu-system-x86_64")
+    if os.geteuid() != 0:
+        pytest.skip("needs root to start libvirt's daemons")
+    base = tmp_path_factory.getbasetemp()
+    shared = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    with (shared / "libvirt.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        package = _import(shared)
+        for daemon, name in (("virtlogd", "virtlogd-sock"), ("libvirtd", "libvirt-sock")):
+            if not Path("/run/libvirt", name).exists():
+                subprocess.run([daemon, "-d"], check=True)
+        for _ in range(100):
+            if Path("/run/libvirt/libvirt-sock").exists():
+                break
+            time.sleep(0.1)
+        yield package
+
+
+def _import(shared: Path) -> Any:
+    try:
+        return importlib.import_module("libvirt")
+    except ModuleNotFoundError:
+        folder = shared / "libvirt-python"
+        words = [sys.executable, "-m", "pip", "install", "--quiet", "--target", str(folder)]
+        done = subprocess.run([*words, "libvirt-python>=9"], check=False)
+        if done.returncode and not os.environ.get("CI"):
+            pytest.skip("could not install libvirt-python: no headers of libvirt?")
+        assert done.returncode == 0
+        sys.path.insert(0, str(folder))
+        os.environ["PYTHONPATH"] = str(folder)
+        return importlib.import_module("libvirt")
+
+
+def make(yard: Yard, name: str, disk: Path, **more: Any) -> None:
+    with yard.new_machine(name) as folder:
+        facts = read_image_facts(disk)
+        make_overlay(folder / "disk.qcow2", facts.size_bytes, str(disk), "qcow2")
+        definition = MachineDefinition(
+            name=name, uuid=new_uuid(), disk="disk.qcow2", adapters=(NetworkCard(new_mac([])),),
+            host="libvirt", connection=CONNECTION, memory_mib=256, firmware="bios", **more,
+        )  # fmt: skip
+        write_definition(folder, definition)
+
+
+@pytest.fixture
+def open_disk(debian: Path) -> Path:
+    """A disk that libvirt's own user reaches: folders of tests are for their owner alone."""
+    target = Path("/var/tmp") / f"zeroseal-libvirt-{os.getpid()}.qcow2"
+    shutil.copyfile(debian, target)
+    target.chmod(0o644)
+    return target
+
+
+@pytest.fixture
+def yard(open_disk: Path) -> Iterator[Yard]:
+    folder = Path("/var/tmp") / f"zeroseal-libvirt-{os.getpid()}"
+    folder.mkdir(mode=0o755)
+    try:
+        yield Yard(folder)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+        open_disk.unlink(missing_ok=True)
+
+
+def domains(libvirt: Any) -> dict[str, bool]:
+    """All domains: name, and whether it runs."""
+    connection = libvirt.open(CONNECTION)
+    found = {item.name(): bool(item.isActive()) for item in connection.listAllDomains()}
+    connection.close()
+    return found
+
+
+def test_a_machine_is_started_watched_and_stopped_and_nothing_stays(
+    libvirt: Any, yard: Yard, open_disk: Path, zeroseal: Command
+) -> None:
+    make(yard, "pier", open_disk)
+    words = ("--yard", yard.folder)
+    started = zeroseal("yard", "start", "pier", *words)
+    assert started.status == 0, started.err
+    assert "libvirt runs it" in started.out
+    assert domains(libvirt) == {"pier": True}
+    host, machine = host_of(yard.get("pier"), yard, 0), yard.get("pier")
+    for _ in range(300):
+        if "Debian" in (machine.folder / "console.log").read_text("utf-8", "replace"):
+            break
+        time.sleep(0.2)  # until the boot loader shows its menu
+    assert host.last_line(machine)
+    assert host.is_running(machine)
+    again = zeroseal("yard", "start", "pier", *words)
+    assert (again.status, "already running" in again.err) == (4, True)
+    told = json.loads(zeroseal("yard", "list", *words, "--json").out)["machines"]
+    assert told[0]["running"]
+    assert told[0]["definition"]["host"] == "libvirt"
+    stopped = zeroseal("yard", "stop", "pier", *words, "--within", "2")
+    assert stopped.status == 0, stopped.err
+    assert "its power was cut" in stopped.out
+    assert domains(libvirt) == {}
+    assert (zeroseal("yard", "stop", "pier", *words)).status == 4
+    assert not host.is_running(yard.get("pier"))
+
+
+def test_what_is_somebody_elses_stays_as_it_is(libvirt: Any, yard: Yard, open_disk: Path) -> None:
+    make(yard, "quay", open_disk)
+    connection = libvirt.open(CONNECTION)
+    head = "<domain type='qemu'><name>quay</name><memory>65536</memory>"
+    xml = f"{head}<os><type>hvm</type></os></domain>"
+    theirs = connection.defineXML(xml)
+    try:
+        with pytest.raises(RefusedError, match="already has a domain quay"):
+            host_of(yard.get("quay"), yard, 0).start(
+                yard.get("quay"), is_bound=True, progress=quiet
+            )
+        assert domains(libvirt) == {"quay": False}
+    finally:
+        theirs.undefine()
+        connection.close()
+    assert not yard.get("quay").state.running
+
+
+def test_what_cannot_be_reached_or_found_is_one_sentence(
+    libvirt: Any, yard: Yard, open_disk: Path, zeroseal: Command, tmp_path: Path
+) -> None:
+    del libvirt
+    make(yard, "lost", open_disk)
+    machine = yard.get("lost")
+    from zeroseal.machines.hosts.libvirt.host import LibvirtHost
+
+    with pytest.raises(HostError, match=r"qemu\+unix.* refused: Failed to connect"):
+        LibvirtHost(yard, "qemu+unix:///system?socket=/none").start(machine, is_bound=True)
+    with pytest.raises(HostError, match=r"none:/// refused: no connection driver"):
+        LibvirtHost(yard, "none:///").check_ready()
+    (machine.folder / "disk.qcow2").rename(tmp_path / "disk.qcow2")
+    with pytest.raises((HostError, MissingError)):
+        LibvirtHost(yard, CONNECTION).start(machine, is_bound=True)
+
+    wrong = zeroseal("trial", open_disk, "--host", "nowhere")
+    assert wrong.status == 2
+
+
+@only_long
+def test_a_sealed_debian_is_tried_on_libvirt(
+    libvirt: Any, yard: Yard, open_disk: Path, zeroseal: Command
+) -> None:
+    sealed = yard.folder / "sealed.qcow2"
+    assert zeroseal("seal", open_disk, "-o", sealed, "--expect-seed").status == 0
+    sealed.chmod(0o644)
+    os.environ["LIBVIRT_DEFAULT_URI"] = CONNECTION
+    answer = zeroseal("trial", sealed, "--host", "libvirt", "--json", "--within", "1500")
+    told = json.loads(answer.out)
+    assert {item["kind"]: item["good"] for item in told["regrowth"]}["machine ID"]
+    assert all("a login over SSH worked" in item["messages"] for item in told["machines"])
+    assert domains(libvirt) == {}
