@@ -182,7 +182,7 @@ def test_bad_input_to_machines_and_templates(
 
 
 def test_traces_lists_all_and_explains_one(zeroseal: Command) -> None:
-    assert zeroseal("traces").out.startswith("184 traces in eight families")
+    assert zeroseal("traces").out.startswith("185 traces in eight families")
     some = zeroseal("traces", "--family", "keys", "--family", "wire").out
     assert "wire.clock-drift" in some
     assert "identity.machine-id" not in some

@@ -182,6 +182,7 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         "/etc/docker/key.json",
         "/var/lib/docker/engine-id",
         "/var/lib/docker/swarm/certificates/tide",
+        "/var/lib/containerd/io.containerd.grpc.v1.introspection/uuid",
     ),
     "keys.cluster-node": (
         dict.fromkeys(
@@ -279,7 +280,16 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
         "/var/cache/cups/ppds.dat",
         "/var/cache/cups/subscriptions.cache",
         "/var/cache/fwupd/tide",
+        "/var/lib/tor/state",
+        "/var/lib/monit/state",
         "/var/lib/docker/network/files/local-kv.db",
+    ),
+    "keys.onion-services": files(
+        "/var/lib/tor/ferry/hs_ed25519_secret_key",
+        "/var/lib/tor/ferry/hs_ed25519_public_key",
+        "/var/lib/tor/ferry/private_key",
+        "/var/lib/tor/ferry/hostname",
+        "/var/lib/tor/keys/secret_id_key",
     ),
     "identity.uuid-clock": files("/var/lib/libuuid/clock.txt", "/var/lib/libuuid/clock-cont.txt"),
     "identity.database-server": files("/var/lib/mysql/auto.cnf"),
