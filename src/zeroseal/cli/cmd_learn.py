@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import argparse
-import time
 from pathlib import Path
 
 from zeroseal.cli.options import (
-    add_host,
     add_machine_file,
     add_reach,
     add_rules,
+    add_starts,
     policy_of_site,
-    reach_from,
+    wish_from,
 )
 from zeroseal.cli.parser import POLICY, Subparsers
 from zeroseal.cli.ui import Ui
@@ -40,22 +39,12 @@ def add_parser(subparsers: Subparsers) -> None:
         ),
     )
     parser.add_argument("image", type=Path, metavar="IMAGE", help="a disk image")
-    add_host(parser, "qemu")
-    parser.add_argument(
-        "--no-seed", action="store_true", help="give them no seed: then nobody can log in"
-    )
+    add_starts(parser)
     parser.add_argument(
         "--sheet",
         type=Path,
         metavar="SHEET",
         help="a build sheet whose tasks are run on both after their first start",
-    )
-    parser.add_argument(
-        "--within",
-        type=int,
-        default=900,
-        metavar="SECONDS",
-        help="time for each start in seconds (default: 900)",
     )
     parser.add_argument(
         "--every-file",
@@ -80,21 +69,12 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         raise OutputExistsError(
             messages.ALREADY_EXISTS.format(path=args.draft_rules), path=str(args.draft_rules)
         )
-    from zeroseal.cli.options import definition_from
     from zeroseal.cli.show_learn import show_learned
     from zeroseal.machines.learn import learn_image
     from zeroseal.machines.sheet.load import load_sheet
-    from zeroseal.machines.throwaway import TrialWish
     from zeroseal.reports.machines_as_json import learned_to_json
 
-    wish = TrialWish(
-        now=int(time.time()),
-        host=args.host or "qemu",
-        with_seed=not args.no_seed,
-        within_seconds=args.within,
-        definition=definition_from(args),
-        reach=reach_from(args),
-    )
+    wish = wish_from(args)
     sheet = load_sheet(args.sheet) if args.sheet else None
     result = learn_image(args.image, wish, sheet, policy_of_site(args), ui.progress)
     if args.draft_rules:

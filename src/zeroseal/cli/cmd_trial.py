@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import time
 from pathlib import Path
 
-from zeroseal.cli.options import add_host, add_machine_file, add_reach, reach_from
+from zeroseal.cli.options import add_machine_file, add_reach, add_starts, wish_from
 from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.ui import Ui
 
@@ -28,22 +27,12 @@ def add_parser(subparsers: Subparsers) -> None:
         ),
     )
     parser.add_argument("image", type=Path, metavar="IMAGE", help="a sealed disk image")
-    add_host(parser, "qemu")
-    parser.add_argument(
-        "--no-seed", action="store_true", help="give them no seed: then nobody can log in"
-    )
+    add_starts(parser)
     parser.add_argument(
         "--sheet",
         type=Path,
         metavar="SHEET",
         help="a build sheet whose [accept] conditions must hold on both",
-    )
-    parser.add_argument(
-        "--within",
-        type=int,
-        default=900,
-        metavar="SECONDS",
-        help="time for each boot in seconds (default: 900)",
     )
     add_machine_file(parser)
     add_reach(parser)
@@ -52,24 +41,13 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    from zeroseal.cli.options import definition_from
     from zeroseal.cli.show_trial import show_trial
     from zeroseal.machines.sheet.load import Wishes, load_sheets
-    from zeroseal.machines.sheet.model import Accept
-    from zeroseal.machines.throwaway import TrialWish
     from zeroseal.machines.trial import try_image
     from zeroseal.reports.machines_as_json import trial_to_json
 
-    accept = load_sheets(args.sheet, Wishes())[0].sheet.accept if args.sheet else Accept()
-    wish = TrialWish(
-        now=int(time.time()),
-        host=args.host or "qemu",
-        with_seed=not args.no_seed,
-        within_seconds=args.within,
-        accept=accept,
-        definition=definition_from(args),
-        reach=reach_from(args),
-    )
+    accept = load_sheets(args.sheet, Wishes())[0].sheet.accept if args.sheet else None
+    wish = wish_from(args, accept)
     result = try_image(args.image, wish, ui.progress)
     ui.show(lambda: trial_to_json(result), lambda out: show_trial(result, out))
     return 0 if result.is_good else 1

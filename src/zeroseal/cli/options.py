@@ -17,6 +17,8 @@ from zeroseal.messages import cli as messages
 if TYPE_CHECKING:
     from zeroseal.images.reach import Reach
     from zeroseal.machines.definition import MachineDefinition
+    from zeroseal.machines.sheet.model import Accept
+    from zeroseal.machines.throwaway import TrialWish
     from zeroseal.sealing.canaries import Canary
     from zeroseal.sealing.house_rules import HouseRules
     from zeroseal.sealing.policy import MachineKnowledge, Policy
@@ -167,6 +169,39 @@ def add_host(parser: Parser, default: str, title: str = "") -> None:
         "--host",
         choices=HOST_NAMES,
         help=f"what runs the machines (default: as configured, else {default})",
+    )
+
+
+def add_starts(parser: Parser) -> None:
+    """How throwaway machines are started."""
+    add_host(parser, "qemu")
+    parser.add_argument(
+        "--no-seed", action="store_true", help="give them no seed: then nobody can log in"
+    )
+    parser.add_argument(
+        "--within",
+        type=int,
+        default=900,
+        metavar="SECONDS",
+        help="time for each start in seconds (default: 900)",
+    )
+
+
+def wish_from(args: argparse.Namespace, accept: Accept | None = None) -> TrialWish:
+    """How the words want throwaway machines to be started."""
+    import time
+
+    from zeroseal.machines.sheet.model import Accept
+    from zeroseal.machines.throwaway import TrialWish
+
+    return TrialWish(
+        now=int(time.time()),
+        host=args.host or "qemu",
+        with_seed=not args.no_seed,
+        within_seconds=args.within,
+        accept=accept or Accept(),
+        definition=definition_from(args),
+        reach=reach_from(args),
     )
 
 

@@ -10,6 +10,7 @@ from rich.console import Console
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.show_builds import duration_text
+from zeroseal.cli.show_trial import host_words
 from zeroseal.cli.ui import clean
 from zeroseal.errors import UsageError
 from zeroseal.sealing.linux.learned import Renewal
@@ -32,9 +33,7 @@ def show_learned(
 ) -> None:
     """The answer, what no trace covers, what traces cover, and what to do."""
     learned = result.learned
-    where = "on QEMU"
-    if result.is_simulated:
-        where = "on the simulated host, which proves nothing about a real guest"
+    where = host_words(is_simulated=result.is_simulated)
     took = duration_text(result.seconds)
     if result.is_good:
         rest = f": no further identity was found on two machines {where}, in {took}."

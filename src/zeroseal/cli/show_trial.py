@@ -19,9 +19,7 @@ _MOST_KEPT = 20
 
 def show_trial(result: TrialResult, console: Console) -> None:
     """The answer, what grew again, and each of the two machines."""
-    where = "on QEMU"
-    if result.is_simulated:
-        where = "on the simulated host, which proves nothing about a real guest"
+    where = host_words(is_simulated=result.is_simulated)
     took = duration_text(result.seconds)
     if result.is_good:
         rest = f": two machines started with their own identity {where}, in {took}."
@@ -44,6 +42,13 @@ def show_trial(result: TrialResult, console: Console) -> None:
     if result.is_good:
         words = f"zeroseal shelf add {result.image.path} --name NAME --version VERSION"
         render.next_step(console, "Put it on the shelf:", words)
+
+
+def host_words(*, is_simulated: bool) -> str:
+    """Where machines were started, and what that is worth."""
+    if is_simulated:
+        return "on the simulated host, which proves nothing about a real guest"
+    return "on a real host"
 
 
 def _values(machine: TrialMachine) -> list[tuple[str, str]]:

@@ -18,14 +18,8 @@ def open_connection(name: str) -> libvirt.virConnect:
         HostError: there is none, or it is not for us.
     """
     libvirt.registerErrorHandler(lambda _context, _error: None, None)  # else it prints
-    shown = name or libvirt_default()
-    with refusals(shown):
+    with refusals(name):
         return libvirt.open(name or None)
-
-
-def libvirt_default() -> str:
-    """What the default connection is called in messages."""
-    return "libvirt's default connection"
 
 
 @contextmanager
@@ -40,5 +34,10 @@ def refusals(connection: str) -> Iterator[None]:
     except libvirt.libvirtError as error:
         reason = (error.get_error_message() or str(error)).strip().rstrip(".")
         raise HostError(
-            messages.LIBVIRT_REFUSED.format(connection=connection, reason=reason)
+            messages.LIBVIRT_REFUSED.format(connection=shown_name(connection), reason=reason)
         ) from error
+
+
+def shown_name(connection: str) -> str:
+    """What a connection is called in messages."""
+    return connection or "libvirt's default connection"

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
-import socket
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -15,15 +13,16 @@ from typing import Any
 import libvirt
 import libvirt_qemu
 
-from zeroseal.errors import GuestError, HostError, MissingError, RefusedError, environment_error
+from zeroseal.errors import GuestError, HostError, RefusedError
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.hosts.console import CONSOLE_LOG, last_console_line
 from zeroseal.machines.hosts.host import Login, Run, Shell
-from zeroseal.machines.hosts.libvirt.connection import open_connection, refusals
+from zeroseal.machines.hosts.libvirt.connection import open_connection, refusals, shown_name
 from zeroseal.machines.hosts.libvirt.domain import USER, Start, build_start
+from zeroseal.machines.hosts.preparing import check_files, find_free_port, give_firmware
 from zeroseal.machines.hosts.qemu.agent import AgentShell, parse_answer
-from zeroseal.machines.hosts.qemu.command import SERIAL_SOCKET, VARIABLES_FILE
-from zeroseal.machines.hosts.qemu.programs import Firmware, find_firmware, has_kvm
+from zeroseal.machines.hosts.qemu.command import SERIAL_SOCKET
+from zeroseal.machines.hosts.qemu.programs import has_kvm
 from zeroseal.machines.hosts.settle import wait_until_quiet
 from zeroseal.machines.hosts.ssh import SshShell
 from zeroseal.machines.yard import Yard, YardMachine
@@ -53,13 +52,8 @@ class LibvirtHost:
     def check_ready(self, machine: YardMachine | None = None) -> None:
         """See ``Host.check_ready``; raises HostError where the connection cannot be opened."""
         self._connect()
-        if machine and machine.definition.firmware == "uefi":
-            find_firmware()
-        for medium in machine.definition.media if machine else ():
-            if not (machine.folder / medium.path).is_file():  # type: ignore[union-attr]
-                raise MissingError(
-                    messages.MEDIUM_NOT_FOUND.format(path=medium.path, name=machine.definition.name)  # type: ignore[union-attr]
-                )
+        if machine:
+            check_files(machine)
 
     def is_running(self, machine: YardMachine) -> bool:
         """Whether libvirt runs a domain with its UUID."""
@@ -74,13 +68,13 @@ class LibvirtHost:
         if self._domain(machine) is not None:
             raise RefusedError(messages.ALREADY_RUNNING.format(name=name))
         self._check_name(definition)
-        firmware = self._give_firmware(machine.folder, definition)
-        port = _free_port()
+        firmware = give_firmware(machine.folder, definition)
+        port = find_free_port()
         start = Start(port, firmware, has_kvm(), self.is_isolated)
         (machine.folder / SERIAL_SOCKET).unlink(missing_ok=True)
         xml = build_start(machine.folder.resolve(), definition, start)
         flags = libvirt.VIR_DOMAIN_START_AUTODESTROY if is_bound else 0
-        with refusals(self._shown):
+        with refusals(self.connection):
             self._connect().createXML(xml, flags)
         state = replace(
             machine.state, running=True, boots=machine.state.boots + 1, pid=0, ssh_port=port
@@ -152,7 +146,7 @@ class LibvirtHost:
 
         def count_writes() -> int:
             domain = self._need(machine)
-            with refusals(self._shown):
+            with refusals(self.connection):
                 return int(domain.blockStats("")[2])
 
         name = machine.definition.name
@@ -186,10 +180,6 @@ class LibvirtHost:
 
     # -- inside
 
-    @property
-    def _shown(self) -> str:
-        return self.connection or "libvirt's default connection"
-
     def _connect(self) -> Any:
         if self._opened is None:
             self._opened = open_connection(self.connection)
@@ -204,7 +194,7 @@ class LibvirtHost:
         except libvirt.libvirtError as error:
             if error.get_error_code() == libvirt.VIR_ERR_NO_DOMAIN:
                 return None
-            with refusals(self._shown):
+            with refusals(self.connection):
                 raise
             raise AssertionError from error  # ``refusals`` has raised
 
@@ -225,7 +215,9 @@ class LibvirtHost:
                 found = look_up(word)
                 raise RefusedError(
                     messages.DOMAIN_IS_THERE.format(
-                        connection=self._shown, name=found.name(), uuid=found.UUIDString()
+                        connection=shown_name(self.connection),
+                        name=found.name(),
+                        uuid=found.UUIDString(),
                     )
                 )
 
@@ -253,17 +245,6 @@ class LibvirtHost:
 
     def _first_address(self, machine: YardMachine) -> str:
         return next((text.partition("/")[0] for text in self.addresses(machine)), "")
-
-    def _give_firmware(self, folder: Path, definition: MachineDefinition) -> Firmware | None:
-        if definition.firmware != "uefi":
-            return None
-        firmware, target = find_firmware(), folder / VARIABLES_FILE
-        if not target.exists():
-            try:
-                shutil.copyfile(firmware.variables, target)
-            except OSError as error:
-                raise environment_error(error, target, "writing") from error
-        return firmware
 
     def _forget(self, machine: YardMachine) -> None:
         (machine.folder / SERIAL_SOCKET).unlink(missing_ok=True)
@@ -298,9 +279,3 @@ class DomainAgentShell(AgentShell):
         except libvirt.libvirtError as error:
             raise GuestError(messages.GUEST_AGENT_DOES_NOT_ANSWER) from error
         return parse_answer(answer.encode())
-
-
-def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])

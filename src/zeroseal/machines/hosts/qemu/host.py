@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import signal
-import socket
 import subprocess
 import time
 from contextlib import suppress
@@ -15,7 +14,6 @@ from pathlib import Path
 from zeroseal.errors import (
     GuestError,
     HostError,
-    MissingError,
     RefusedError,
     UnfinishedError,
     environment_error,
@@ -24,6 +22,7 @@ from zeroseal.images.facts import read_image_facts
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.hosts.console import CONSOLE_LOG, last_console_line
 from zeroseal.machines.hosts.host import Login, Run, Shell
+from zeroseal.machines.hosts.preparing import check_files, find_free_port, give_firmware
 from zeroseal.machines.hosts.qemu.agent import AgentShell
 from zeroseal.machines.hosts.qemu.command import (
     AGENT_SOCKET,
@@ -31,13 +30,12 @@ from zeroseal.machines.hosts.qemu.command import (
     PID_FILE,
     QMP_SOCKET,
     SERIAL_SOCKET,
-    VARIABLES_FILE,
     KernelBoot,
     Wiring,
     build_command,
 )
 from zeroseal.machines.hosts.qemu.monitor import Monitor
-from zeroseal.machines.hosts.qemu.programs import Firmware, find_firmware, find_program, has_kvm
+from zeroseal.machines.hosts.qemu.programs import find_program, has_kvm
 from zeroseal.machines.hosts.settle import wait_until_quiet
 from zeroseal.machines.hosts.ssh import SshShell
 from zeroseal.machines.yard import Yard, YardMachine
@@ -69,13 +67,8 @@ class QemuHost:
     def check_ready(self, machine: YardMachine | None = None) -> None:
         """See ``Host.check_ready``."""
         find_program()
-        if machine and machine.definition.firmware == "uefi":
-            find_firmware()
-        for medium in machine.definition.media if machine else ():
-            if not (machine.folder / medium.path).is_file():  # type: ignore[union-attr]
-                raise MissingError(
-                    messages.MEDIUM_NOT_FOUND.format(path=medium.path, name=machine.definition.name)  # type: ignore[union-attr]
-                )
+        if machine:
+            check_files(machine)
 
     def is_running(self, machine: YardMachine) -> bool:
         """Whether its monitor answers, and is its own."""
@@ -94,8 +87,8 @@ class QemuHost:
         if self.is_running(machine):
             raise RefusedError(messages.ALREADY_RUNNING.format(name=definition.name))
         self.check_ready(machine)
-        firmware = self._give_firmware(machine.folder, definition)
-        port = _free_port()
+        firmware = give_firmware(machine.folder, definition)
+        port = find_free_port()
         formats = [_format_of(machine.folder, name) for name in _disks(definition)]
         wiring = Wiring(
             ssh_port=port,
@@ -283,18 +276,6 @@ class QemuHost:
         finally:
             shell.close()
 
-    def _give_firmware(self, folder: Path, definition: MachineDefinition) -> Firmware | None:
-        if definition.firmware != "uefi":
-            return None
-        firmware = find_firmware()
-        target = folder / VARIABLES_FILE
-        if not target.exists():
-            try:
-                shutil.copyfile(firmware.variables, target)
-            except OSError as error:
-                raise environment_error(error, target, "writing") from error
-        return firmware
-
     def _await_monitor(self, pid: int, folder: Path, name: str) -> None:
         end = time.monotonic() + _START_SECONDS
         while time.monotonic() < end:
@@ -342,12 +323,6 @@ def _disks(definition: MachineDefinition) -> tuple[str, ...]:
 
 def _format_of(folder: Path, name: str) -> str:
     return read_image_facts(folder / name).format_name
-
-
-def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 def _launch_bound(words: list[str], folder: Path) -> subprocess.Popen[bytes]:
