@@ -194,18 +194,21 @@ def test_what_lies_beneath_a_mount_point_is_told(tmp_path: Path, zeroseal: Comma
         "/etc/fstab": "LABEL=logs /var/log ext4 defaults 0 2\n",
         "/var/log/installer/answers": "the former machine",
         "/var/log/old": "x" * 100,
+        "/var/log/agent-id": "7d9f5c1e-40aa-4f0e-9a52-1c2d3e4f5a6b\n",
+        "/var/log/deploy": f"token {TOKEN}\n",
     }  # fmt: skip
     root = make_guest_volume(tmp_path, tree)
     image = make_disk(tmp_path / "disk", ("8304", root), ("8300", logs))
     told = json.loads(zeroseal("survey", image, "--json").out)["readiness"]
     (covered,) = told["stays"]["covered"]
     assert covered["mountPoint"] == "/var/log"
-    assert covered["count"] == 3
+    assert covered["count"] == 5
+    assert set(covered["suspects"]) == {"/var/log/agent-id", "/var/log/deploy"}
     assert {"/var/log/installer/answers", "/var/log/old"} < set(covered["paths"])
     assert any("beneath the mount point /var/log" in text for text in told["consequences"])
     refused = zeroseal("seal", image, "-o", tmp_path / "out", "--expect-seed", "--strict")
     assert refused.status == 4
-    assert "3 files beneath mount points would stay" in " ".join(refused.err.split())
+    assert "5 files beneath mount points would stay" in " ".join(refused.err.split())
 
 
 @pytest.mark.parametrize(

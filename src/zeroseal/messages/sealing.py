@@ -50,6 +50,10 @@ COVERED_FILES = (
     "{count} ({size}) on {volume} are beneath the mount point {point}, where the guest does not "
     "see them, and they stay: {paths}."
 )
+COVERED_SUSPECTS = (
+    "{count} ({size}) on {volume} are beneath the mount point {point}, where the guest does not "
+    "see them, and they stay; these look like identity or a secret: {suspects}."
+)
 STRICT_SEAL = (
     "{counts} would stay, and --strict allows none: see them with zeroseal survey --unclaimed, "
     "then remove them in the guest, or accept them in the house rules (allow.unclaimed, "

@@ -75,6 +75,7 @@ class CoveredFiles:
     Attributes:
         mount_point: what covers them.
         paths: of the first of them; ``count`` of all, with their size.
+        suspects: those that look like identity or a secret.
     """
 
     mount_point: str
@@ -82,13 +83,23 @@ class CoveredFiles:
     paths: tuple[str, ...]
     count: int
     size_bytes: int
+    suspects: tuple[str, ...] = ()
 
     @property
     def sentence(self) -> str:
         """What to know of them."""
+        count, size = counted(self.count, "file"), size_text(self.size_bytes)
+        if self.suspects:
+            return messages.COVERED_SUSPECTS.format(
+                count=count,
+                size=size,
+                volume=self.volume,
+                point=self.mount_point,
+                suspects=some_of(self.suspects),
+            )
         return messages.COVERED_FILES.format(
-            count=counted(self.count, "file"),
-            size=size_text(self.size_bytes),
+            count=count,
+            size=size,
             volume=self.volume,
             point=self.mount_point,
             paths=some_of(self.paths),

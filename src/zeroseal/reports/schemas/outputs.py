@@ -95,6 +95,7 @@ class CoveredFiles(TypedDict):
     paths: list[str]
     count: int
     sizeBytes: int
+    suspects: list[str]
 
 
 class WhatStays(TypedDict):

@@ -51,7 +51,8 @@ _BLANK_UUIDS = re.compile(rb"(?i)^0{8}-|^f{8}-")
 _LONGEST, _MOST_FILES = 64 << 10, 20_000
 _RANDOM_BYTES = range(16, 4097)
 _RANDOM_SHARE = 0.93  # of the entropy that so many random bytes would have
-_ENOUGH = 4
+ENOUGH = 4
+"""Points from which a file is suspected."""
 _FIRST_BOOT_SECONDS = 600
 
 
@@ -70,7 +71,7 @@ def find_unclaimed(projected: ProjectedLinux, handled: Collection[str]) -> list[
         if path in handled:
             continue
         suspect = _judge(projected.guest, path, facts, known, began_at)
-        if suspect.score >= _ENOUGH and claims.claim_of(path) is Claim.NOBODY:
+        if suspect.score >= ENOUGH and claims.claim_of(path) is Claim.NOBODY:
             found.append(suspect)
     return sorted(found, key=lambda one: (-one.score, one.path))
 
