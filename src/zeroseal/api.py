@@ -289,6 +289,9 @@ def compare(
 ) -> Comparison:
     """Which identity values and secrets at least two images share; writes nothing.
 
+    Of an image with its machine file beside it, what identifies the machine outside of the disk is
+    compared too.
+
     Args:
         images: disk images.
         policy: the site's: what may be the same, and what images are.
@@ -299,9 +302,11 @@ def compare(
         UsageError: fewer than two images, or one of them twice.
         ImageError, RefusedError: one cannot be read.
     """
+    from zeroseal.machines.outside_values import values_beside
     from zeroseal.sealing.compare import compare_images
 
-    return compare_images(list(images), progress, policy or make_policy(), every_file)
+    outside = {image: values_beside(image) for image in images}
+    return compare_images(list(images), progress, policy or make_policy(), every_file, outside)
 
 
 def read_signer(key: Path, passphrase: bytes = b"") -> RecordSigner:

@@ -21,7 +21,8 @@ def add_parser(subparsers: Subparsers) -> None:
         description=(
             "Reads keys, machine IDs, names of storage hosts, addresses, host names and "
             "volume IDs from each image, and reports how serious it is that two images share "
-            "a value. On Linux it also compares secrets, and files that no package owns and "
+            "a value; of a machine whose machine file is beside its disk also its UUID, its MACs "
+            "and its seed. On Linux it also compares secrets, and files that no package owns and "
             "that look like identity. The exit status is 0 if no two images share one and 1 if "
             "they do; volume IDs, which clones of one template share by design, do not count."
         ),

@@ -556,7 +556,8 @@ def _knowledge_from(args: argparse.Namespace) -> MachineKnowledge | None:
         return None
     from zeroseal.machines.readiness import knowledge_of
 
-    return knowledge_of(definition)
+    image = getattr(args, "image", None)
+    return knowledge_of(definition, image.parent if image else Path())
 
 
 def _split(values: list[str]) -> tuple[str, ...]:

@@ -12,6 +12,7 @@ from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import choice_words, option_words, reading_words
 from zeroseal.cli.show_what_stays import show_what_stays
+from zeroseal.cli.ui import clean
 from zeroseal.guests.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
 from zeroseal.sentences import counted
@@ -49,6 +50,10 @@ def show_survey(
     if windows:
         show_system(windows.windows_facts, console)
         show_ntfs(survey.volume_states, console)
+    if survey.policy.machine and survey.policy.machine.outside:
+        render.section(console, "Identity outside the disk")
+        outside = survey.policy.machine.outside
+        render.facts(console, [(value.kind, clean(value.shown)) for value in outside])
     if groups:
         render.section(console, "Findings")
         render.trace_table(console, groups, every_place)

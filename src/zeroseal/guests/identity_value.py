@@ -38,6 +38,8 @@ SEVERITIES = {
     "Samba secrets": Severity.EXPOSED,
     "management agent": Severity.EXPOSED,
     "machine ID": Severity.CONFUSED,
+    "SMBIOS UUID": Severity.CONFUSED,
+    "seed medium": Severity.CONFUSED,
     "security identifier": Severity.CONFUSED,
     "machine GUID": Severity.CONFUSED,
     "update client ID": Severity.CONFUSED,

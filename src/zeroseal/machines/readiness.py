@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
+from pathlib import Path
 
 from zeroseal.errors import ImageError, RefusedError
 from zeroseal.machines.definition import Hardware, MachineDefinition
+from zeroseal.machines.outside_values import values_outside
 from zeroseal.machines.yard import YardMachine
 from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, quiet
@@ -41,7 +43,7 @@ class MachineReadiness:
 
 def assess_machine(machine: YardMachine, progress: Progress = quiet) -> MachineReadiness:
     """Judges a machine of a yard, its wiring and its disk."""
-    knowledge = knowledge_of(machine.definition)
+    knowledge = knowledge_of(machine.definition, machine.folder)
     blockers: list[str] = []
     if machine.state.unfinished:
         blockers.append(messages.BUILD_FAILED.format(unfinished=machine.state.unfinished))
@@ -59,15 +61,24 @@ def assess_machine(machine: YardMachine, progress: Progress = quiet) -> MachineR
     return MachineReadiness(tuple(blockers), advice, survey)
 
 
-def knowledge_of(machine: MachineDefinition) -> MachineKnowledge:
-    """What a machine's definition says for and against a seal of its disk."""
+def knowledge_of(machine: MachineDefinition, folder: Path = Path()) -> MachineKnowledge:
+    """What a machine's definition says for and against a seal of its disk.
+
+    Args:
+        machine: the definition.
+        folder: where the machine's files lie.
+    """
     blockers = []
     for medium in machine.media:
         kind = _PURPOSES.get(medium.purpose, "a medium that clones will not have")
         blockers.append(messages.MEDIUM_IN_DRIVE.format(path=medium.path, kind=kind))
     hints = (*_network_hints(machine), *_hardware_hints(machine))
     return MachineKnowledge(
-        tuple(blockers), hints, machine.throwaway_accounts, asdict(hardware_of(machine))
+        blockers=tuple(blockers),
+        hints=hints,
+        throwaway_accounts=machine.throwaway_accounts,
+        hardware=asdict(hardware_of(machine)),
+        outside=values_outside(machine, folder),
     )
 
 

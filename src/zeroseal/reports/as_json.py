@@ -48,6 +48,10 @@ def survey_to_json(survey: Survey) -> Json:
         "storedByPart": list(survey.stored),
         "volumes": [volume_to_json(volume) for volume in survey.disk.volumes],
         "mounts": [{"path": path, "volume": name} for path, name in survey.mounts],
+        "outside": [
+            {"kind": value.kind, "value": value.shown}
+            for value in (survey.policy.machine.outside if survey.policy.machine else ())
+        ],
         "findings": _findings(survey.findings),
         "guard": _guard(survey.guard),
         "readiness": _readiness(survey.readiness),

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 
 from blake3 import blake3
 
@@ -80,6 +81,7 @@ def compare_images(
     progress: Progress = quiet,
     policy: Policy = DEFAULT_POLICY,
     every_file: bool = False,
+    outside: Mapping[Path, tuple[IdentityValue, ...]] = MappingProxyType({}),
 ) -> Comparison:
     """Compares the identity values and secrets of at least two images; nothing is written.
 
@@ -88,6 +90,7 @@ def compare_images(
         progress: told of each.
         policy: what may stay, and what images are.
         every_file: whether all files that no package owns are compared too.
+        outside: by image, what identifies its machine outside of the disk.
 
     Raises:
         UsageError: fewer than two images, or one of them twice.
@@ -104,14 +107,15 @@ def compare_images(
         progress(Step("reading identities", number, len(paths), "images"))
         with opened_image(path, reach=policy.reach) as image:
             inspection = Inspection.read(image)
-            values.append(tuple(read_values(inspection)))
+            found = [*read_values(inspection), *outside.get(path, ())]
+            values.append(tuple(dict.fromkeys(found)))
             for place, what in _iter_suspects(inspection, policy):
                 files.add(inspection, place, what, number)
             for place in _iter_nobodys(inspection) if every_file else ():
                 others.add(inspection, place, "no package's", number)
     owners: dict[IdentityValue, list[int]] = {}
-    for number, found in enumerate(values):
-        for value in found:
+    for number, own in enumerate(values):
+        for value in own:
             owners.setdefault(value, []).append(number)
     shared = [
         SharedValue(value, tuple(images)) for value, images in owners.items() if len(images) > 1

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from zeroseal.errors import UsageError
+from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.messages import sealing as messages
 from zeroseal.sealing.canaries import Canary
@@ -30,12 +31,14 @@ class MachineKnowledge:
         blockers, hints: sentences.
         throwaway_accounts: those of its build, which a seal always removes.
         hardware: what a record says of it: nothing that makes it itself.
+        outside: what identifies it outside of its disk.
     """
 
     blockers: tuple[str, ...] = ()
     hints: tuple[str, ...] = ()
     throwaway_accounts: tuple[str, ...] = ()
     hardware: dict[str, str | int] | None = None
+    outside: tuple[IdentityValue, ...] = ()
 
 
 @dataclass(frozen=True)

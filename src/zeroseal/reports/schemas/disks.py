@@ -197,6 +197,13 @@ class Output(TypedDict):
     version: int
 
 
+class IdentityValue(TypedDict):
+    """A value that identifies a machine, as a fingerprint or short hash."""
+
+    kind: str
+    value: str
+
+
 class SurveyOutput(Output):
     """What is on a disk."""
 
@@ -208,6 +215,7 @@ class SurveyOutput(Output):
     storedByPart: list[int]
     volumes: list[Volume]
     mounts: list[Mount]
+    outside: list[IdentityValue]
     findings: list[Finding]
     guard: Guard
     readiness: Readiness

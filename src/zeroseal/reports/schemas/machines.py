@@ -7,7 +7,7 @@ from typing import Literal, NotRequired, TypedDict
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.snapshots import MachineSnapshot
 from zeroseal.machines.tasks import TaskReport
-from zeroseal.reports.schemas.disks import MachineReadiness, Output
+from zeroseal.reports.schemas.disks import IdentityValue, MachineReadiness, Output
 from zeroseal.templates.shelf.entry import ShelfEntry
 
 
@@ -114,13 +114,6 @@ class Regrown(TypedDict):
     kind: str
     good: bool
     text: str
-
-
-class IdentityValue(TypedDict):
-    """A value that identifies a machine, as a fingerprint or short hash."""
-
-    kind: str
-    value: str
 
 
 class TriedMachine(TypedDict):
