@@ -74,7 +74,7 @@ def test_commands_use_them_and_an_option_goes_over_all(site: Site) -> None:
     [
         ("yards = 'a'", "yards is wrong: unknown key; did you mean yard?"),
         ("yard = 5", "yard is wrong: it must be a text"),
-        ("host = 'cloud'", "host is wrong: it must be one of qemu, simulated"),
+        ("host = 'cloud'", "host is wrong: it must be one of qemu, libvirt, simulated"),
         ("yard", "is not valid TOML"),
     ],
 )

@@ -18,12 +18,13 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import pytest
 
 from tests.conftest import Command
 from tests.long import only_long
-from tests.oracles import need
+from tests.oracles import need, run
 from zeroseal.errors import HostError, MissingError, RefusedError
 from zeroseal.images.facts import read_image_facts
 from zeroseal.images.qcow2.overlay import make_overlay
@@ -35,11 +36,14 @@ from zeroseal.machines.definition import (
     write_definition,
 )
 from zeroseal.machines.hosts.choose import host_of
+from zeroseal.machines.hosts.libvirt.domain import Start, build_start
+from zeroseal.machines.hosts.qemu.programs import Firmware
 from zeroseal.machines.yard import Yard
 from zeroseal.progress import quiet
 
 pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
 
+SCHEMA = Path("/usr/share/libvirt/schemas/domain.rng")  # package libvirt0
 CONNECTION = "qemu:///system"
 
 
@@ -118,6 +122,7 @@ def domains(libvirt: Any) -> dict[str, bool]:
     return found
 
 
+@only_long  # without KVM libvirt asks QEMU for its abilities at each start: half a minute
 def test_a_machine_is_started_watched_and_stopped_and_nothing_stays(
     libvirt: Any, yard: Yard, open_disk: Path, zeroseal: Command
 ) -> None:
@@ -147,6 +152,7 @@ def test_a_machine_is_started_watched_and_stopped_and_nothing_stays(
     assert not host.is_running(yard.get("pier"))
 
 
+@only_long
 def test_what_is_somebody_elses_stays_as_it_is(libvirt: Any, yard: Yard, open_disk: Path) -> None:
     make(yard, "quay", open_disk)
     connection = libvirt.open(CONNECTION)
@@ -198,3 +204,29 @@ def test_a_sealed_debian_is_tried_on_libvirt(
     assert {item["kind"]: item["good"] for item in told["regrowth"]}["machine ID"]
     assert all("a login over SSH worked" in item["messages"] for item in told["machines"])
     assert domains(libvirt) == {}
+
+
+@pytest.mark.parametrize("firmware", ["bios", "uefi"])
+def test_the_domain_of_a_start_is_as_libvirt_wants_it(
+    tmp_path: Path, firmware: str, debian: Path
+) -> None:
+    """Judged by libvirt's own schema; what this start adds is in it."""
+    need("xmllint")
+    make_overlay(tmp_path / "disk.qcow2", 4 << 30, str(debian), "qcow2")
+    definition = MachineDefinition(
+        name="pier", uuid=new_uuid(), disk="disk.qcow2", firmware=firmware,
+        adapters=(NetworkCard(new_mac([])), NetworkCard(new_mac([]), network="piers")),
+    )  # fmt: skip
+    given = Firmware(Path("/code.fd"), Path("/variables.fd")) if firmware == "uefi" else None
+    start = Start(ssh_port=2222, firmware=given, accelerated=False, is_isolated=True)
+    xml = build_start(tmp_path, definition, start)
+    (tmp_path / "domain.xml").write_text(xml)
+    run("xmllint", "--noout", "--relaxng", SCHEMA, tmp_path / "domain.xml")
+    root = ElementTree.fromstring(xml)
+    assert (root.get("type"), root.findtext("on_reboot")) == ("qemu", "restart")
+    assert [item.get("type") for item in root.iterfind("devices/interface")] == ["network"]
+    assert "hostfwd=tcp:127.0.0.1:2222-:22,restrict=on" in xml
+    assert (root.find("os/loader") is not None) == (firmware == "uefi")
+    log = root.find("devices/serial/log")
+    assert log is not None
+    assert log.get("file") == str(tmp_path / "console.log")
