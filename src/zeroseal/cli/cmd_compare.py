@@ -62,5 +62,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         from zeroseal.reports.compare_report import build_html, draw_comparison
 
         write_pictures(args, lambda: draw_comparison(comparison), lambda: build_html(comparison))
-    ui.show(lambda: comparison_to_json(comparison), lambda out: show_comparison(comparison, out))
+    ui.show(
+        lambda: comparison_to_json(comparison),
+        lambda out: show_comparison(comparison, out, every_file=args.files),
+    )
     return 0 if comparison.are_unique else 1

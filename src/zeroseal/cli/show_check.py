@@ -14,7 +14,7 @@ from zeroseal.cli.show_what_stays import show_what_stays
 from zeroseal.cli.ui import clean
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.verdict import FileAnswer, Level, Verdict
-from zeroseal.sentences import capitalised, some_of
+from zeroseal.sentences import capitalised, counted, some_of
 from zeroseal.traces.finding import by_trace
 
 if TYPE_CHECKING:
@@ -96,7 +96,7 @@ def _basis(result: CheckResult) -> str:
         return "Based on the seal record alone: nothing was looked for (level quick)."
     searched = "all bytes compared with the record" if result.record else "no record"
     if result.level is Level.DEEP:
-        searched += f"; {result.values_searched} values searched for in all bytes"
+        searched += f"; {counted(result.values_searched, 'value')} searched for in all bytes"
     return basis_sentence(searched, result.stays)
 
 
@@ -159,7 +159,7 @@ def _search_sentences(result: CheckResult) -> list[str]:
         ]
     return [
         (
-            f"The bytes were searched for {count} values of the original, and for the "
+            f"The bytes were searched for {counted(count, 'value')} of the original, and for the "
             f"typical patterns of keys, hashes and logs{left}."
         ),
         *secret_sentences(result.secrets),

@@ -23,7 +23,7 @@ _MOST_FILES = 20
 _HAS, _LACKS = "●", "·"
 
 
-def show_comparison(comparison: Comparison, console: Console) -> None:
+def show_comparison(comparison: Comparison, console: Console, *, every_file: bool = False) -> None:
     """The answer, what is shared by whom, and what each image has."""
     count = len(comparison.images)
     shared = [item for item in comparison.shared if not item.value.by_design]
@@ -51,6 +51,12 @@ def show_comparison(comparison: Comparison, console: Console) -> None:
             _show_matrix(items, count, _STYLES[severity], console)
     _show_files("Secrets and unknown identity", comparison.files, console)
     _show_files("Other files that no package owns", comparison.same_files, console)
+    if every_file and not comparison.same_files:
+        console.print()
+        console.print(
+            "No other file is known to be the same and to belong to no package; only images with "
+            "a package database can be compared so."
+        )
     if comparison.files:
         console.print()
         console.print(

@@ -231,7 +231,7 @@ def _searched_in(proof: Proof) -> str:
         return "values were not searched for"
     inside = counted(proof.files_opened, "compressed file")
     more = f" and inside {inside}" if proof.files_opened else ""
-    return f"{proof.values_searched} values searched for in all bytes{more}"
+    return f"{counted(proof.values_searched, 'value')} searched for in all bytes{more}"
 
 
 def _is_in_place(result: SealResult) -> bool:
