@@ -331,8 +331,11 @@ HITS: dict[str, tuple[dict[str, str], list[str]]] = {
     "birth.baked-seeds": files("/var/lib/cloud/seed/nocloud"),
     "birth.installer-seeds": files("/etc/cloud/cloud.cfg.d/99-installer.cfg"),
     "identity.usage-survey": (
-        {"/etc/popularity-contest.conf": 'MY_HOSTID="56eb"\nPARTICIPATE="no"\n'},
-        ["/etc/popularity-contest.conf"],
+        {
+            "/etc/popularity-contest.conf": 'MY_HOSTID="56eb"\nPARTICIPATE="no"\n',
+            "/etc/cron.d/popularity-contest": "17 4 * * * root true\n",
+        },
+        ["/etc/popularity-contest.conf", "/etc/cron.d/popularity-contest"],
     ),
     "identity.machine-info": (
         {"/etc/machine-info": "PRETTY_HOSTNAME=Pier 3\nCHASSIS=vm\n"},
