@@ -23,6 +23,7 @@ from zeroseal.messages import sealing as messages
 from zeroseal.progress import CancelToken, Progress, quiet
 from zeroseal.sealing.broken_seal import BrokenSeal, explain_changes
 from zeroseal.sealing.inspection import Inspection, recoverable
+from zeroseal.sealing.judge import find_what_stays
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.quick_look import look_quickly
 from zeroseal.sealing.record import SealRecord, find_record, record_path
@@ -250,8 +251,7 @@ def _with_what_stays(result: CheckResult, inspection: Inspection, policy: Policy
     """Adds what no catalogue knows to a good verdict, which is none where that must not be."""
     if result.verdict not in (Verdict.SEALED, Verdict.CLEAN):
         return result
-    fitted, judge = _policy_for(result.record, inspection, policy), inspection.judge
-    stays = judge.find_what_stays(judge.project(inspection, [], fitted), ())
+    stays = find_what_stays(inspection, _policy_for(result.record, inspection, policy))
     result = replace(result, stays=stays)
     if policy.is_strict and not stays.is_empty:
         reason = messages.STRICT_CHECK.format(counts=stays.counts)

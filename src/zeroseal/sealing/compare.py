@@ -12,11 +12,12 @@ from blake3 import blake3
 from zeroseal.errors import UsageError
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.identity_value import IdentityValue, Severity
-from zeroseal.guests.linux.file_claims import Claim, FileClaims
+from zeroseal.guests.linux.file_claims import FileClaims
 from zeroseal.images.detect import opened_image
 from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.judge import find_what_stays
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.what_stays import SECRET_KINDS
 
@@ -109,8 +110,7 @@ def compare_images(
             inspection = Inspection.read(image)
             found = [*read_values(inspection), *outside.get(path, ())]
             values.append(tuple(dict.fromkeys(found)))
-            for place, what in _iter_suspects(inspection, policy):
-                files.add(inspection, place, what, number)
+            files.add_suspects(inspection, policy, number)
             for place in _iter_nobodys(inspection) if every_file else ():
                 others.add(inspection, place, "no package's", number)
     owners: dict[IdentityValue, list[int]] = {}
@@ -132,9 +132,7 @@ def find_shared_files(paths: list[Path], policy: Policy) -> tuple[SharedFile, ..
     files = _Files()
     for number, path in enumerate(paths):
         with opened_image(path, reach=policy.reach) as image:
-            inspection = Inspection.read(image)
-            for place, what in _iter_suspects(inspection, policy):
-                files.add(inspection, place, what, number)
+            files.add_suspects(Inspection.read(image), policy, number)
     return files.shared()
 
 
@@ -151,6 +149,11 @@ class _Files:
         if number not in images:
             images.append(number)
 
+    def add_suspects(self, inspection: Inspection, policy: Policy, number: int) -> None:
+        """Notes what looks like a secret or like identity."""
+        for path, what in _iter_suspects(inspection, policy):
+            self.add(inspection, path, what, number)
+
     def shared(self) -> tuple[SharedFile, ...]:
         """Those that two or more images have, by path."""
         found = [SharedFile(path, what, tuple(images)) for path, what, images in
@@ -160,8 +163,7 @@ class _Files:
 
 def _iter_suspects(inspection: Inspection, policy: Policy) -> Iterator[tuple[str, str]]:
     """Yields (path, what it looks like) of secrets, and of files that look like identity."""
-    fitted = inspection.fit_policy(policy)
-    stays = inspection.judge.find_what_stays(inspection.judge.project(inspection, [], fitted), ())
+    stays = find_what_stays(inspection, inspection.fit_policy(policy))
     for secret in stays.secrets:
         if inspection.guest.is_file(secret.path):  # and no attribute of one
             yield secret.path, SECRET_KINDS[secret.kind]
@@ -175,7 +177,7 @@ def _iter_nobodys(inspection: Inspection) -> Iterator[str]:
     for root in _ROOTS if claims.is_known else ():
         for path, facts in guest.walk(root) if guest.is_folder(root) else ():
             is_some = facts.kind is Kind.FILE and _LEAST_BYTES <= facts.size_bytes <= _LONGEST
-            if is_some and claims.claim_of(path) is Claim.NOBODY:
+            if is_some and claims.is_nobodys(path):
                 yield path
 
 

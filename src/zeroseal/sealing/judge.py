@@ -107,6 +107,12 @@ class Judge(ABC, Generic[ProjectedT]):
         return None
 
 
+def find_what_stays(inspection: Inspection, policy: Policy) -> WhatStays:
+    """What stays on a disk as it is, with nothing treated."""
+    judge = inspection.judge
+    return judge.find_what_stays(judge.project(inspection, [], policy), ())
+
+
 def guard(inspection: Inspection, treated: list[Finding], policy: Policy) -> Guard:
     """Judges what a seal with these findings treated would lead to."""
     judge = inspection.judge

@@ -50,16 +50,24 @@ class FileClaims:
         return any(map(self._guest.exists, places)) or has_database(self._guest)
 
     def claim_of(self, path: str) -> Claim:
-        """Whose a file is, by its path."""
-        if path in self._shipped or path.removeprefix("/usr") in self._shipped:
+        """Whose a file is: by its path, and what a package shipped by its content too."""
+        if self._is_shipped(path):
             return Claim.CHANGED if self._digests.is_changed(path) else Claim.SHIPPED
-        if path in self._mentioned or any(
-            above in self._mentioned and above not in self._shipped for above in _folders_of(path)
-        ):
-            return Claim.MADE
-        return Claim.NOBODY
+        return Claim.MADE if self._is_made(path) else Claim.NOBODY
+
+    def is_nobodys(self, path: str) -> bool:
+        """Whether no package has to do with a file, by its path alone."""
+        return not self._is_shipped(path) and not self._is_made(path)
 
     # -- inside
+
+    def _is_shipped(self, path: str) -> bool:
+        return path in self._shipped or path.removeprefix("/usr") in self._shipped
+
+    def _is_made(self, path: str) -> bool:
+        return path in self._mentioned or any(
+            above in self._mentioned and above not in self._shipped for above in _folders_of(path)
+        )
 
     @cached_property
     def _shipped(self) -> set[str]:

@@ -102,7 +102,7 @@ def _from_pacman(guest: Guest) -> Iterator[Package]:
 
 def _from_rpm(guest: Guest) -> Iterator[Package]:
     """Of an interrupted update both versions are installed, of which one was to go."""
-    packages = list(read_rpm_packages(guest))
+    packages = read_rpm_packages(guest)
     often = Counter((one.name, one.architecture) for one in packages)
     for package in packages:
         is_twice = often[package.name, package.architecture] > 1

@@ -150,7 +150,7 @@ class LearnedFile(TypedDict):
 
     path: str
     sizeBytes: int
-    renewal: Literal["own", "shared", "time"]
+    renewal: Literal["own", "shared"]
     reasons: list[str]
     trace: str | None
     new: bool

@@ -21,6 +21,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.file_claims import Claim, FileClaims
 from zeroseal.sealing.compare import read_values
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.sealing.judge import find_what_stays
 from zeroseal.sealing.linux.unclaimed import describe_look
 from zeroseal.sealing.policy import Policy
 
@@ -39,7 +40,6 @@ class Renewal(Enum):
 
     OWN = "different on each machine"
     SHARED = "the same on both machines"
-    TIME = "different with each start"
 
 
 @dataclass(frozen=True)
@@ -217,7 +217,7 @@ def _iter_shared(
 ) -> Iterator[tuple[str, list[str], int]]:
     """Yields (path, reasons, points) of what looks like identity or a secret and is the same."""
     suspects: dict[str, tuple[list[str], int]] = {}
-    stays = first.judge.find_what_stays(first.judge.project(first, [], policy), ())
+    stays = find_what_stays(first, policy)
     for file in stays.unclaimed:
         suspects[file.path] = (list(file.reasons), file.score)
     for secret in stays.secrets:

@@ -11,7 +11,6 @@ from zeroseal.sealing.linux.learned import Learned, LearnedFile, Renewal
 _REGROWTH = {
     Renewal.OWN: "the first start makes a new one: two machines had different ones",
     Renewal.SHARED: "say here what makes a new one, or that none is needed",
-    Renewal.TIME: "the next start writes it",
 }
 
 

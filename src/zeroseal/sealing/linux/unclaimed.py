@@ -15,7 +15,7 @@ from itertools import islice
 
 from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.linux.file_claims import Claim, FileClaims
+from zeroseal.guests.linux.file_claims import FileClaims
 from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.what_stays import UnclaimedFile
@@ -71,7 +71,7 @@ def find_unclaimed(projected: ProjectedLinux, handled: Collection[str]) -> list[
         if path in handled:
             continue
         suspect = _judge(projected.guest, path, facts, known, began_at)
-        if suspect.score >= ENOUGH and claims.claim_of(path) is Claim.NOBODY:
+        if suspect.score >= ENOUGH and claims.is_nobodys(path):
             found.append(suspect)
     return sorted(found, key=lambda one: (-one.score, one.path))
 
@@ -116,8 +116,8 @@ def _judge(
     guest: Guest, path: str, facts: NodeFacts, known: frozenset[bytes], began_at: int
 ) -> UnclaimedFile:
     content = guest.read_file(path, _LONGEST) if facts.size_bytes <= _LONGEST else b""
-    reasons, score = describe_look(path, content, known)
-    of_content = any(_content_reasons(content, known))
+    of_content = list(_content_reasons(content, known))
+    reasons, score = _sum_up(path, of_content)
     if of_content and began_at and abs(facts.changed_at - began_at) <= _FIRST_BOOT_SECONDS:
         reasons.append("was written with the SSH host keys, at the installation or first boot")
         score += 1
@@ -134,8 +134,12 @@ def describe_look(
         content: of it, or its beginning.
         known: identifiers in lower case that are no reason.
     """
-    name = path.rpartition("/")[2]
-    found = [*_content_reasons(content, known), *_name_reasons(path, name)]
+    return _sum_up(path, list(_content_reasons(content, known)))
+
+
+def _sum_up(path: str, of_content: list[tuple[int, str]]) -> tuple[list[str], int]:
+    """Reasons of content and name together, and their points."""
+    found = [*of_content, *_name_reasons(path, path.rpartition("/")[2])]
     return [reason for _points, reason in found], sum(points for points, _reason in found)
 
 
