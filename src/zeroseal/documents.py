@@ -8,6 +8,7 @@ which may be a secret.
 from __future__ import annotations
 
 import difflib
+import json
 import re
 import tomllib
 from pathlib import Path
@@ -74,6 +75,13 @@ def convert(document: object, kind: type[T], only_known: bool = False) -> T:
     if only_known:
         _check_known(document, inspect.type_info(kind), ())
     return found
+
+
+def toml_value(value: object) -> str:
+    """A text, number, truth value, or list of such, as TOML has it."""
+    # a JSON string is a TOML basic string too, but for escaped surrogates and a plain DEL
+    text = json.dumps(list(value) if isinstance(value, tuple) else value, ensure_ascii=False)
+    return text.replace("\x7f", "\\u007f")
 
 
 def parse_toml(text: str, name: str) -> dict[str, Any]:

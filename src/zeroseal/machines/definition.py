@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import secrets
 import tomllib
 import uuid
@@ -11,7 +10,7 @@ from dataclasses import dataclass, fields, is_dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from zeroseal.documents import WrongValueError, convert
+from zeroseal.documents import WrongValueError, convert, toml_value
 from zeroseal.errors import DamagedError, MissingError, OutputExistsError, environment_error
 from zeroseal.images.output import replace_small_file
 from zeroseal.machines import FILE_NAME
@@ -173,7 +172,7 @@ def build_definition(machine: MachineDefinition) -> str:
         if isinstance(value, tuple) and value and is_dataclass(value[0]):
             tables += [line for entry in value for line in _table(item.name, entry)]
         elif value != item.default or item.name in ("name", "uuid", "disk"):
-            lines.append(f"{item.name} = {_build_value(value)}")
+            lines.append(f"{item.name} = {toml_value(value)}")
     return "\n".join([*lines, *tables]) + "\n"
 
 
@@ -227,14 +226,8 @@ def check_new_folder(folder: Path) -> None:
 def _table(name: str, entry: Any) -> list[str]:
     lines = ["", f"[[{name}]]"]
     for item in fields(entry):
-        lines.append(f"{item.name} = {_build_value(getattr(entry, item.name))}")
+        lines.append(f"{item.name} = {toml_value(getattr(entry, item.name))}")
     return lines
-
-
-def _build_value(value: object) -> str:
-    # a JSON string is a TOML basic string too, but for escaped surrogates and a plain DEL
-    text = json.dumps(list(value) if isinstance(value, tuple) else value, ensure_ascii=False)
-    return text.replace("\x7f", "\\u007f")
 
 
 def _from_first_version(document: dict[str, Any]) -> dict[str, Any]:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from pathlib import Path
 
+from zeroseal.documents import toml_value
 from zeroseal.sealing.linux.learned import Learned, LearnedFile, Renewal
 
 _REGROWTH = {
@@ -28,10 +28,10 @@ def _iter_draft(learned: Learned, source: Path) -> Iterator[str]:
     yield "[allow]"
     yield "# 1. It may stay:"
     yield "unclaimed = ["
-    yield from (f"  # {_text(one.path)}," for one in found)
+    yield from (f"  # {toml_value(one.path)}," for one in found)
     yield "]"
     yield "secrets = ["
-    yield from (f"  # {_text(one.path)}," for one in found)
+    yield from (f"  # {toml_value(one.path)}," for one in found)
     yield "]"
     for number, one in enumerate(found, 1):
         yield ""
@@ -39,18 +39,13 @@ def _iter_draft(learned: Learned, source: Path) -> Iterator[str]:
         yield "# [[trace]]"
         yield f'# id = "identity.learned-{number}"'
         yield f'# title = "Learned ({number})"'
-        yield f"# why = {_text(_why(one))}"
+        yield f"# why = {toml_value(_why(one))}"
         yield '# guest = "linux"'
-        yield f"# paths = [{_text(one.path)}]"
+        yield f"# paths = [{toml_value(one.path)}]"
         yield '# treatment = "remove"'
-        yield f"# regrowth = {{ by = {_text(_REGROWTH[one.renewal])} }}"
+        yield f"# regrowth = {{ by = {toml_value(_REGROWTH[one.renewal])} }}"
         yield '# source = "learned by starting two machines"'
 
 
 def _why(one: LearnedFile) -> str:
     return f"{one.renewal.value}; it {', and '.join(one.reasons)}"
-
-
-def _text(value: str) -> str:
-    """A basic string of TOML; a JSON string is one."""
-    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")

@@ -6,7 +6,6 @@ become a trace of the site, or its value be searched no more.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -14,6 +13,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import CachedStore
+from zeroseal.documents import toml_value
 from zeroseal.images.detect import open_image
 from zeroseal.images.image import Image
 from zeroseal.sealing.inspection import Inspection
@@ -96,14 +96,14 @@ def _iter_draft(rehearsal: Rehearsed) -> Iterator[str]:
     yield "residue = ["
     for place in dict.fromkeys(item.place for item in found):
         labels = ", ".join(dict.fromkeys(item.label for item in found if item.place == place))
-        yield f"  # {_text(place)},  # {labels}"
+        yield f"  # {toml_value(place)},  # {labels}"
     yield "]"
     yield ""
     yield "[search]"
     yield "# 2. It is not searched for at all:"
     yield "leave-out = ["
     for label in dict.fromkeys(item.label for item in found):
-        yield f"  # {_text(label)},"
+        yield f"  # {toml_value(label)},"
     yield "]"
     paths = dict.fromkeys(item.place for item in found if item.place.startswith("/"))
     for number, place in enumerate(paths, 1):
@@ -115,11 +115,6 @@ def _iter_draft(rehearsal: Rehearsed) -> Iterator[str]:
         yield f'# title = "Of this site ({number})"'
         yield '# why = "it names the machine that was sealed"'
         yield '# guest = "linux"'
-        yield f"# paths = [{_text(path)}]"
+        yield f"# paths = [{toml_value(path)}]"
         yield '# treatment = "remove"'
         yield '# regrowth = { by = "what creates it again, or that it is not needed" }'
-
-
-def _text(value: str) -> str:
-    """A basic string of TOML; a JSON string is one."""
-    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
