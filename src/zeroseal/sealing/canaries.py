@@ -7,7 +7,6 @@ compressed, in an archive or packed by the file system is searched as it unpacks
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,7 +16,13 @@ from zeroseal.blocks.search import MIN_BYTES, Needle
 from zeroseal.documents import read_text
 from zeroseal.errors import UsageError
 from zeroseal.messages import sealing as messages
-from zeroseal.sealing.searched_value import SHORTEST, SearchedValue, text_needle, wide_needle
+from zeroseal.sealing.searched_value import (
+    SHORTEST,
+    SearchedValue,
+    base64_needles,
+    text_needle,
+    wide_needle,
+)
 
 _MAX_BYTES = 1 << 20
 _LONGEST = 512  # bytes of one text
@@ -77,18 +82,8 @@ def text_forms(text: str) -> Iterator[Needle]:
     yield text_needle(text)
     yield wide_needle(text)
     for raw in (text.encode(), text.encode("utf-16-le")):
-        yield from _base64_forms(raw)
+        yield from base64_needles(raw)
     escaped = quote(text, safe="")
     if escaped != text:
         yield text_needle(escaped)
         yield text_needle(escaped.replace("%20", "+"))
-
-
-def _base64_forms(raw: bytes) -> Iterator[Needle]:
-    """The letters of base64 that no neighbour has a share in, at each phase."""
-    for phase in range(3):
-        encoded = base64.b64encode(bytes(phase) + raw)
-        first = -(-phase * 8 // 6)
-        last = (phase + len(raw)) * 8 // 6
-        if last - first >= MIN_BYTES:
-            yield Needle(0, encoded[first:last])

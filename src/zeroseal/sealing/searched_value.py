@@ -6,6 +6,8 @@ is.
 
 from __future__ import annotations
 
+import base64
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from zeroseal.blocks.search import MIN_BYTES, Needle
@@ -23,6 +25,18 @@ def text_needle(value: str) -> Needle:
 def wide_needle(value: str) -> Needle:
     """A text of two bytes a letter, in either case."""
     return Needle(0, value.lower().encode("utf-16-le"), caseless=True)
+
+
+def base64_needles(raw: bytes) -> Iterator[Needle]:
+    """Bytes in base64 as they may fall against the three phases, where that is long enough.
+
+    Only the signs that the bytes beside them have no share in.
+    """
+    for phase in range(3):
+        encoded = base64.b64encode(bytes(phase) + raw)
+        first, last = -(-phase * 8 // 6), (phase + len(raw)) * 8 // 6
+        if last - first >= MIN_BYTES:
+            yield Needle(0, encoded[first:last])
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,7 @@ from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.host_key_files import iter_host_keys
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.policy import Policy
-from zeroseal.sealing.searched_value import SearchedValue
+from zeroseal.sealing.searched_value import SearchedValue, base64_needles
 from zeroseal.traces.changes import Change, EditKeys, EmptyFile, RemovePath
 from zeroseal.traces.finder import FindContext
 from zeroseal.traces.finders import find_trace
@@ -150,8 +150,4 @@ def secret_forms(raw: bytes, place: int) -> Iterator[Needle]:
     if len(part) < _MIN_SECRET_BYTES or len(set(part)) < 8 or _KEY_KIND.search(part):
         return
     yield Needle(0, part)
-    for phase in range(3):
-        encoded = base64.b64encode(bytes(phase) + part)
-        first = -(-phase * 8 // 6)  # signs that the bytes before have a share in
-        last = (phase + len(part)) * 8 // 6
-        yield Needle(0, encoded[first:last])
+    yield from base64_needles(part)
