@@ -36,7 +36,7 @@ def modules_of(*words: str | Path) -> set[str]:
     [
         (["--help"], set(), 50),
         (["traces"], {"rich", "msgspec"}, 94),
-        (["shelf", "list", "--shelf", "SHELF"], {"rich", "msgspec", "sqlite3"}, 113),
+        (["shelf", "list", "--shelf", "SHELF"], {"rich", "msgspec", "sqlite3"}, 114),
     ],
     ids=lambda value: value[0] if isinstance(value, list) else "",
 )

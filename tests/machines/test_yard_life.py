@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import json
 import threading
+from dataclasses import replace
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import DEMO_TIME, Command, build
 from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, run, to_raw
+from zeroseal.cli.time_window import TimeWindow, parse_window
 from zeroseal.errors import (
     GuestError,
     HostError,
@@ -22,9 +25,11 @@ from zeroseal.errors import (
 from zeroseal.machines import snapshots
 from zeroseal.machines.adopt import adopt_image
 from zeroseal.machines.build import BuildWish, build_machine
+from zeroseal.machines.definition import write_definition
 from zeroseal.machines.readiness import assess_machine
 from zeroseal.machines.sheet.load import Wishes, load_sheet
 from zeroseal.machines.sheet.secret_values import Secrets
+from zeroseal.machines.snapshots import list_snapshots
 from zeroseal.machines.yard import Yard, YardMachine
 
 NAME = "gangway-ref"
@@ -265,6 +270,73 @@ def test_a_renewal_puts_a_sealed_copy_on_the_shelf_and_leaves_the_machine(
                        "--yard", yard.folder)  # fmt: skip
     assert adopted.status == 0
     assert yard.get("anew").definition.template == "gate@2027-4"
+
+
+def test_several_machines_are_renewed_and_one_that_fails_is_left_as_it_was(
+    sheet: Path, yard: Yard, tmp_path: Path, zeroseal: Command
+) -> None:
+    shelf = tmp_path / "shelf"
+    folder = ("--yard", yard.folder, "--shelf", shelf)
+    for number, name in enumerate(("north", "south", "west")):
+        own = (f"machine.name={name}", f"machine.network.mac=02:5a:17:00:00:0{number}")
+        built(sheet, yard, *own)
+    # on one of them the patches have done something when a later one fails
+    broken = yard.get("south")
+    settings = (
+        "simulated.answers=[{run='gate-update', output=['nothing more to do'], "
+        "installs={gate='9'}}, {run='tide-late', status=3}]"
+    )
+    tasks = (
+        "task=[{name='p', run='gate-update', patch=true}, {name='l', run='tide-late', patch=true}]"
+    )
+    definition = replace(broken.definition, settings=(*broken.definition.settings, settings, tasks))
+    write_definition(broken.folder, definition)
+    before = to_raw(broken.disk, tmp_path / "before.raw").read_bytes()
+    answer = zeroseal("renew", "--all", "--jobs", "2", "--version", "2027-1", *folder)
+    assert answer.status == 5, answer.err
+    lines = {line.split()[1]: line for line in answer.out.splitlines() if line[:1] in ("R", "F")}
+    assert lines["north"].startswith("RENEWED") and lines["west"].startswith("RENEWED")
+    assert lines["south"].startswith("FAILED") and "tide-late" not in lines["north"]
+    assert "3 machines: 2 RENEWED, 1 FAILED" in answer.out
+    titles = {path.parent.name for path in shelf.glob("*/2027-1")}
+    assert titles == {"north", "west"}
+    assert not yard.get("south").state.running
+    assert to_raw(broken.disk, tmp_path / "after.raw").read_bytes() == before
+    judge_qcow2(broken.disk)
+    assert "before-renewal" not in [item.name for item in list_snapshots(yard.get("south"))]
+    value = json.loads(
+        zeroseal("renew", "north", "west", "--json", "--version", "2027-2", *folder).out
+    )
+    assert [item["machine"] for item in value["machines"]] == ["north", "west"]
+    late = zeroseal("renew", "north", "--until", "2027-01-01 00:00", "--not-before", "2027-01-02",
+                    *folder)  # fmt: skip
+    assert (late.status, "--until" in late.err) == (2, True)
+    for words, wanted in (
+        (("--all", "north"), "either names"),
+        (("north", "south", "--template", "x"), "for one machine"),
+        (("north", "north"), "given twice"),
+        (("--not-before", "tonight", "north"), "is not a time"),
+        ((), "no machine was named"),
+    ):
+        refused = zeroseal("renew", *words, *folder)
+        assert (refused.status, wanted in refused.err) == (2, True), refused.err
+
+
+def test_a_machine_is_not_renewed_when_its_time_is_over(
+    sheet: Path, yard: Yard, tmp_path: Path, zeroseal: Command
+) -> None:
+    build(sheet, yard)
+    window = TimeWindow(until=datetime(2026, 1, 1))
+    assert not window.wait()
+    waiting = TimeWindow(not_before=datetime.now() + timedelta(seconds=0.3))
+    assert waiting.wait()
+    waiting.close()
+    assert not waiting.wait()
+    for hour, day in ((12, 5), (23, 5), (3, 4)):  # before the night, and in it
+        night = parse_window("22:00", "05:00", datetime(2026, 12, 5, hour, 30))
+        assert night is not None
+        begins, ends = datetime(2026, 12, day, 22), datetime(2026, 12, day + 1, 5)
+        assert (night.not_before, night.until) == (begins, ends)
 
 
 def test_a_trial_tells_what_does_not_regrow(

@@ -145,9 +145,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         args.image = args.root
     elif are_many(args):
         _check_many(args)
-        from zeroseal.cli.many import run_each
+        from zeroseal.cli.many import run_each_image
 
-        return run_each(args, ui)
+        return run_each_image(args, ui)
     else:
         args.image = get_image(args)
         if args.to:

@@ -82,9 +82,9 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     if args.root:
         check_root(args)
     elif are_many(args):
-        from zeroseal.cli.many import run_each
+        from zeroseal.cli.many import run_each_image
 
-        return run_each(args, ui)
+        return run_each_image(args, ui)
     else:
         args.image = get_image(args)
     from zeroseal.cli.show_survey import show_survey

@@ -333,5 +333,12 @@ def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
     name = args.name or (definition.name if definition else "")
     if not name:
         raise UsageError(messages.MACHINE_NAME_REQUIRED)
-    how = Adoption(definition, args.in_place, origin, args.host or "simulated", reach_from(args))
+    how = Adoption(
+        definition,
+        args.machine.parent if args.machine else Path(),
+        args.in_place,
+        origin,
+        args.host or "simulated",
+        reach_from(args),
+    )
     return adopt_image(yard, image, name, how)

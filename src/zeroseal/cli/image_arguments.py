@@ -40,6 +40,12 @@ def add_many(parser: Parser) -> None:
         action="store_true",
         help="after the first answer that is no, or missing, start no further image",
     )
+    add_answer_forms(parser)
+
+
+def add_answer_forms(parser: Parser) -> None:
+    """In which form many answers are given."""
+    many = parser.group(MANY)
     many.add_argument(
         "--json-lines",
         action="store_true",

@@ -1,6 +1,6 @@
-"""One command over many images: a process each, some at a time, a line each and a summary.
+"""One command over many images or machines: a process each, a line each and a summary.
 
-Each image is handled by this same program with ``--json``; what it answers is gathered here.
+Each is handled by this same program with ``--json``; what it answers is gathered here.
 """
 
 from __future__ import annotations
@@ -18,32 +18,70 @@ from pathlib import Path
 from typing import Any
 
 from zeroseal.cli.image_arguments import find_images, output_in
+from zeroseal.cli.time_window import TimeWindow
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import OutputExistsError
 from zeroseal.messages import cli as messages
 from zeroseal.reports.as_json import head
 from zeroseal.sentences import counted
 
-_OWN = ("images", "image", "jobs", "stop_at_first", "json", "json_lines", "junit", "to", "quiet",
-        "output", "help", "as_if")  # fmt: skip
+_OWN = ("images", "image", "names", "jobs", "stop_at_first", "json", "json_lines", "junit", "to",
+        "quiet", "output", "help", "as_if", "not_before", "until")  # fmt: skip
 _STATUS_ORDER = (0, 1, 2, 3, 4, 5, 130)
 _BROKEN = 5
+_UNBEGUN = 1
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What one process handles.
+
+    Attributes:
+        name: as the answer names it: an image by its path, a machine by its name.
+        title: as its line shows it.
+        words: of the program's command line.
+    """
+
+    name: str
+    title: str
+    words: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Work:
+    """What is done with all of them.
+
+    Attributes:
+        command: its name.
+        noun: what one of them is, ``image`` or ``machine``.
+        jobs: how many at the same time.
+        stops_at_first: whether nothing further is begun after the first that is not well.
+        window: when they may be begun; None for always.
+    """
+
+    command: str
+    noun: str
+    subjects: tuple[Subject, ...]
+    jobs: int
+    stops_at_first: bool = False
+    window: TimeWindow | None = None
 
 
 @dataclass(frozen=True)
 class Answer:
-    """What the program said of one image.
+    """What the program said of one image or machine.
 
     Attributes:
-        status: its exit status; None where it was not begun, because another one failed.
+        status: its exit status; None where it was not begun, and ``unbegun`` says why.
         value: its JSON; empty where it printed none.
         seconds: how long it took.
     """
 
-    image: Path
+    subject: Subject
     status: int | None
     value: dict[str, Any]
     seconds: float
+    unbegun: str = ""
 
     @property
     def word(self) -> str:
@@ -62,49 +100,61 @@ class Answer:
     def sentence(self) -> str:
         """What it rests on."""
         if self.status is None:
-            return "an earlier image failed"
+            return self.unbegun
         if self._error:
             return str(self._error.get("message", ""))
         return _sentence_of(self.value) if self.value else "it ended without an answer"
 
 
-def run_each(args: argparse.Namespace, ui: Ui) -> int:
-    """Handles all images and shows the answers; returns the worst status."""
-    images = find_images(args.images)
+def run_each_image(args: argparse.Namespace, ui: Ui) -> int:
+    """Handles all images of a command line; returns the worst status."""
+    images, words = find_images(args.images), words_of(args)
+    titles = _titles_of(images)
+    subjects = [
+        Subject(str(image), titles[image], tuple(_words_for(args, image, words)))
+        for image in images
+    ]
+    jobs = args.jobs or os.cpu_count() or 1
+    work = Work(args.command, "image", tuple(subjects), jobs, args.stop_at_first)
+    return run_each(work, args, ui)
+
+
+def run_each(work: Work, args: argparse.Namespace, ui: Ui) -> int:
+    """Handles all that is to be done and shows the answers; returns the worst status."""
     if args.junit and args.junit.exists():
         raise OutputExistsError(
             messages.ALREADY_EXISTS.format(path=args.junit),
             path=str(args.junit),
         )
-    words = _words_of(args)
     answers: list[Answer] = []
-    names = _names_of(images)
-    width = max(len(name) for name in names.values())
-    for answer in _iter_answers(args, images, words):
+    width = max(len(subject.title) for subject in work.subjects)
+    for answer in _iter_answers(work):
         answers.append(answer)
         if args.json_lines:
-            ui.show_json_line(answer_to_json(answer))
+            ui.show_json_line(answer_to_json(answer, work.noun))
         elif not args.json and not ui.quiet:
-            show_line(answer, names[answer.image], ui, width)
+            show_line(answer, ui, width)
     if args.junit:
         from zeroseal.images.output import write_small_file
         from zeroseal.reports.junit import build_junit
 
-        cases = [(str(item.image), item.word, item.sentence, item.status, item.seconds)
+        cases = [(item.subject.name, item.word, item.sentence, item.status, item.seconds)
                  for item in answers]  # fmt: skip
-        write_small_file(args.junit, build_junit(args.command, cases))
+        write_small_file(args.junit, build_junit(work.command, cases))
     if args.json:
-        ui.show_json(many_to_json(args.command, answers))
+        ui.show_json(many_to_json(work, answers))
     elif not args.json_lines:
-        show_summary(answers, ui)
+        show_summary(answers, work.noun, ui)
     statuses = [answer.status for answer in answers if answer.status is not None]
+    if len(statuses) < len(answers) and work.window and not any(statuses):
+        return _UNBEGUN
     return max(statuses, key=_STATUS_ORDER.index)
 
 
-def answer_to_json(answer: Answer) -> dict[str, object]:
+def answer_to_json(answer: Answer, noun: str) -> dict[str, object]:
     """One answer, as ``--json-lines`` prints it."""
     return head("answer") | {
-        "image": str(answer.image),
+        noun: answer.subject.name,
         "status": answer.status,
         "word": answer.word,
         "sentence": answer.sentence,
@@ -112,16 +162,16 @@ def answer_to_json(answer: Answer) -> dict[str, object]:
     }
 
 
-def many_to_json(command: str, answers: list[Answer]) -> dict[str, object]:
+def many_to_json(work: Work, answers: list[Answer]) -> dict[str, object]:
     """All answers."""
     return head("many") | {
-        "command": command,
-        "images": [answer_to_json(answer) for answer in answers],
+        "command": work.command,
+        f"{work.noun}s": [answer_to_json(answer, work.noun) for answer in answers],
     }
 
 
-def show_line(answer: Answer, name: str, ui: Ui, width: int) -> None:
-    """The answer on one image."""
+def show_line(answer: Answer, ui: Ui, width: int) -> None:
+    """The answer on one of them."""
     from rich.table import Table
     from rich.text import Text
 
@@ -134,43 +184,45 @@ def show_line(answer: Answer, name: str, ui: Ui, width: int) -> None:
         row.add_column(width=size, overflow="fold")
     row.add_row(
         Text(answer.word, style=styles.get(answer.status, render.BROKEN_STYLE)),
-        Text(clean(name)),
+        Text(clean(answer.subject.title)),
         Text(clean(answer.sentence), style=render.QUIET_STYLE),
     )
     ui.console.print(row)
 
 
-def show_summary(answers: list[Answer], ui: Ui) -> None:
+def show_summary(answers: list[Answer], noun: str, ui: Ui) -> None:
     """How many of which answer."""
     counts: dict[str, int] = {}
     for answer in answers:
         counts[answer.word] = counts.get(answer.word, 0) + 1
     text = ", ".join(f"{count} {word}" for word, count in counts.items())
     ui.console.print()
-    ui.console.print(f"{counted(len(answers), 'image')}: {text}")
+    ui.console.print(f"{counted(len(answers), noun)}: {text}")
 
 
-def _iter_answers(
-    args: argparse.Namespace, images: list[Path], words: list[str]
-) -> Iterator[Answer]:
-    """Yields the answers in the order of the images."""
+def _iter_answers(work: Work) -> Iterator[Answer]:
+    """Yields the answers in the order in which they were asked for."""
     running: set[subprocess.Popen[bytes]] = set()
-    failed: list[Path] = []
+    failed: list[str] = []
 
-    def ask(image: Path) -> Answer:
-        if failed and args.stop_at_first:
-            return Answer(image, None, {}, 0.0)
-        answer = _ask(image, _words_for(args, image, words), running)
+    def ask(subject: Subject) -> Answer:
+        if failed and work.stops_at_first:
+            return Answer(subject, None, {}, 0.0, f"an earlier {work.noun} failed")
+        if work.window and not work.window.wait():
+            return Answer(subject, None, {}, 0.0, work.window.sentence)
+        answer = _ask(subject, running)
         if answer.status:
-            failed.append(image)
+            failed.append(subject.name)
         return answer
 
-    pool = ThreadPoolExecutor(args.jobs or os.cpu_count() or 1)
+    pool = ThreadPoolExecutor(work.jobs)
     try:
-        futures: list[Future[Answer]] = [pool.submit(ask, image) for image in images]
+        futures: list[Future[Answer]] = [pool.submit(ask, subject) for subject in work.subjects]
         for future in futures:
             yield future.result()
     finally:
+        if work.window:
+            work.window.close()
         pool.shutdown(wait=False, cancel_futures=True)
         for process in list(running):
             process.terminate()
@@ -178,16 +230,16 @@ def _iter_answers(
             process.wait()
 
 
-def _names_of(images: list[Path]) -> dict[Path, str]:
+def _titles_of(images: list[Path]) -> dict[Path, str]:
     """What each image is called in its line: its path where two have one name."""
     found = [image.name for image in images]
     return {image: image.name if found.count(image.name) == 1 else str(image) for image in images}
 
 
-def _ask(image: Path, words: list[str], running: set[subprocess.Popen[bytes]]) -> Answer:
+def _ask(subject: Subject, running: set[subprocess.Popen[bytes]]) -> Answer:
     began = time.monotonic()
     process = subprocess.Popen(
-        [sys.executable, "-m", "zeroseal", *words],
+        [sys.executable, "-m", "zeroseal", *subject.words],
         stdin=subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
@@ -202,11 +254,11 @@ def _ask(image: Path, words: list[str], running: set[subprocess.Popen[bytes]]) -
     except ValueError:
         value = {}
     status = process.returncode if process.returncode in _STATUS_ORDER else _BROKEN
-    return Answer(image, status, value, time.monotonic() - began)
+    return Answer(subject, status, value, time.monotonic() - began)
 
 
-def _words_of(args: argparse.Namespace) -> list[str]:
-    """The options of a command line that each image's own one has too."""
+def words_of(args: argparse.Namespace) -> list[str]:
+    """The options of a command line that the one of each image or machine has too."""
     words: list[str] = []
     for action in args.own_parser._actions:
         if not action.option_strings or action.dest in _OWN:
@@ -240,6 +292,8 @@ def _word_of(value: dict[str, Any]) -> str:
             return "ready" if value["ready"] else "NOT READY"
         case "zeroseal.seal":
             return "SEALED" if value["sealed"] else "UNSEALED"
+        case "zeroseal.renewal":
+            return "RENEWED"
         case _:
             return "planned"
 
@@ -255,6 +309,10 @@ def _sentence_of(value: dict[str, Any]) -> str:
             return " ".join([f"{found}.", *against])
         case "zeroseal.seal":
             return f"in {value['output']['path']}"
+        case "zeroseal.renewal":
+            changes = counted(len(value["changes"]), "package")
+            entry = value["template"]["entry"]
+            return f"{entry['name']}@{entry['version']} is on the shelf; {changes} changed"
         case _:
             count = len(value.get("treated", []))
             return f"{counted(count, 'trace')} would be treated"

@@ -290,6 +290,14 @@ def add_choices(parser: Parser) -> None:
         ),
     )
     clones.add_argument(
+        "--plant-fallback-loader",
+        action="store_true",
+        help=(
+            "copy the guest's own UEFI loader to where the firmware of any clone finds it "
+            "(EFI/BOOT)"
+        ),
+    )
+    clones.add_argument(
         "--expect-seed",
         action="store_true",
         help="every clone will get a seed that creates an account and the network",
@@ -500,6 +508,7 @@ def policy_from(args: argparse.Namespace) -> Policy:
         removed_accounts=_split(args.remove_account),
         keep_root_login=args.keep_root_login,
         plant_first_boot=args.plant_first_boot,
+        plant_fallback_loader=args.plant_fallback_loader,
         expect_seed=args.expect_seed,
         search_values=getattr(args, "level", "full") == "deep",
         allow_residue=getattr(args, "allow_residue", False),

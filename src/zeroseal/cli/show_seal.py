@@ -306,6 +306,7 @@ def choice_words(policy: Policy) -> list[str]:
     switches = {
         "--keep-root-login": options.keep_root_login,
         "--plant-first-boot": options.plant_first_boot,
+        "--plant-fallback-loader": options.plant_fallback_loader,
         "--expect-seed": options.expect_seed,
         "--to-dhcp": options.to_dhcp,
         "--restart-history": options.restart_history,

@@ -7,7 +7,7 @@ import shutil
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zeroseal.errors import RefusedError, UsageError
+from zeroseal.errors import MissingError, RefusedError, UsageError
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.facts import read_image_facts
 from zeroseal.images.reach import OWN_FOLDER, Reach
@@ -31,6 +31,7 @@ class Adoption:
 
     Attributes:
         definition: its hardware, from where it lived; None for plain hardware.
+        beside: the folder that paths of further disks in the definition are relative to.
         in_place: leave the disk where it is instead of copying it.
         origin: what it was made from, such as a template's title.
         host: where it is started here.
@@ -38,6 +39,7 @@ class Adoption:
     """
 
     definition: MachineDefinition | None = None
+    beside: Path = Path()
     in_place: bool = False
     origin: str = ""
     host: str = "simulated"
@@ -65,6 +67,7 @@ def adopt_image(
         raise RefusedError(
             messages.DISK_NEEDS_OTHER_FILES.format(image=image, other_files=source.other_files[0])
         )
+    more = _more_disks(how)
     disk = str(image.resolve()) if how.in_place else f"disk.{source.format_name}"
     with yard.new_machine(name) as folder:
         if not how.in_place:
@@ -72,8 +75,34 @@ def adopt_image(
             (folder / disk).chmod(0o644)  # what lies on a shelf may only be read
             if record_path(image).is_file():
                 shutil.copyfile(record_path(image), record_path(folder / disk))
-        write_definition(folder, _definition(yard, name, disk, image, how))
+            for path, kept in more:
+                copy_image_file(path, folder / kept)
+                (folder / kept).chmod(0o644)
+        definition = _definition(yard, name, disk, image, how)
+        names = tuple(str(path.resolve()) if how.in_place else kept for path, kept in more)
+        write_definition(folder, replace(definition, more_disks=names))
     return yard.get(name)
+
+
+def _more_disks(how: Adoption) -> list[tuple[Path, str]]:
+    """The machine's further disks, and what each is called in its folder.
+
+    Raises:
+        MissingError: one is not there.
+        RefusedError: one is no whole file.
+    """
+    found = []
+    for number, given in enumerate(how.definition.more_disks if how.definition else (), 2):
+        path = how.beside / given
+        if not path.is_file():
+            raise MissingError(messages.FURTHER_DISK_NOT_FOUND.format(path=path))
+        facts = read_image_facts(path, how.reach)
+        if facts.other_files and not how.in_place:
+            raise RefusedError(
+                messages.DISK_NEEDS_OTHER_FILES.format(image=path, other_files=facts.other_files[0])
+            )
+        found.append((path, f"disk{number}.{facts.format_name}"))
+    return found
 
 
 def _definition(yard: Yard, name: str, disk: str, image: Path, how: Adoption) -> MachineDefinition:
@@ -93,9 +122,10 @@ def _definition(yard: Yard, name: str, disk: str, image: Path, how: Adoption) ->
         given,
         name=name,
         uuid=new_uuid() if given.uuid in ("", *uuids) else given.uuid,
+        # a copy of a disk is another generation of its machine
+        generation_id=new_uuid() if given.generation_id else "",
         adapters=tuple(cards),
         disk=disk,
-        more_disks=(),
         host=how.host,
         template=how.origin,
         linked=False,

@@ -24,6 +24,7 @@ from zeroseal.machines.guest_life import new_key_pairs
 from zeroseal.machines.media import write_medium, write_seed_medium
 from zeroseal.machines.seed import Seed, SeedAccount
 from zeroseal.machines.sheet.load import LoadedSheet
+from zeroseal.machines.sheet.model import AnswerFile
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
 
@@ -61,6 +62,8 @@ def define_machine(
         cpu_model=machine.cpu_model,
         memory_mib=machine.memory_mib,
         firmware=machine.firmware,
+        secure_boot=machine.secure_boot,
+        tpm=machine.tpm,
         boot_order=tuple(machine.boot_order),
         serial_console=machine.serial_console,
         display=machine.display,
@@ -91,10 +94,8 @@ def attach_media(
         AttachedMedium(str(path), INSTALL_MEDIUM if origin.install and not n else OTHER_MEDIUM)
         for n, path in enumerate(media)
     ]
-    if origin.answers:
-        content = loaded.file(origin.answers.path, "origin.answers").read_bytes()
-        text = str(loaded.secrets.fill(content.decode("utf-8", "surrogateescape"), "answers"))
-        files = {origin.answers.name: text.encode("utf-8", "surrogateescape")}
+    if origin.answers and origin.answers.place == "medium":
+        files = {origin.answers.name: read_answers(loaded, origin.answers)}
         write_medium(folder / ANSWERS_FILE, origin.answers.label, files, 0o600)
         attached.append(AttachedMedium(ANSWERS_FILE))
     if origin.base_disk:
@@ -112,6 +113,17 @@ def attach_media(
             "medium",
         )  # an empty disk boots nothing; after the installation it does
     return replace(definition, media=tuple(attached), boot_order=boot_order)
+
+
+def read_answers(loaded: LoadedSheet, answers: AnswerFile) -> bytes:
+    """A sheet's answer file, with its secrets filled in.
+
+    Raises:
+        UsageError: it refers to a secret that is not known.
+    """
+    content = loaded.file(answers.path, "origin.answers").read_bytes()
+    text = str(loaded.secrets.fill(content.decode("utf-8", "surrogateescape"), "answers"))
+    return text.encode("utf-8", "surrogateescape")
 
 
 def seed_of(loaded: LoadedSheet, definition: MachineDefinition, public_key: str = "") -> Seed:

@@ -12,6 +12,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING, cast
 
 from zeroseal.errors import (
     GuestError,
@@ -33,6 +34,7 @@ from zeroseal.machines.definition import (
 )
 from zeroseal.machines.hosts.choose import choose_host, host_of
 from zeroseal.machines.hosts.host import Host, Login
+from zeroseal.machines.journal import BuildJournal, packages_on
 from zeroseal.machines.origin import MEBIBYTE, check_media, make_empty_disk, make_first_disk
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.simulated_use import live_through
@@ -40,6 +42,9 @@ from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import MachineState, Yard, YardMachine, write_state
 from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, quiet
+
+if TYPE_CHECKING:
+    from zeroseal.machines.hosts.host import InstallingHost
 
 _FIRST_BOOT_ENDED = "if command -v cloud-init >/dev/null; then cloud-init status --wait; fi; true"
 _FIRST_BOOT_SECONDS = 1800
@@ -103,13 +108,22 @@ def build_machine(
         check_files(loaded)
         media = check_media(loaded, progress)
         notes = _create(loaded, yard, name, host_name, media, progress)
-        with _kept_on_failure(yard, name, host):
-            tasks, more = _bring_up(loaded, yard, yard.get(name), host, wish, progress)
+        journal = BuildJournal(
+            folder=yard.folder / name,
+            machine=name,
+            sheet=loaded.path.name,
+            sheet_digest=loaded.digest,
+            host=host_name,
+            began_at=wish.now,
+        )
+        with _kept_on_failure(yard, name, host, journal):
+            bringing = _Bringing(loaded, yard, yard.get(name), host, wish.now, journal, progress)
+            more = bringing.run()
     return BuildResult(
         machine=yard.get(name),
         is_new=True,
         is_simulated=host.is_simulated,
-        tasks=tuple(tasks),
+        tasks=journal.tasks,
         messages=(*notes, *more),
         seconds=int(time.monotonic() - began),
     )
@@ -208,7 +222,7 @@ def _give_way(yard: Yard, old: YardMachine) -> str:
 
 
 @contextmanager
-def _kept_on_failure(yard: Yard, name: str, host: Host) -> Iterator[None]:
+def _kept_on_failure(yard: Yard, name: str, host: Host, journal: BuildJournal) -> Iterator[None]:
     """Whatever ends the build: no process is left, and the machine's state says why.
 
     The machine was unfinished from the first; only here it is said to be finished.
@@ -216,6 +230,8 @@ def _kept_on_failure(yard: Yard, name: str, host: Host) -> Iterator[None]:
     reason = "it was interrupted"
     try:
         yield
+        journal.result = "built"
+        journal.write()
         yard.set_state(name, replace(yard.get(name).state, unfinished=""))
         reason = ""
     except ZeroSealError as error:
@@ -228,84 +244,107 @@ def _kept_on_failure(yard: Yard, name: str, host: Host) -> Iterator[None]:
             with suppress(UnfinishedError):  # then it says what it said from the first
                 state = replace(yard.get(name).state, running=False, unfinished=reason)
                 yard.set_state(name, state)
+                journal.result = reason
+                journal.write()
 
 
-def _bring_up(
-    loaded: LoadedSheet,
-    yard: Yard,
-    machine: YardMachine,
-    host: Host,
-    wish: BuildWish,
-    progress: Progress,
-) -> tuple[list[TaskReport], list[str]]:
-    name, sheet = machine.definition.name, loaded.sheet
-    if not sheet.origin.base_disk:
-        _install(loaded, machine, host, progress)
-    reports: list[TaskReport] = []
-    with _phase("boot"):
-        host.start(yard.get(name), is_bound=True, progress=progress)
-    if host.is_simulated or _wants_shell(loaded):
-        reports = _run_tasks(loaded, yard.get(name), host, progress)
-    else:
-        with _phase("first boot"):
-            within = sheet.connect.within_seconds
-            host.wait_until_settled(yard.get(name), within, progress)
-    if host.is_simulated:
-        with _phase("use"):
-            live_through(yard.get(name), sheet, yard, wish.now)
-    with _phase("leave"):
-        notes = list(host.stop(yard.get(name), sheet.leave.shutdown_seconds, progress).messages)
-        if sheet.leave.detach_media:
+@dataclass
+class _Bringing:
+    """Brings a machine that has its folder to where its sheet wants it."""
+
+    loaded: LoadedSheet
+    yard: Yard
+    machine: YardMachine
+    host: Host
+    now: int
+    journal: BuildJournal
+    progress: Progress
+
+    @property
+    def name(self) -> str:
+        return self.machine.definition.name
+
+    def run(self) -> list[str]:
+        """Returns what else is to be known, sentences."""
+        sheet, journal = self.loaded.sheet, self.journal
+        if sheet.origin.base_disk:
+            journal.packages_before = packages_on(self.machine.disk)
+        else:
+            with self._phase("install"):
+                self._install()
+        with self._phase("boot"):
+            self.host.start(self.yard.get(self.name), is_bound=True, progress=self.progress)
+        if self.host.is_simulated or _wants_shell(self.loaded):
+            self._run_tasks(self.yard.get(self.name))
+        else:
+            with self._phase("first boot"):
+                self.host.wait_until_settled(
+                    self.yard.get(self.name), sheet.connect.within_seconds, self.progress
+                )
+        if self.host.is_simulated:
+            with self._phase("use"):
+                live_through(self.yard.get(self.name), sheet, self.yard, self.now)
+        with self._phase("leave"):
+            notes = self._leave()
+        journal.packages_after = packages_on(self.machine.disk)
+        return notes
+
+    def _install(self) -> None:
+        if self.host.is_simulated:
+            raise UsageError(messages.SIMULATED_HOST_CANNOT_INSTALL_SYSTEM)
+        from zeroseal.machines.install import install
+
+        host = cast("InstallingHost", self.host)
+        done = install(self.loaded, host, self.yard.get(self.name), self.progress)
+        self.journal.stages = done.stages
+
+    def _run_tasks(self, machine: YardMachine) -> None:
+        sheet, host = self.loaded.sheet, self.host
+        with self._phase("reach"):
+            login = login_of(machine, sheet.connect.by)
+            shell = host.open_shell(machine, login, sheet.connect.within_seconds, self.progress)
+        try:
+            runner = TaskRunner(self.loaded, shell, self.progress, host.is_simulated)
+            with self._phase("first boot"):
+                if not host.is_simulated:
+                    shell.doing = "waiting for the first boot"
+                    shell.run(
+                        _FIRST_BOOT_ENDED,
+                        as_root=True,
+                        timeout_seconds=_FIRST_BOOT_SECONDS,
+                        is_patch=False,
+                    )
+            with self._phase("tasks"):
+                self.journal.tasks = tuple(runner.run_all(sheet.task))
+            with self._phase("leave"):
+                runner.check(sheet.leave.must, "what must be true")
+        finally:
+            shell.close()
+
+    def _leave(self) -> list[str]:
+        leave, machine = self.loaded.sheet.leave, self.yard.get(self.name)
+        notes = list(self.host.stop(machine, leave.shutdown_seconds, self.progress).messages)
+        if leave.detach_media:
             write_definition(machine.folder, machine.definition.without_media())
             for file in (SEED_FILE, ANSWERS_FILE):
                 (machine.folder / file).unlink(missing_ok=True)
-    return reports, notes
+        return notes
 
-
-def _install(loaded: LoadedSheet, machine: YardMachine, host: Host, progress: Progress) -> None:
-    from zeroseal.machines.hosts.simulated import SimulatedHost
-
-    if isinstance(host, SimulatedHost):
-        raise UsageError(messages.SIMULATED_HOST_CANNOT_INSTALL_SYSTEM)
-    from zeroseal.machines.hosts.qemu.host import QemuHost
-    from zeroseal.machines.install import install
-
-    if not isinstance(host, QemuHost):
-        raise UsageError(messages.INSTALL_NEEDS_QEMU)
-    with _phase("install"):
-        install(loaded, host, machine, progress)
+    @contextmanager
+    def _phase(self, name: str) -> Iterator[None]:
+        """Names the phase in whatever goes wrong."""
+        with self.journal.phase(name):
+            try:
+                yield
+            except GuestError as error:
+                raise type(error)(
+                    messages.IN_PHASE.format(name=name, message=error.message), **error.facts
+                ) from error
 
 
 def _wants_shell(loaded: LoadedSheet) -> bool:
     sheet = loaded.sheet
     return bool(sheet.task or sheet.leave.must or sheet.throwaway_accounts)
-
-
-def _run_tasks(
-    loaded: LoadedSheet, machine: YardMachine, host: Host, progress: Progress
-) -> list[TaskReport]:
-    sheet = loaded.sheet
-    with _phase("reach"):
-        login = login_of(machine, sheet.connect.by)
-        shell = host.open_shell(machine, login, sheet.connect.within_seconds, progress)
-    try:
-        runner = TaskRunner(loaded, shell, progress, host.is_simulated)
-        with _phase("first boot"):
-            if not host.is_simulated:
-                shell.doing = "waiting for the first boot"
-                shell.run(
-                    _FIRST_BOOT_ENDED,
-                    as_root=True,
-                    timeout_seconds=_FIRST_BOOT_SECONDS,
-                    is_patch=False,
-                )
-        with _phase("tasks"):
-            reports = runner.run_all(sheet.task)
-        with _phase("leave"):
-            runner.check(sheet.leave.must, "what must be true")
-    finally:
-        shell.close()
-    return reports
 
 
 def login_of(machine: YardMachine, way: str) -> Login | None:
@@ -321,14 +360,3 @@ def login_of(machine: YardMachine, way: str) -> Login | None:
     if not path.is_file() or not accounts:
         raise MissingError(messages.NO_BUILD_ACCOUNT_WITH_KEY.format(name=machine.definition.name))
     return Login(accounts[0], path.read_text("utf-8"))
-
-
-@contextmanager
-def _phase(name: str) -> Iterator[None]:
-    """Names the phase in whatever goes wrong."""
-    try:
-        yield
-    except GuestError as error:
-        raise type(error)(
-            messages.IN_PHASE.format(name=name, message=error.message), **error.facts
-        ) from error

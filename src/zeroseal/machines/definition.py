@@ -45,6 +45,8 @@ class Hardware:
 
     Attributes:
         disk_bytes: how large its disk is to be; 0 where nobody says.
+        tpm: whether it has a TPM, whose state is no part of it.
+        secure_boot: whether its UEFI firmware only starts signed loaders.
     """
 
     cpus: int = 1
@@ -53,6 +55,8 @@ class Hardware:
     disk_bus: str = "virtio"
     card_model: str = "virtio"
     disk_bytes: int = 0
+    tpm: bool = False
+    secure_boot: bool = False
 
 
 @dataclass(frozen=True)
@@ -64,6 +68,10 @@ class MachineDefinition:
         disk: file name of the disk that it boots from, beside the machine file or absolute.
         disk_bus: ``virtio``, ``sata``, ``scsi`` or ``nvme``; for the further disks too.
         boot_order: of ``disk``, ``medium`` and ``network``.
+        secure_boot: whether its UEFI firmware only starts signed loaders.
+        tpm: whether it has a TPM of its own; the state lies in its folder, in ``TPM_FOLDER``.
+        serial: the SMBIOS serial number; empty for the host's own.
+        generation_id: tells a guest that it went back or was copied; empty for none.
         devices: those that a server does not need, such as ``sound``.
         restart: ``never``, or ``after-shutdown`` where the host starts it again.
         host: ``qemu``, ``libvirt`` or ``simulated``: where it is started.
@@ -78,6 +86,8 @@ class MachineDefinition:
         sheet: the build sheet, with ``variant`` and the ``settings`` laid over it; empty for none.
         built_from: digest of what the sheet asked for.
         unknown: what the definition it was adopted from has and this file has no word for.
+        kept_elements: those elements of a libvirt domain as they stand there, and
+            ``kept_devices`` those of its devices; a domain that is written has them again.
     """
 
     name: str
@@ -91,6 +101,10 @@ class MachineDefinition:
     cpu_model: str = ""
     memory_mib: int = 1024
     firmware: str = "uefi"
+    secure_boot: bool = False
+    tpm: bool = False
+    serial: str = ""
+    generation_id: str = ""
     boot_order: tuple[str, ...] = ("disk",)
     serial_console: bool = True
     display: str = "none"
@@ -110,6 +124,8 @@ class MachineDefinition:
     settings: tuple[str, ...] = ()
     built_from: str = ""
     unknown: tuple[str, ...] = ()
+    kept_elements: tuple[str, ...] = ()
+    kept_devices: tuple[str, ...] = ()
     notes: str = ""
 
     @property
@@ -204,6 +220,7 @@ def read_machine_file(path: Path) -> MachineDefinition:
             document = _from_first_version(document)
         elif version != _VERSION:
             raise ValueError(messages.ANOTHER_VERSION)
+        _move_tpm(document)
         return convert(document, MachineDefinition, only_known=True)
     except FileNotFoundError as error:
         raise MissingError(messages.MACHINE_FILE_NOT_FOUND.format(path=path)) from error
@@ -228,6 +245,14 @@ def _table(name: str, entry: Any) -> list[str]:
     for item in fields(entry):
         lines.append(f"{item.name} = {toml_value(getattr(entry, item.name))}")
     return lines
+
+
+def _move_tpm(document: dict[str, Any]) -> None:
+    """What older releases wrote: a TPM among the devices."""
+    devices = document.get("devices")
+    if isinstance(devices, list) and "tpm" in devices:
+        devices.remove("tpm")
+        document["tpm"] = True
 
 
 def _from_first_version(document: dict[str, Any]) -> dict[str, Any]:

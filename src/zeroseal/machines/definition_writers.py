@@ -8,9 +8,10 @@ from pathlib import Path
 
 from zeroseal.errors import UnsupportedError, UsageError
 from zeroseal.images.facts import read_image_facts
-from zeroseal.images.ova.descriptor import Appliance, Card, build_descriptor
+from zeroseal.images.ova.descriptor import Appliance, Card, DescribedDisk, build_descriptor
+from zeroseal.machines import VARIABLES_FILE
 from zeroseal.machines.domain_xml import build_domain
-from zeroseal.machines.hosts.qemu.command import VARIABLES_FILE, Wiring, build_command
+from zeroseal.machines.hosts.qemu.command import Wiring, build_command
 from zeroseal.machines.hosts.qemu.programs import PROGRAM, find_firmware
 from zeroseal.machines.yard import YardMachine
 from zeroseal.messages import machines as messages
@@ -55,25 +56,24 @@ def _domain(machine: YardMachine, folder: Path) -> str:
 
 def _ovf(machine: YardMachine) -> str:
     definition = machine.definition
-    facts = read_image_facts(machine.disk)
-    if facts.chain:
-        raise UnsupportedError(messages.LINKED_CLONE_HAS_NO_OVF.format(name=definition.name))
-    if definition.more_disks:
-        raise UnsupportedError(messages.SEVERAL_DISKS_HAVE_NO_OVF.format(name=definition.name))
-    card = definition.adapters[0] if definition.adapters else None
+    disks = []
+    for path in (definition.disk, *definition.more_disks):
+        facts = read_image_facts(machine.folder / path)
+        if facts.chain:
+            raise UnsupportedError(messages.LINKED_CLONE_HAS_NO_OVF.format(name=definition.name))
+        disks.append(
+            DescribedDisk(Path(path).name, facts.file_bytes, facts.size_bytes, facts.format_name)
+        )
     appliance = Appliance(
         name=definition.name,
         cpus=definition.cpus,
         memory_bytes=definition.memory_mib << 20,
         uefi=definition.firmware == "uefi",
-        card=Card(card.mac, card.network, card.model) if card else Card(),
+        cards=tuple(Card(card.mac, card.network, card.model) for card in definition.adapters),
         uuid=definition.uuid,
         seed=_seed_file(machine),
     )
-    text = build_descriptor(
-        appliance, machine.disk.name, facts.file_bytes, facts.size_bytes, facts.format_name
-    )
-    return text.decode()
+    return build_descriptor(appliance, tuple(disks)).decode()
 
 
 def _seed_file(machine: YardMachine) -> tuple[str, int] | None:

@@ -31,6 +31,11 @@ _KNOWN_DEVICES = {
     "disk", "interface", "serial", "console", "video", "graphics", "sound", "tpm", "watchdog",
     "input", "channel", "controller", "emulator", "rng", "memballoon", "audio",
 }  # fmt: skip
+_KNOWN_ELEMENTS = {
+    "name", "uuid", "title", "description", "memory", "currentMemory", "vcpu", "os", "cpu",
+    "devices", "on_poweroff", "on_reboot", "on_crash", "genid", "sysinfo",
+}  # fmt: skip
+_OWN_FEATURES = ("acpi", "apic", "smm")
 _RESTART = {"restart": "after-shutdown"}
 
 
@@ -59,6 +64,10 @@ def parse_domain(root: Element, where: str) -> MachineDefinition:
         cpu_model=_cpu_model(root),
         memory_mib=_memory_mib(root, where),
         firmware=_firmware(root),
+        secure_boot=_has_secure_boot(root),
+        tpm=devices.find("tpm") is not None,
+        serial=_serial(root),
+        generation_id=_text(root, "genid").lower(),
         boot_order=_boot_order(root, devices),
         serial_console=bool(devices.findall("serial") or devices.findall("console")),
         display="vga" if devices.findall("video") else "none",
@@ -66,7 +75,9 @@ def parse_domain(root: Element, where: str) -> MachineDefinition:
         agent=_has_agent(devices),
         restart=_RESTART.get(_text(root, "on_poweroff"), "never"),
         notes=_text(root, "description") or _text(root, "title"),
-        unknown=tuple(sorted({item.tag for item in devices if item.tag not in _KNOWN_DEVICES})),
+        unknown=tuple(sorted({item.tag for item in _unknown_devices(devices)})),
+        kept_elements=tuple(_kept(item) for item in _unknown_elements(root)),
+        kept_devices=tuple(_kept(item) for item in _unknown_devices(devices)),
     )
 
 
@@ -75,14 +86,15 @@ def build_domain(machine: MachineDefinition, disk: str, disk_format: str) -> str
     root = ElementTree.Element("domain", type="kvm")
     _add(root, "name", machine.name)
     _add(root, "uuid", machine.uuid)
+    if machine.generation_id:
+        _add(root, "genid", machine.generation_id)
     if machine.notes:
         _add(root, "description", machine.notes)
     _add(root, "memory", str(machine.memory_mib), unit="MiB")
     _add(root, "vcpu", str(machine.cpus))
-    system = _add(root, "os", "", **({"firmware": "efi"} if machine.firmware == "uefi" else {}))
-    _add(system, "type", "hvm", arch="x86_64", machine="q35")
-    for name in machine.boot_order:
-        _add(system, "boot", "", dev=_BOOT_BACK.get(name, "hd"))
+    _add_system(root, machine)
+    root.extend(ElementTree.fromstring(text) for text in machine.kept_elements)
+    _give_features(root, machine)
     _add(root, "on_poweroff", "restart" if machine.restart == "after-shutdown" else "destroy")
     if machine.cpu_model:
         cpu = _add(root, "cpu", "", mode="custom", match="exact")
@@ -93,14 +105,48 @@ def build_domain(machine: MachineDefinition, disk: str, disk_format: str) -> str
     for number, medium in enumerate(machine.media):
         # a kernel for virtual machines may not know SATA drives; an installer knows no others
         is_seed = medium.purpose == SEED_MEDIUM and machine.disk_bus == "virtio"
-        drive = _add(devices, "disk", "", type="file", device="disk" if is_seed else "cdrom")
-        _add(drive, "driver", "", name="qemu", type="raw")
-        _add(drive, "source", "", file=medium.path)
-        bus, prefix = ("virtio", "vd") if is_seed else ("sata", "sd")
-        _add(drive, "target", "", dev=f"{prefix}{chr(ord('k') + number)}", bus=bus)
-        _add(drive, "readonly", "")
+        _add_medium(devices, medium.path, number, is_seed)
     for card in machine.adapters:
         _add_card(devices, card)
+    _add_consoles(devices, machine)
+    for device in machine.devices:
+        _add_needless(devices, device)
+    if machine.tpm:
+        tpm = _add(devices, "tpm", "", model="tpm-crb")
+        _add(tpm, "backend", "", type="emulator", version="2.0")
+    devices.extend(ElementTree.fromstring(text) for text in machine.kept_devices)
+    ElementTree.indent(root)
+    return ElementTree.tostring(root, encoding="unicode") + "\n"
+
+
+def _add_system(root: Element, machine: MachineDefinition) -> None:
+    """What it boots with, and what its firmware tells the guest of itself."""
+    if machine.serial:
+        entries = _add(_add(root, "sysinfo", "", type="smbios"), "system", "")
+        _add(entries, "entry", machine.serial, name="serial")
+    system = _add(root, "os", "", **({"firmware": "efi"} if machine.firmware == "uefi" else {}))
+    _add(system, "type", "hvm", arch="x86_64", machine="q35")
+    if machine.secure_boot:
+        features = _add(system, "firmware", "")
+        for name in ("secure-boot", "enrolled-keys"):
+            _add(features, "feature", "", enabled="yes", name=name)
+        _add(system, "loader", "", secure="yes")
+    for name in machine.boot_order:
+        _add(system, "boot", "", dev=_BOOT_BACK.get(name, "hd"))
+    if machine.serial:
+        _add(system, "smbios", "", mode="sysinfo")
+
+
+def _add_medium(devices: Element, path: str, number: int, is_seed: bool) -> None:
+    drive = _add(devices, "disk", "", type="file", device="disk" if is_seed else "cdrom")
+    _add(drive, "driver", "", name="qemu", type="raw")
+    _add(drive, "source", "", file=path)
+    bus, prefix = ("virtio", "vd") if is_seed else ("sata", "sd")
+    _add(drive, "target", "", dev=f"{prefix}{chr(ord('k') + number)}", bus=bus)
+    _add(drive, "readonly", "")
+
+
+def _add_consoles(devices: Element, machine: MachineDefinition) -> None:
     if machine.serial_console:
         _add(devices, "serial", "", type="pty")
     if machine.agent:
@@ -109,10 +155,51 @@ def build_domain(machine: MachineDefinition, disk: str, disk_format: str) -> str
     if machine.display != "none":
         video = _add(devices, "video", "")
         _add(video, "model", "", type=machine.display)
-    for device in machine.devices:
-        _add_needless(devices, device)
-    ElementTree.indent(root)
-    return ElementTree.tostring(root, encoding="unicode") + "\n"
+
+
+def _unknown_devices(devices: Element) -> Iterator[Element]:
+    return (item for item in devices if item.tag not in _KNOWN_DEVICES)
+
+
+def _unknown_elements(root: Element) -> Iterator[Element]:
+    for item in root:
+        has_other = any(feature.tag not in _OWN_FEATURES for feature in item)
+        if item.tag not in _KNOWN_ELEMENTS and (item.tag != "features" or has_other):
+            yield item
+
+
+def _kept(item: Element) -> str:
+    """An element as one line, with what belongs to no element left out."""
+    for part in item.iter():
+        part.tail = None
+        part.text = (part.text or "").strip() or None
+    return ElementTree.tostring(item, encoding="unicode")
+
+
+def _give_features(root: Element, machine: MachineDefinition) -> None:
+    """What every machine of today needs: a power button, and its own mode for Secure Boot."""
+    features = root.find("features")
+    if features is None:
+        features = _add(root, "features", "")
+    for name in _OWN_FEATURES if machine.secure_boot else _OWN_FEATURES[:2]:
+        if features.find(name) is None:
+            _add(features, name, "", **({"state": "on"} if name == "smm" else {}))
+
+
+def _serial(root: Element) -> str:
+    for entry in root.findall("sysinfo/system/entry"):
+        if entry.get("name") == "serial":
+            return (entry.text or "").strip()
+    return ""
+
+
+def _has_secure_boot(root: Element) -> bool:
+    loader = root.find("os/loader")
+    named = {
+        item.get("name") for item in root.findall("os/firmware/feature")
+        if item.get("enabled") == "yes"
+    }  # fmt: skip
+    return "secure-boot" in named or (loader is not None and loader.get("secure") == "yes")
 
 
 def _read_card(card: Element) -> NetworkCard:
@@ -161,7 +248,7 @@ def _boot_order(root: Element, devices: Element) -> tuple[str, ...]:
 
 
 def _needless(devices: Element) -> Iterator[str]:
-    for tag in ("sound", "tpm", "watchdog"):
+    for tag in ("sound", "watchdog"):
         if devices.find(tag) is not None:
             yield tag
     inputs = {item.get("type", "") for item in devices.findall("input")}
@@ -259,8 +346,6 @@ def _add_needless(devices: Element, device: str) -> None:
             _add(devices, "sound", "", model="ich9")
         case "watchdog":
             _add(devices, "watchdog", "", model="i6300esb")
-        case "tpm":
-            _add(_add(devices, "tpm", "", model="tpm-crb"), "backend", "", type="emulator")
         case "tablet":
             _add(devices, "input", "", type="tablet", bus="usb")
         case "usb":

@@ -5,13 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from zeroseal.errors import NoGuestError
+from zeroseal.guests.linux.loaders import find_efi_loaders, starts_by_bios
 from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.sealing.inspection import Inspection
-
-# UEFI, "Removable Media Boot Behavior": what is started where the variables name nothing, and what
-# the loaders of distributions lie beside
-_LOADERS = ("/boot/efi/EFI/*/*.efi", "/efi/EFI/*/*.efi", "/boot/EFI/*/*.efi")
 
 
 def guess_firmware(image: Path, reach: Reach = OWN_FOLDER) -> str:
@@ -25,6 +22,6 @@ def guess_firmware(image: Path, reach: Reach = OWN_FOLDER) -> str:
             guest = Inspection.read(disk).guest
         except NoGuestError:
             return "uefi"
-        loaders = [path for pattern in _LOADERS for path in guest.glob(pattern)]
-        has_bios_loader = guest.exists("/boot/grub/i386-pc") or guest.exists("/boot/grub2/i386-pc")
-    return "bios" if has_bios_loader and not loaders else "uefi"
+        found = find_efi_loaders(guest)
+        has_loader = found is not None and (found.has_fallback or bool(found.loaders))
+        return "bios" if starts_by_bios(guest) and not has_loader else "uefi"

@@ -1,58 +1,178 @@
-"""An unattended installation on an empty disk: the installer runs on QEMU until it shuts down."""
+"""An unattended installation on an empty disk: the installer runs until it shuts down.
+
+Whether it goes on is read from its console and from what it writes: one that asks a question,
+loops, has no room or does nothing at all is ended, and the error says where it was.
+"""
 
 from __future__ import annotations
 
 import time
-from dataclasses import replace
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
 
+from zeroseal.errors import GuestError, NoSpaceError, UnfinishedError, environment_error
+from zeroseal.guests.linux.initramfs import build_file_archive
+from zeroseal.machines.blueprint import read_answers
 from zeroseal.machines.definition import INSTALL_MEDIUM, write_definition
-from zeroseal.machines.hosts.qemu.command import KernelBoot
-from zeroseal.machines.hosts.qemu.host import QemuHost
+from zeroseal.machines.hosts.console import CONSOLE_LOG
+from zeroseal.machines.hosts.host import InstallingHost, KernelBoot
+from zeroseal.machines.hosts.keys import keys_of
+from zeroseal.machines.installer_console import InstallerConsole
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.yard import YardMachine
-from zeroseal.progress import Progress
+from zeroseal.messages import machines as messages
+from zeroseal.progress import Progress, Step
 
-# QEMU's names of the keys of what a US keyboard types; a capital is the same key with shift
-_SIGNS = {
-    " ": "spc", "-": "minus", "=": "equal", "[": "bracket_left", "]": "bracket_right",
-    ";": "semicolon", "'": "apostrophe", "`": "grave_accent", "\\": "backslash", ",": "comma",
-    ".": "dot", "/": "slash",
-}  # fmt: skip
-_SHIFTED = dict(zip('~!@#$%^&*()_+{}|:"<>?', "`1234567890-=[]\\;',./", strict=True))
+_INITRD = "install-initrd"  # in the machine's folder, while it is installed
+_LOOK_SECONDS = 1.0
+_ASKING_SECONDS = 90  # a question that stands there so long is waited for by nobody
 
 
-def install(loaded: LoadedSheet, host: QemuHost, machine: YardMachine, progress: Progress) -> None:
+@dataclass(frozen=True)
+class Installation:
+    """What an installer did.
+
+    Attributes:
+        stages: what it said that it does, each with the seconds since the start.
+        seconds: how long it took.
+        restarted: whether it ended by a restart instead of a shutdown.
+    """
+
+    stages: tuple[tuple[str, int], ...]
+    seconds: int
+
+
+def install(
+    loaded: LoadedSheet, host: InstallingHost, machine: YardMachine, progress: Progress
+) -> Installation:
     """Runs the installer to its end, which is the machine's shutdown; then takes its medium out.
 
     Raises:
-        GuestError: it does not end in its time; tells the console's last line.
-        HostError: QEMU does not start.
+        GuestError: it asks, loops, has no room, does nothing, or does not end in its time.
+        NoSpaceError: this computer has no room for its disk.
+        HostError: the host does not start the machine.
     """
     origin = loaded.sheet.origin
-    kernel = None
-    if origin.kernel:
-        initrd = loaded.file(origin.initrd, "origin.initrd").resolve() if origin.initrd else None
-        path = loaded.file(origin.kernel, "origin.kernel").resolve()
-        kernel = KernelBoot(path, initrd, origin.kernel_arguments)
-    host = replace(host, boot_kernel=kernel)
-    running = host.start(machine, is_bound=True, progress=progress).machine
-    for press in origin.press:
-        time.sleep(press.wait_seconds)
-        host.press_keys(running, [*press.keys, *keys_of(press.text)])
-    host.wait_until_off(running, origin.install_seconds, progress, "installing")
+    with _kernel_of(loaded, machine) as kernel:
+        running = host.start_installing(machine, kernel, progress).machine
+        began = time.monotonic()
+        console = InstallerConsole(machine.folder / CONSOLE_LOG)
+        for press in origin.press:
+            time.sleep(press.wait_seconds)
+            host.press_keys(running, [*press.keys, *keys_of(press.text)])
+        watch = _Watch(
+            host, running, console, began, origin.install_seconds, origin.install_quiet_seconds
+        )
+        watch.run(progress)
     media = tuple(item for item in machine.definition.media if item.purpose != INSTALL_MEDIUM)
     definition = replace(machine.definition, media=media, boot_order=("disk",))
     write_definition(machine.folder, definition)
+    return Installation(tuple(console.stages), int(time.monotonic() - began))
 
 
-def keys_of(text: str) -> list[str]:
-    """QEMU's key names for a text of printable ASCII, ``shift-`` before those that need it."""
-    return [_key_of(sign) for sign in text]
+@contextmanager
+def _kernel_of(loaded: LoadedSheet, machine: YardMachine) -> Iterator[KernelBoot | None]:
+    """The kernel that a sheet boots, its initrd with the answers; the latter goes at the end."""
+    origin = loaded.sheet.origin
+    if not origin.kernel:
+        yield None
+        return
+    path = loaded.file(origin.kernel, "origin.kernel").resolve()
+    initrd = loaded.file(origin.initrd, "origin.initrd").resolve() if origin.initrd else None
+    made: Path | None = None
+    try:
+        if initrd and origin.answers and origin.answers.place == "initrd":
+            made = machine.folder / _INITRD
+            files = {origin.answers.name: read_answers(loaded, origin.answers)}
+            _write_initrd(made, initrd, files)
+            initrd = made.resolve()
+        yield KernelBoot(path, initrd, origin.kernel_arguments)
+    finally:
+        if made:
+            made.unlink(missing_ok=True)
 
 
-def _key_of(sign: str) -> str:
-    if sign in _SHIFTED:
-        return f"shift-{_key_of(_SHIFTED[sign])}"
-    if sign.isupper():
-        return f"shift-{sign.lower()}"
-    return _SIGNS.get(sign, sign)
+def _write_initrd(target: Path, source: Path, files: dict[str, bytes]) -> None:
+    try:
+        raw = source.read_bytes()
+        target.touch(0o600)  # answers may hold passwords
+        target.write_bytes(raw + bytes(-len(raw) % 4) + build_file_archive(files))
+    except OSError as error:
+        raise environment_error(error, target, "writing") from error
+
+
+@dataclass
+class _Watch:
+    """Waits for an installer's end."""
+
+    host: InstallingHost
+    machine: YardMachine
+    console: InstallerConsole
+    began: float
+    within_seconds: int
+    quiet_seconds: int
+
+    def run(self, progress: Progress) -> None:
+        said = wrote = self.began
+        writes = 0
+        while not self.host.await_off(self.machine, _LOOK_SECONDS):
+            now = time.monotonic()
+            second = int(now - self.began)
+            if self.console.read(second):
+                said = now
+            count = self._count_writes()
+            if count != writes:
+                writes, wrote = count, now
+            progress(Step(self._told_stage(), second, 0, "s", self._shown_line()))
+            self._judge(second, int(now - said), int(now - max(said, wrote)))
+        self.console.read(int(time.monotonic() - self.began))
+        if self.console.no_room:
+            self._end(messages.INSTALLER_HAS_NO_ROOM.format(line=self.console.no_room))
+
+    def _judge(self, second: int, silent: int, idle: int) -> None:
+        if self.host.is_out_of_room(self.machine):
+            raise NoSpaceError(
+                messages.HOST_HAS_NO_ROOM.format(
+                    name=self.machine.definition.name, folder=self.machine.folder
+                )
+            )
+        if silent >= _ASKING_SECONDS and self.console.no_room:
+            self._end(messages.INSTALLER_HAS_NO_ROOM.format(line=self.console.no_room))
+        if silent >= _ASKING_SECONDS and self.console.question:
+            self._end(messages.INSTALLER_ASKS.format(question=self.console.question))
+        if self.console.is_looping:
+            self._end(messages.INSTALLER_LOOPS)
+        if idle >= self.quiet_seconds:
+            self._end(messages.INSTALLER_IS_IDLE.format(seconds=idle))
+        if second > self.within_seconds:
+            self._end(messages.INSTALLER_DOES_NOT_END.format(seconds=self.within_seconds))
+
+    def _count_writes(self) -> int:
+        with suppress(UnfinishedError):  # it may just have ended
+            return self.host.written_operations(self.machine)
+        return 0
+
+    def _told_stage(self) -> str:
+        if not self.console.stages:
+            return "installing"
+        name = self.console.stage
+        percent = self.console.percent
+        return f"installing: {name}" + (f" {percent}%" if percent is not None else "")
+
+    def _shown_line(self) -> str:
+        return self.console.last or (self.console.lines[-1] if self.console.lines else "")
+
+    def _end(self, reason: str) -> None:
+        stages = len(self.console.stages)
+        place = (
+            messages.INSTALLER_STAGE.format(stage=self.console.stage, number=stages)
+            if stages
+            else messages.INSTALLER_NO_STAGE
+        )
+        raise GuestError(
+            messages.INSTALLER_STUCK.format(reason=reason, place=place),
+            stages="\n".join(f"{second} s: {name}" for name, second in self.console.stages),
+            output="\n".join(self.console.end),
+        )

@@ -7,7 +7,10 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from zeroseal.errors import ImageError, RefusedError
+from zeroseal.machines import VARIABLES_FILE
 from zeroseal.machines.definition import Hardware, MachineDefinition
+from zeroseal.machines.firmware_variables import read_boot_entries
+from zeroseal.machines.journal import journal_digest
 from zeroseal.machines.outside_values import values_outside
 from zeroseal.machines.yard import YardMachine
 from zeroseal.messages import machines as messages
@@ -79,13 +82,25 @@ def knowledge_of(machine: MachineDefinition, folder: Path = Path()) -> MachineKn
         throwaway_accounts=machine.throwaway_accounts,
         hardware=asdict(hardware_of(machine)),
         outside=values_outside(machine, folder),
+        boot_entries=tuple(
+            entry.text for entry in read_boot_entries(folder / VARIABLES_FILE) if entry.loader
+        ),
+        journal=journal_digest(folder),
     )
 
 
 def hardware_of(machine: MachineDefinition) -> Hardware:
     """What a machine's definition says of its hardware, but for what makes it itself."""
     model = machine.adapters[0].model if machine.adapters else Hardware.card_model
-    return Hardware(machine.cpus, machine.memory_mib, machine.firmware, machine.disk_bus, model)
+    return Hardware(
+        machine.cpus,
+        machine.memory_mib,
+        machine.firmware,
+        machine.disk_bus,
+        model,
+        tpm=machine.tpm,
+        secure_boot=machine.secure_boot,
+    )
 
 
 def _network_hints(machine: MachineDefinition) -> Iterator[str]:

@@ -27,7 +27,7 @@ from zeroseal.errors import (
 from zeroseal.images.locks import open_locked
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.output_folder import OutputFolder, sweep_unfinished
-from zeroseal.machines import FILE_NAME
+from zeroseal.machines import FILE_NAME, TPM_FOLDER
 from zeroseal.machines.batch import take_back_unfinished
 from zeroseal.machines.definition import (
     MachineDefinition,
@@ -190,7 +190,9 @@ class Yard:
                 return None
             kept = {machine.disk.name, *map(str, machine.definition.more_disks)}
             for path in machine.folder.iterdir():
-                if path.name not in kept and not path.name.endswith(_RECORD_SUFFIX):
+                if path.name == TPM_FOLDER:
+                    shutil.rmtree(path)
+                elif path.name not in kept and not path.name.endswith(_RECORD_SUFFIX):
                     path.unlink()
         except OSError as error:
             raise environment_error(error, machine.folder, "removing") from error

@@ -113,3 +113,19 @@ WRONG_NAME_TYPED = "that is not its name: nothing was changed"
 
 # demo/scenario.py
 FOLDER_NOT_EMPTY = "{folder} is not empty: name an empty or a new folder with --to"
+
+# cli/time_window.py
+NOT_A_TIME = (
+    "{option} {text!r} is not a time: give HH:MM, or a date with a time, such as 2026-12-05T22:30"
+)
+WINDOW_EMPTY = "--until {until} is not after the time at which the first machine may be started"
+WINDOW_ENDED = "the time until which machines may be started ended at {until}"
+
+# cli/cmd_renew.py
+NAMES_WITH_ALL = "give either names of machines or --all"
+NO_MACHINE_TO_RENEW = (
+    "no machine was named, and --all found none that was built from a sheet: give the name of a "
+    "machine of the yard"
+)
+ONLY_FOR_ONE_MACHINE = "--template and --sheet are for one machine: leave them out, or renew one"
+JOBS_TOO_FEW = "--jobs needs at least 1"

@@ -4,6 +4,10 @@
 NOT_VALID_MACHINE_NAME = (
     "{name!r} is not a valid machine name: use a-z, 0-9 and -, at most 63 characters"
 )
+FURTHER_DISK_NOT_FOUND = (
+    "the definition names a further disk, {path}, that was not found: put it there, or take it out "
+    "of the definition"
+)
 DISK_NEEDS_OTHER_FILES = (
     "{image} needs {other_files} too: adopt a copy that is complete in one file"
 )
@@ -50,7 +54,6 @@ LINKED_CLONE_HAS_NO_OVF = (
     "{name} is a linked clone, but OVF describes complete disks only: make it a full clone first "
     "with zeroseal clone --make-full"
 )
-SEVERAL_DISKS_HAVE_NO_OVF = "{name} has several disks, but OVF export supports only one"
 
 # machines/domain_xml.py
 NOT_COMPLETE_DOMAIN = "{where} is not a complete domain: it has no name or no devices"
@@ -89,12 +92,12 @@ QEMU_MONITOR_DID_NOT_ANSWER = "QEMU's monitor did not answer for {name}: {log_ta
 ALREADY_RUNNING = "{name} is already running"
 NOT_RUNNING = "{name} is not running"
 STARTING_QEMU = "starting QEMU in"
+STARTING_TPM = "starting swtpm in"
+INSTALL_SWTPM = "install it (Debian: apt-get install swtpm), or leave out tpm"
+TPM_DID_NOT_START = "swtpm did not start the TPM of {name}: {log_tail}"
 QEMU_DID_NOT_START = "QEMU did not start {name}: {log_tail}"
 QEMU_DID_NOT_START_IN_TIME = "QEMU did not start {name} in time: {log_tail}"
 MEDIUM_NOT_FOUND = "the medium {path} was not found: put it back, or detach it from {name}"
-DID_NOT_FINISH_WITHIN = (
-    "{name} did not finish within {within_seconds} s; its console ended with: {last_line}"
-)
 QEMU_ENDED_WHILE_IN_USE = "QEMU ended while {name} was in use: {log_tail}"
 CONSOLE_ENDED = "{message}; the console ended with: {line}"
 ENDED_BY_ITSELF = "{name} ended by itself: {message}"
@@ -170,6 +173,25 @@ ADDRESS_WITHOUT_PREFIX = "write the address with its prefix, such as 192.0.2.10/
 GIVE_EITHER_NAME_OR_NUMBERS = "give either a name or numbers"
 ORIGIN_REQUIRED = "give either a base_disk, or an install medium or kernel"
 CHECKSUM_REQUIRED = "a base_disk needs one of sha256, sha512 and checksums"
+SECURE_BOOT_NEEDS_UEFI = 'secure_boot needs firmware = "uefi"'
+ANSWERS_NEED_INITRD = 'answers with place = "initrd" need the initrd that they are added to'
+INSTALLER_STUCK = "{reason}; {place}"
+INSTALLER_STAGE = "it was at stage {number}, {stage!r}"
+INSTALLER_NO_STAGE = "it had not named any stage on its console"
+INSTALLER_ASKS = (
+    "the installer asks a question that nobody answers: {question!r} (put the answer into the "
+    "answer file)"
+)
+INSTALLER_LOOPS = (
+    "the installer repeats the same stages: see the end of its console, and correct the answer file"
+)
+INSTALLER_HAS_NO_ROOM = "the installer has no room left: {line!r} (give the machine more disk_mib)"
+INSTALLER_IS_IDLE = (
+    "the installer wrote nothing to its console or its disk for {seconds} s "
+    "(origin.install_quiet_seconds)"
+)
+INSTALLER_DOES_NOT_END = "the installer did not end within {seconds} s (origin.install_seconds)"
+HOST_HAS_NO_ROOM = "no space is left for the disk of {name}: free some in {folder}"
 INITRD_NEEDS_KERNEL = "an initrd needs a kernel"
 GIVE_OUTPUT_OR_STATUS = "give output or status"
 TASK_ACTION_REQUIRED = "give exactly one of run, script, copy, reboot and wait_seconds"
@@ -220,10 +242,6 @@ DOMAIN_IS_THERE = (
     "undefine that domain"
 )
 DOMAIN_ENDED_WHILE_IN_USE = "the domain of {name} ended while it was in use"
-INSTALL_NEEDS_QEMU = (
-    "an installation from a medium runs on QEMU only: build it with --host qemu, and start it on "
-    "libvirt afterwards"
-)
 WINDOWS_TRIAL_IS_SIMULATED = (
     "{image} is a Windows guest, which can be tried on the simulated host only: use --host "
     "{label}; docs/windows-first-start.md describes a real first start"

@@ -145,8 +145,26 @@ START_MARKER = (
     "unattended."
 )
 NO_FALLBACK_LOADER = (
-    "{esp}/EFI has no BOOT/BOOTX64.EFI, the only loader that the firmware of a new clone can find "
-    "(grub-install --removable puts it there)."
+    "Clones with UEFI do not start: this machine's firmware starts {started}, by an entry in its "
+    "own variables; {esp}/EFI/BOOT, where the firmware of a clone looks, has no loader. {way}"
+)
+TPM_IN_CRYPTTAB = (
+    "/etc/crypttab opens a volume with the TPM of this machine: clones have another TPM and will "
+    "ask for a password when they start."
+)
+SEALED_CREDENTIAL = (
+    "{path} is an encrypted credential: where it is sealed to this machine or its TPM, no clone "
+    "can read it."
+)
+PLANT_LOADER = "Use --plant-fallback-loader, which copies it there."
+INSTALL_LOADER = "On the machine, run grub-install --force-extra-removable."
+ONLY_BIOS_LOADER = (
+    "{esp}/EFI/BOOT has no loader: machines with UEFI do not start from this disk, those with BIOS "
+    "do."
+)
+NO_LOADER_TO_COPY = (
+    "--plant-fallback-loader does not know which file in {esp}/EFI starts this guest: run "
+    "grub-install --force-extra-removable on the machine"
 )
 CONTAINER_FILES = "{folder} has {files} files ({size_text}) of containers, which stay."
 PROXY_PASSWORD = "{path} configures a proxy with a password, which stays."

@@ -14,6 +14,10 @@ NO_GROWTH_BY_ITSELF = (
 )
 
 # sealing/windows/judge.py
+PLANTING_LOADER_IS_FOR_LINUX = (
+    "--plant-fallback-loader is for Linux guests: Windows puts its loader where any firmware finds "
+    "it; leave the option out"
+)
 PLANTING_IS_FOR_LINUX = (
     "--plant-first-boot is for Linux guests: Windows creates what is missing by itself, and "
     "clones get an answer file or registry settings; leave the option out"

@@ -65,5 +65,9 @@ PARTITION_CHAIN_CONTAINS_LOOP = "the chain of extended partitions contains a loo
 # volumes/recognise.py
 PART_OF_RAID = "it is part of a RAID array (md): copy its contents to a plain volume first"
 BITLOCKER_ENCRYPTED = "it is encrypted (BitLocker): decrypt it in the guest first"
+BOUND_TO_TPM = (
+    "{refusal}; a key of it is held by the TPM of this machine, so that no clone can open it: "
+    "enrol another key first"
+)
 LUKS_ENCRYPTED = "it is encrypted (LUKS): decrypt a copy first"
 HIBERNATED_IN_SWAP = "the guest is hibernated in it: start the machine and shut it down cleanly"

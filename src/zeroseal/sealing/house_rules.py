@@ -80,6 +80,7 @@ class Clones(_Rules, frozen=True, rename="kebab"):
     """What clones get and find; as the options of a seal."""
 
     plant_first_boot: Answer = None
+    plant_fallback_loader: Answer = None
     expect_seed: Answer = None
     to_dhcp: Answer = None
     restart_history: Answer = None

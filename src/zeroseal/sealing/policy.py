@@ -32,6 +32,8 @@ class MachineKnowledge:
         throwaway_accounts: those of its build, which a seal always removes.
         hardware: what a record says of it: nothing that makes it itself.
         outside: what identifies it outside of its disk.
+        boot_entries: loaders that its firmware variables name, by what they are called.
+        journal: the SHA-256 of the journal of its build; empty where there is none.
     """
 
     blockers: tuple[str, ...] = ()
@@ -39,6 +41,8 @@ class MachineKnowledge:
     throwaway_accounts: tuple[str, ...] = ()
     hardware: dict[str, str | int] | None = None
     outside: tuple[IdentityValue, ...] = ()
+    boot_entries: tuple[str, ...] = ()
+    journal: str = ""
 
 
 @dataclass(frozen=True)
@@ -52,6 +56,7 @@ class SealOptions:
         removed_accounts: accounts in the human range that go though they run services.
         keep_root_login: whether root's password and login keys stay.
         plant_first_boot: whether a small unit of ours makes new host keys on the first boot.
+        plant_fallback_loader: whether the guest's loader is copied to where any firmware finds it.
         expect_seed: whether the administrator vouches that every clone gets a seed.
         search_values: whether the result's bytes are searched for the values that are removed.
         allow_residue: whether a value that is found there does not stop the seal.
@@ -74,6 +79,7 @@ class SealOptions:
     removed_accounts: tuple[str, ...] = ()
     keep_root_login: bool = False
     plant_first_boot: bool = False
+    plant_fallback_loader: bool = False
     expect_seed: bool = False
     search_values: bool = True
     allow_residue: bool = False
@@ -102,6 +108,7 @@ class Policy:
             be there; of ``removed_if_present`` those that are.
         keeps_root_login: whether root's password and login keys stay.
         plants_first_boot: whether a script is planted for a clone's first boot.
+        plants_fallback_loader: whether the guest's loader is copied to where any firmware finds it.
         expects_seed: whether every clone gets a seed, by the administrator's word.
         searches_values: whether the result's bytes are searched for the values that are removed.
         accepts_residue: whether a value that is found there does not stop the seal.
@@ -139,6 +146,7 @@ class Policy:
     removed_if_present: tuple[str, ...] = ()
     keeps_root_login: bool = False
     plants_first_boot: bool = False
+    plants_fallback_loader: bool = False
     expects_seed: bool = False
     searches_values: bool = True
     accepts_residue: bool = False
@@ -287,6 +295,7 @@ def resolve(
         removed_if_present=rules.remove.accounts,
         keeps_root_login=asked.keep_root_login or bool(rules.keep.root_login),
         plants_first_boot=asked.plant_first_boot or bool(clones.plant_first_boot),
+        plants_fallback_loader=asked.plant_fallback_loader or bool(clones.plant_fallback_loader),
         expects_seed=asked.expect_seed or bool(clones.expect_seed),
         searches_values=asked.search_values,
         accepts_residue=asked.allow_residue,

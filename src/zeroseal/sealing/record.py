@@ -26,6 +26,7 @@ from zeroseal.images.facts import ImageFacts
 from zeroseal.messages import sealing as messages
 from zeroseal.sealing.envelope import Envelope, parse_envelope
 from zeroseal.sealing.plan import Plan
+from zeroseal.sealing.policy import Policy
 from zeroseal.sealing.proof import Proof
 from zeroseal.sealing.what_stays import WhatStays
 from zeroseal.traces.finding import by_trace
@@ -200,6 +201,7 @@ def build_record(
                 "patches": list(extras.lineage.patches),
             },
             "machine": policy.machine.hardware if policy.machine else None,
+            "buildJournal": (policy.machine.journal if policy.machine else "") or None,
             "recoveredJournals": policy.recovers_journal,
             "guest": {
                 "family": system.family,
@@ -226,7 +228,7 @@ def build_record(
             "houseRules": [
                 {"name": name, "sha256": digest} for name, digest in policy.rule_digests
             ],
-            "planted": ["first-boot"] if policy.plants_first_boot else [],
+            "planted": _planted(policy),
             "assured": list(plan.guard.assured),
             "notLookedInto": list(plan.readiness.advice),
             "consequences": list(plan.readiness.consequences),
@@ -250,6 +252,14 @@ def build_record(
     }
     text = json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
     return extras.signer.envelope(text) if extras.signer else text
+
+
+def _planted(policy: Policy) -> list[str]:
+    kinds = {
+        "first-boot": policy.plants_first_boot,
+        "fallback-loader": policy.plants_fallback_loader,
+    }
+    return [name for name, is_planted in kinds.items() if is_planted]
 
 
 def _stays_table(stays: WhatStays) -> dict[str, object]:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.cloud_init import read_cloud_init
+from zeroseal.guests.linux.loaders import find_efi_loaders
 from zeroseal.guests.linux.network_files import find_network_service
 from zeroseal.guests.linux.services import Services
 from zeroseal.guests.system import as_windows
@@ -26,8 +27,6 @@ from zeroseal.traces.finders import regrower
 from zeroseal.traces.load import get_trace
 
 _WINDOWS_LOADERS = "/*:/EFI/Boot/boot*.efi"
-_FALLBACK_LOADERS = "/EFI/[Bb][Oo][Oo][Tt]/[Bb][Oo][Oo][Tt]*.[Ee][Ff][Ii]"
-_EFI_FOLDERS = ("/boot/efi", "/efi", "/boot")
 
 
 def read_abilities(image: Path, reach: Reach = OWN_FOLDER) -> Abilities:
@@ -46,7 +45,7 @@ def read_abilities(image: Path, reach: Reach = OWN_FOLDER) -> Abilities:
 
 def abilities_of(guest: Guest) -> Abilities:
     """Reads them from a guest."""
-    services = Services(guest)
+    services, loaders = Services(guest), find_efi_loaders(guest)
     seeded_by = NOTHING
     if read_cloud_init(guest, services).takes_seed_media:
         seeded_by = CLOUD_INIT
@@ -58,7 +57,7 @@ def abilities_of(guest: Guest) -> Abilities:
         makes_host_keys=has_no_server(guest)
         or bool(guest.glob("/etc/ssh/ssh_host_*_key"))
         or bool(regrower(get_trace("keys.ssh-host"), guest, services)),
-        fallback_loader=any(guest.glob(folder + _FALLBACK_LOADERS) for folder in _EFI_FOLDERS),
+        fallback_loader=loaders is not None and loaders.has_fallback,
     )
 
 

@@ -326,6 +326,8 @@ class _Plan:
             cpus=row.cpus or self.hardware.cpus,
             memory_mib=row.memory_mib or self.hardware.memory_mib,
             firmware=self.hardware.firmware,
+            secure_boot=self.hardware.secure_boot,
+            tpm=row.tpm or self.hardware.tpm,
             host=self.batch.host,
             template=self.batch.source.title,
             template_folder=str(template.folder.resolve()) if template else "",

@@ -14,9 +14,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from zeroseal.errors import RefusedError, UsageError
-from zeroseal.guests.linux.packages import changed_packages, read_packages, versions_of
+from zeroseal.guests.linux.packages import changed_packages
 from zeroseal.images.copying import copy_image_file
-from zeroseal.images.detect import opened_image
 from zeroseal.images.facts import read_image_facts
 from zeroseal.images.output import write_small_file
 from zeroseal.machines import FILE_NAME, snapshots
@@ -25,6 +24,7 @@ from zeroseal.machines.build import login_of
 from zeroseal.machines.definition import new_uuid, write_definition
 from zeroseal.machines.hosts.choose import host_of
 from zeroseal.machines.hosts.host import Host
+from zeroseal.machines.journal import packages_on
 from zeroseal.machines.readiness import knowledge_of
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.sheet.model import Task
@@ -32,7 +32,6 @@ from zeroseal.machines.tasks import TaskReport, TaskRunner, check_files
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
-from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.job import SealRequest, SealResult, seal
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.record import Lineage
@@ -44,6 +43,7 @@ from zeroseal.templates.shelf.intake import NewTemplate, take_in
 from zeroseal.templates.shelf.shelf import CURRENT, Shelf
 
 PURPOSE = "renewal"
+_BEFORE = "before-renewal"  # while a renewal is under way
 NOTES_FILE = "patches.txt"
 _DAY = "%Y-%m-%d"
 _TOLD_CHANGES = 3
@@ -58,6 +58,7 @@ class RenewWish:
         version: on the shelf; empty for the month.
         kept_snapshots: how many snapshots of earlier renewals stay.
         signer: who signs the seal record; None for nobody.
+        host: where it is started, instead of where its definition says; empty for that.
         now: seconds since 1970.
     """
 
@@ -67,6 +68,7 @@ class RenewWish:
     kept_snapshots: int = 3
     policy: Policy = DEFAULT_POLICY
     signer: RecordSigner | None = None
+    host: str = ""
 
 
 @dataclass(frozen=True)
@@ -103,6 +105,8 @@ def renew_machine(
 ) -> Renewal:
     """Runs the whole cycle; the machine is left unsealed and off, whatever happens.
 
+    Where something fails, its disk is what it was before, as far as its format keeps snapshots.
+
     Raises:
         UsageError: a name or version that cannot be one, or is taken; no patch task.
         RefusedError: the machine runs, is unfinished, or is not fit to be sealed.
@@ -111,20 +115,20 @@ def renew_machine(
     """
     machine = yard.get(name)
     title, version = _check_wish(loaded, machine, shelf, wish)
-    host = host_of(machine, yard, wish.now, loaded.sheet.simulated)
+    host = host_of(machine, yard, wish.now, loaded.sheet.simulated, wish.host)
     host.check_ready(machine)
     check_files(loaded)
-    with yard.claimed(name):
-        before = _package_versions(machine)
+    with yard.claimed(name), _as_it_was_on_failure(yard, name, wish.now):
+        before = packages_on(machine.disk) or {}
         patches = [task for task in loaded.sheet.task if task.patch]
         tasks, remarks = _run(loaded, yard, machine, host, patches, progress)
         machine = yard.get(name)
-        after = _package_versions(machine)
+        after = packages_on(machine.disk) or {}
         changes = changed_packages(before, after)
         snapshot, dropped = _keep_way_back(machine, version, wish, progress)
         with _copy_to_seal(loaded, yard, machine, host, progress) as (disk, copy_tasks):
             sealed_path = disk.with_name("sealed.qcow2")
-            policy = wish.policy.for_machine(knowledge_of(machine.definition))
+            policy = wish.policy.for_machine(knowledge_of(machine.definition, machine.folder))
             lineage = _lineage(shelf, title, changes)
             target = NewFile(sealed_path, "qcow2")
             request = SealRequest(
@@ -154,6 +158,27 @@ def renew_machine(
     )
 
 
+@contextmanager
+def _as_it_was_on_failure(yard: Yard, name: str, now: int) -> Iterator[None]:
+    """Keeps the state of the disk, and goes back to it where the renewal fails."""
+    machine = yard.get(name)
+    if read_image_facts(machine.disk).format_name != "qcow2":
+        yield
+        return
+    if _BEFORE in [item.name for item in snapshots.list_snapshots(machine)]:
+        # an earlier renewal was killed: its machine goes back first
+        snapshots.revert(machine, _BEFORE)
+    else:
+        snapshots.take(machine, _BEFORE, "before a renewal", now)
+    try:
+        yield
+    except BaseException:
+        snapshots.revert(yard.get(name), _BEFORE)
+        raise
+    finally:
+        snapshots.drop(yard.get(name), _BEFORE)
+
+
 def _check_wish(
     loaded: LoadedSheet, machine: YardMachine, shelf: Shelf, wish: RenewWish
 ) -> tuple[str, str]:
@@ -163,7 +188,7 @@ def _check_wish(
         raise RefusedError(messages.STOP_MACHINE_FIRST.format(name=name))
     if machine.state.unfinished:
         raise RefusedError(messages.BUILD_FAILED.format(name=name))
-    blockers = knowledge_of(machine.definition).blockers
+    blockers = knowledge_of(machine.definition, machine.folder).blockers
     if blockers:
         raise RefusedError(messages.NOT_FIT_TO_BE_SEALED.format(name=name, blockers=blockers[0]))
     if not any(task.patch for task in loaded.sheet.task):
@@ -261,11 +286,6 @@ def _copy_to_seal(
         if (yard.folder / name / FILE_NAME).is_file():
             host.cut_power(yard.get(name))
             yard.remove(name, with_disk=True)
-
-
-def _package_versions(machine: YardMachine) -> dict[str, str]:
-    with opened_image(machine.disk) as image:
-        return versions_of(read_packages(Inspection.read(image).guest))
 
 
 def _lineage(shelf: Shelf, name: str, changes: list[str]) -> Lineage:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from zeroseal.blocks.store import Store
 from zeroseal.messages import volumes as messages
+from zeroseal.volumes.encrypted import is_bound_to_tpm
 from zeroseal.volumes.lvm.read import is_physical_volume
 from zeroseal.volumes.swap import find_swap
 from zeroseal.volumes.volume import Content
@@ -37,6 +38,8 @@ def recognise_other(store: Store) -> Content | None:
         if offset + len(signature) <= store.size_bytes and (
             store.read(offset, len(signature)) == signature
         ):
+            if kind in ("luks", "bitlocker") and is_bound_to_tpm(store, kind):
+                refusal = messages.BOUND_TO_TPM.format(refusal=refusal)
             return Content(kind, refusal=refusal)
     return None
 

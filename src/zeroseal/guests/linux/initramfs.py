@@ -12,7 +12,7 @@ packed, and a changed archive is built from the very bytes of its other entries.
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -181,6 +181,23 @@ def skip_plain_archives(raw: bytes) -> bytes:
             return b""
         raw = raw[end + len(_TRAILER) + 1 :].lstrip(b"\0")
     return raw
+
+
+def build_file_archive(files: Mapping[str, bytes]) -> bytes:
+    """An archive of regular files at its root, to stand behind other archives of an initramfs.
+
+    Args:
+        files: their contents by name.
+    """
+    entries = []
+    for number, (name, content) in enumerate(files.items(), 1):
+        mode, sizes = _FILE_TYPE | 0o600, (len(content), 0, 0, 0, 0, len(name) + 1, 0)
+        numbers = (number, mode, 0, 0, 1, 0, *sizes)
+        header = _MAGICS[0] + b"".join(b"%08x" % value for value in numbers)
+        entries.append(Entry(header, name.encode(), content).build())
+    numbers = (0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, len(_TRAILER) + 1, 0)
+    header = _MAGICS[0] + b"".join(b"%08x" % value for value in numbers)
+    return b"".join(entries) + Entry(header, _TRAILER, b"").build()
 
 
 def rewrite_initramfs(

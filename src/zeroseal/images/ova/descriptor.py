@@ -45,8 +45,24 @@ class PackagedDisk:
 
 
 @dataclass(frozen=True)
+class DescribedDisk:
+    """A disk of a written package.
+
+    Attributes:
+        file_name: of the file that holds it, and ``file_bytes`` how long that is.
+        disk_bytes: of the disk.
+        format_name: of the file; empty for the form that packages have.
+    """
+
+    file_name: str
+    file_bytes: int
+    disk_bytes: int
+    format_name: str = ""
+
+
+@dataclass(frozen=True)
 class Card:
-    """The network card of a written package; an empty MAC is left to the host."""
+    """A network card of a written package; an empty MAC is left to the host."""
 
     mac: str = ""
     network: str = "network"
@@ -71,23 +87,9 @@ class Appliance:
     memory_bytes: int = 2 << 30
     uefi: bool = False
     moment: int = 0
-    card: Card = Card()
+    cards: tuple[Card, ...] = (Card(),)
     uuid: str = ""
     seed: tuple[str, int] | None = None
-
-
-_SEED_DRIVE: tuple[dict[str, str | int], ...] = (
-    {"Address": 0, "ElementName": "IDE controller", "InstanceID": 6, "ResourceType": 5},
-    {
-        "AddressOnParent": 0,
-        "AutomaticAllocation": "true",
-        "ElementName": "Drive with the seed medium",
-        "HostResource": "ovf:/file/file2",
-        "InstanceID": 7,
-        "Parent": 6,
-        "ResourceType": 15,
-    },
-)
 
 
 def parse_descriptor(path: Path, raw: bytes) -> PackagedDisk:
@@ -147,104 +149,56 @@ def _attribute(element: ElementTree.Element, name: str) -> str:
     return ""
 
 
-def build_descriptor(
-    appliance: Appliance,
-    disk_name: str,
-    file_bytes: int,
-    disk_bytes: int,
-    format_name: str = "",
-) -> bytes:
-    """A descriptor of envelope version 1 for one machine with one disk.
+def build_descriptor(appliance: Appliance, disks: tuple[DescribedDisk, ...]) -> bytes:
+    """A descriptor of envelope version 1 for one machine.
 
     Args:
         appliance: the machine.
-        disk_name: of the disk's file.
-        file_bytes: how long that is.
-        disk_bytes: of the disk.
-        format_name: of the file; empty for the form that packages have.
+        disks: what it has; it boots from the first.
     """
     from xml.sax.saxutils import escape, quoteattr
 
-    name, megabytes = escape(appliance.name), appliance.memory_bytes >> 20
     firmware = (
         '\n      <vmw:Config ovf:required="false" vmw:key="firmware" vmw:value="efi"/>'
         if appliance.uefi
         else ""
     )
-    hardware: list[dict[str, str | int]] = [
-        {
-            "AllocationUnits": "hertz * 10^6",
-            "ElementName": f"{appliance.cpus} virtual CPUs",
-            "InstanceID": 1,
-            "ResourceType": 3,
-            "VirtualQuantity": appliance.cpus,
-        },
-        {
-            "AllocationUnits": "byte * 2^20",
-            "ElementName": f"{megabytes} MB of memory",
-            "InstanceID": 2,
-            "ResourceType": 4,
-            "VirtualQuantity": megabytes,
-        },
-        {
-            "Address": 0,
-            "ElementName": "SCSI controller",
-            "InstanceID": 3,
-            "ResourceSubType": "lsilogic",
-            "ResourceType": 6,
-        },
-        {
-            "AddressOnParent": 0,
-            "ElementName": "Disk 1",
-            "HostResource": "ovf:/disk/disk1",
-            "InstanceID": 4,
-            "Parent": 3,
-            "ResourceType": 17,
-        },
-        {
-            "AutomaticAllocation": "true",
-            "Connection": appliance.card.network,
-            "ElementName": "Network card 1",
-            "InstanceID": 5,
-            "ResourceSubType": _CARDS.get(appliance.card.model, "E1000"),
-            "ResourceType": 10,
-        },
-    ]
-    if appliance.card.mac:
-        hardware[-1]["Address"] = appliance.card.mac
-    seed_file = ""
-    if appliance.seed:
-        seed_name, seed_bytes = appliance.seed
-        seed_file = (
-            f'\n    <File ovf:id="file2" ovf:href={quoteattr(seed_name)} ovf:size="{seed_bytes}"/>'
-        )
-        hardware += _SEED_DRIVE
-    disk_format = _FORMATS.get(format_name, STREAM_FORMAT)
+    files = [(disk.file_name, disk.file_bytes) for disk in disks]
+    files += [appliance.seed] if appliance.seed else []
+    references = "".join(
+        f'\n    <File ovf:id="file{number}" ovf:href={quoteattr(name)} ovf:size="{size}"/>'
+        for number, (name, size) in enumerate(files, 1)
+    )
+    disk_section = "".join(
+        f'\n    <Disk ovf:diskId="disk{number}" ovf:fileRef="file{number}"'
+        f' ovf:capacity="{disk.disk_bytes}"\n      ovf:capacityAllocationUnits="byte"'
+        f' ovf:format="{_FORMATS.get(disk.format_name, STREAM_FORMAT)}"/>'
+        for number, disk in enumerate(disks, 1)
+    )
+    networks = "".join(
+        f"\n    <Network ovf:name={quoteattr(name)}>"
+        "\n      <Description>A network of the machine</Description>\n    </Network>"
+        for name in dict.fromkeys(card.network for card in appliance.cards)
+    )
     system_id = escape(appliance.uuid or appliance.name)
-    items = "".join(map(_hardware_item, hardware))
+    items = "".join(map(_hardware_item, _hardware(appliance, len(disks))))
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1"
   xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1"
   xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData"
   xmlns:vssd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_VirtualSystemSettingData"
   xmlns:vmw="http://www.vmware.com/schema/ovf">
-  <References>
-    <File ovf:id="file1" ovf:href={quoteattr(disk_name)} ovf:size="{file_bytes}"/>{seed_file}
+  <References>{references}
   </References>
   <DiskSection>
-    <Info>The disk of the machine</Info>
-    <Disk ovf:diskId="disk1" ovf:fileRef="file1" ovf:capacity="{disk_bytes}"
-      ovf:capacityAllocationUnits="byte" ovf:format="{disk_format}"/>
+    <Info>The disks of the machine</Info>{disk_section}
   </DiskSection>
   <NetworkSection>
-    <Info>The networks of the machine</Info>
-    <Network ovf:name={quoteattr(appliance.card.network)}>
-      <Description>The only one</Description>
-    </Network>
+    <Info>The networks of the machine</Info>{networks}
   </NetworkSection>
   <VirtualSystem ovf:id={quoteattr(appliance.name)}>
     <Info>A machine</Info>
-    <Name>{name}</Name>
+    <Name>{escape(appliance.name)}</Name>
     <OperatingSystemSection ovf:id="101">
       <Info>The system on the disk</Info>
       <Description>Linux, 64 bit</Description>
@@ -263,7 +217,68 @@ def build_descriptor(
 """.encode()
 
 
-def _hardware_item(fields: dict[str, str | int]) -> str:
+Item = dict[str, str | int]
+
+
+def _hardware(appliance: Appliance, disk_count: int) -> list[Item]:
+    """The hardware's items, numbered from 1 on."""
+    megabytes = appliance.memory_bytes >> 20
+    items: list[Item] = [
+        {
+            "AllocationUnits": "hertz * 10^6",
+            "ElementName": f"{appliance.cpus} virtual CPUs",
+            "ResourceType": 3,
+            "VirtualQuantity": appliance.cpus,
+        },
+        {
+            "AllocationUnits": "byte * 2^20",
+            "ElementName": f"{megabytes} MB of memory",
+            "ResourceType": 4,
+            "VirtualQuantity": megabytes,
+        },
+        {
+            "Address": 0,
+            "ElementName": "SCSI controller",
+            "ResourceSubType": "lsilogic",
+            "ResourceType": 6,
+        },
+    ]
+    controller = len(items)
+    items += [
+        {
+            "AddressOnParent": number - 1,
+            "ElementName": f"Disk {number}",
+            "HostResource": f"ovf:/disk/disk{number}",
+            "Parent": controller,
+            "ResourceType": 17,
+        }
+        for number in range(1, disk_count + 1)
+    ]
+    for number, card in enumerate(appliance.cards, 1):
+        item: Item = {
+            "AutomaticAllocation": "true",
+            "Connection": card.network,
+            "ElementName": f"Network card {number}",
+            "ResourceSubType": _CARDS.get(card.model, "E1000"),
+            "ResourceType": 10,
+        }
+        items.append(item | ({"Address": card.mac} if card.mac else {}))
+    if appliance.seed:
+        items.append({"Address": 0, "ElementName": "IDE controller", "ResourceType": 5})
+        items.append(
+            {
+                "AddressOnParent": 0,
+                "AutomaticAllocation": "true",
+                "ElementName": "Drive with the seed medium",
+                "HostResource": f"ovf:/file/file{disk_count + 1}",
+                "Parent": len(items),
+                "ResourceType": 15,
+            }
+        )
+    return [item | {"InstanceID": number} for number, item in enumerate(items, 1)]
+
+
+def _hardware_item(fields: Item) -> str:
     """One ``Item``; the schema wants its elements in the order of their names."""
     from xml.sax.saxutils import escape
 

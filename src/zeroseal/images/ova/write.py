@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 from zeroseal.blocks.store import Extent
 from zeroseal.images.container_file import ContainerFile
-from zeroseal.images.ova.descriptor import Appliance, build_descriptor
+from zeroseal.images.ova.descriptor import Appliance, DescribedDisk, build_descriptor
 from zeroseal.images.ova.manifest import Signer
 from zeroseal.images.vmdk.stream import StreamWriter
 
@@ -51,9 +51,8 @@ class OvaWriter:
         header_at = member.start - _BLOCK
         self._file.write(header_at, self._header(self._disk_name, member.size_bytes))
         ovf_name, mf_name = f"{self._appliance.name}.ovf", f"{self._appliance.name}.mf"
-        text = build_descriptor(
-            self._appliance, self._disk_name, member.size_bytes, self._disk_bytes
-        ).ljust(_DESCRIPTOR_ROOM, b"\n")
+        disk = DescribedDisk(self._disk_name, member.size_bytes, self._disk_bytes)
+        text = build_descriptor(self._appliance, (disk,)).ljust(_DESCRIPTOR_ROOM, b"\n")
         self._file.write(0, self._header(ovf_name, len(text)) + text)
         manifest = (
             f"SHA256({ovf_name})= {hashlib.sha256(text).hexdigest()}\n"

@@ -11,10 +11,13 @@ from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
 
 
-def host_of(machine: YardMachine, yard: Yard, now: int, settings: Simulated | None = None) -> Host:
-    """The host that a machine is started on; see ``choose_host``."""
+def host_of(
+    machine: YardMachine, yard: Yard, now: int, settings: Simulated | None = None, name: str = ""
+) -> Host:
+    """The host that a machine is started on, or another one by its name; see ``choose_host``."""
     definition = machine.definition
-    return choose_host(definition.host, yard, now, settings, connection=definition.connection)
+    connection = definition.connection
+    return choose_host(name or definition.host, yard, now, settings, connection=connection)
 
 
 def choose_host(

@@ -19,13 +19,18 @@ def plain_text(raw: bytes) -> str:
     return _CONTROL.sub("", raw.decode("utf-8", "replace"))
 
 
-def last_console_line(log: Path) -> str:
-    """The last line of a console's log that says something; empty where there is none."""
+def last_console_lines(log: Path, count: int) -> list[str]:
+    """The last lines of a console's log that say something; none where there is none."""
     try:
         with log.open("rb") as file:
             file.seek(max(0, log.stat().st_size - _LOG_TAIL_BYTES))
             raw = file.read()
     except OSError:
-        return ""
-    lines = [plain_text(line).strip() for line in raw.splitlines()]
-    return next((line[-_LONGEST_LINE:] for line in reversed(lines) if line), "")
+        return []
+    lines = [plain_text(line).strip()[-_LONGEST_LINE:] for line in raw.splitlines()]
+    return [line for line in lines if line][-count:]
+
+
+def last_console_line(log: Path) -> str:
+    """The last line of a console's log that says something; empty where there is none."""
+    return next(iter(last_console_lines(log, 1)), "")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Protocol
 
 from zeroseal.machines.yard import YardMachine
@@ -35,6 +36,15 @@ class Run:
     machine: YardMachine
     messages: tuple[str, ...]
     is_simulated: bool
+
+
+@dataclass(frozen=True)
+class KernelBoot:
+    """A kernel that is started directly, for an unattended installation."""
+
+    kernel: Path
+    initrd: Path | None
+    arguments: str
 
 
 class Shell(Protocol):
@@ -121,3 +131,33 @@ class Host(Protocol):
 
     def last_line(self, machine: YardMachine) -> str:
         """The last line of the machine's console; may be empty."""
+
+
+class InstallingHost(Host, Protocol):
+    """A host on which installers can run."""
+
+    def start_installing(
+        self, machine: YardMachine, kernel: KernelBoot | None, progress: Progress
+    ) -> Run:
+        """Starts a bound machine; one that is given a kernel ends where it would restart.
+
+        Raises:
+            RefusedError: it is running.
+            UnfinishedError: it does not start; names the reason.
+        """
+
+    def press_keys(self, machine: YardMachine, keys: list[str]) -> None:
+        """Presses keys on the machine's keyboard, by QEMU's names."""
+
+    def await_off(self, machine: YardMachine, seconds: float) -> bool:
+        """Waits so long for the machine's end; whether it has ended."""
+
+    def written_operations(self, machine: YardMachine) -> int:
+        """How many writes the guest has done to its disks so far.
+
+        Raises:
+            UnfinishedError: it has ended.
+        """
+
+    def is_out_of_room(self, machine: YardMachine) -> bool:
+        """Whether the machine stands still because this computer has no room for its disk."""

@@ -7,9 +7,10 @@ import socket
 from pathlib import Path
 
 from zeroseal.errors import MissingError, environment_error
+from zeroseal.machines import VARIABLES_FILE
 from zeroseal.machines.definition import MachineDefinition
-from zeroseal.machines.hosts.qemu.command import VARIABLES_FILE
 from zeroseal.machines.hosts.qemu.programs import Firmware, find_firmware
+from zeroseal.machines.hosts.tpm import find_tpm_program
 from zeroseal.machines.yard import YardMachine
 from zeroseal.messages import machines as messages
 
@@ -21,7 +22,9 @@ def check_files(machine: YardMachine) -> None:
         MissingError: one is not.
     """
     if machine.definition.firmware == "uefi":
-        find_firmware()
+        find_firmware(machine.definition.secure_boot)
+    if machine.definition.tpm:
+        find_tpm_program()
     for medium in machine.definition.media:
         if not (machine.folder / medium.path).is_file():
             raise MissingError(
@@ -37,7 +40,7 @@ def give_firmware(folder: Path, definition: MachineDefinition) -> Firmware | Non
     """
     if definition.firmware != "uefi":
         return None
-    firmware, target = find_firmware(), folder / VARIABLES_FILE
+    firmware, target = find_firmware(definition.secure_boot), folder / VARIABLES_FILE
     if not target.exists():
         try:
             shutil.copyfile(firmware.variables, target)

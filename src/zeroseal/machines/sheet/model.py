@@ -78,16 +78,20 @@ class MachineSettings(Table, frozen=True):
     disk_bus: Literal["virtio", "sata", "scsi", "nvme"] = "virtio"
     more_disks_mib: Annotated[tuple[MebiBytes, ...], Meta(max_length=8)] = ()
     firmware: Literal["bios", "uefi"] = "uefi"
+    secure_boot: bool = False
+    tpm: bool = False
     boot_order: tuple[Literal["disk", "medium", "network"], ...] = ("disk",)
     serial_console: bool = True
     display: Literal["none", "vga", "virtio"] = "none"
     network: NetworkTable = NetworkTable()
-    devices: tuple[Literal["sound", "usb", "tablet", "floppy", "tpm", "watchdog"], ...] = ()
+    devices: tuple[Literal["sound", "usb", "tablet", "floppy", "watchdog"], ...] = ()
     restart: Literal["never", "after-shutdown"] = "never"
 
     def __post_init__(self) -> None:
         if bool(self.name) == bool(self.numbers):
             raise ValueError(messages.GIVE_EITHER_NAME_OR_NUMBERS)
+        if self.secure_boot and self.firmware != "uefi":
+            raise ValueError(messages.SECURE_BOOT_NEEDS_UEFI)
 
 
 class KeyPress(Table, frozen=True):
@@ -106,11 +110,12 @@ class Medium(Table, frozen=True):
 
 
 class AnswerFile(Table, frozen=True):
-    """A file that an installer reads, put on a medium of its own under ``name``."""
+    """A file that an installer reads under ``name``: on a medium of its own, or in the initrd."""
 
     path: Annotated[str, Meta(min_length=1)]
     name: Annotated[str, Meta(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}\Z")]
     label: Annotated[str, Meta(pattern=r"^[A-Za-z0-9_]{1,16}\Z")] = "ANSWERS"
+    place: Literal["medium", "initrd"] = "medium"
 
 
 class Origin(Table, frozen=True):
@@ -129,6 +134,7 @@ class Origin(Table, frozen=True):
     media: Annotated[tuple[Medium, ...], Meta(max_length=4)] = ()
     press: tuple[KeyPress, ...] = ()
     install_seconds: Seconds = 7200
+    install_quiet_seconds: Seconds = 1800
 
     def __post_init__(self) -> None:
         sums = [self.sha256, self.sha512, self.checksums]
@@ -138,6 +144,8 @@ class Origin(Table, frozen=True):
             raise ValueError(messages.CHECKSUM_REQUIRED)
         if self.initrd and not self.kernel:
             raise ValueError(messages.INITRD_NEEDS_KERNEL)
+        if self.answers and self.answers.place == "initrd" and not self.initrd:
+            raise ValueError(messages.ANSWERS_NEED_INITRD)
 
 
 class SeedUser(Table, frozen=True):

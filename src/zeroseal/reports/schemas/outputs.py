@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, TypedDict
+from typing import Any, NotRequired, TypedDict
 
 from zeroseal.reports.schemas.disks import (
     CheckOutput,
@@ -42,9 +42,10 @@ from zeroseal.reports.schemas.templates import (
 
 
 class AnswerOutput(Output):
-    """The answer on one image of many."""
+    """The answer on one image or machine of many."""
 
-    image: str
+    image: NotRequired[str]
+    machine: NotRequired[str]
     status: int | None
     word: str
     sentence: str
@@ -52,10 +53,11 @@ class AnswerOutput(Output):
 
 
 class ManyOutput(Output):
-    """The answers on many images."""
+    """The answers on many images or machines."""
 
     command: str
-    images: list[AnswerOutput]
+    images: NotRequired[list[AnswerOutput]]
+    machines: NotRequired[list[AnswerOutput]]
 
 
 class SettingInForce(TypedDict):

@@ -158,6 +158,7 @@ class RecordPredicate(TypedDict):
     source: RecordSource
     lineage: RecordLineage
     machine: dict[str, Any] | None
+    buildJournal: str | None
     recoveredJournals: bool
     guest: RecordGuest
     treated: list[RecordTreated]

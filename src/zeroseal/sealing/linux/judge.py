@@ -10,6 +10,7 @@ from zeroseal.sealing.house_rules import Requirements
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.judge import Guard, Judge
 from zeroseal.sealing.linux.covered import find_covered
+from zeroseal.sealing.linux.fallback_loader import planned_copies, plant_fallback_loader
 from zeroseal.sealing.linux.first_boot import check_plantable, plant, planted_paths
 from zeroseal.sealing.linux.guard import guard_linux
 from zeroseal.sealing.linux.projected import ProjectedLinux
@@ -106,8 +107,14 @@ class LinuxJudge(Judge[ProjectedLinux]):
         if policy.plants_first_boot:
             check_plantable(guest, services)
         is_planting = policy.plants_first_boot or assured.planted
-        return planted_paths(guest, services) if is_planting else ()
+        paths = planted_paths(guest, services) if is_planting else ()
+        if policy.plants_fallback_loader:
+            paths = (*paths, *(copy.target for copy in planned_copies(guest)))
+        return paths
 
     def plant(self, inspection: Inspection, plan: Plan) -> None:  # noqa: D102
         services, also_always = self._system.services, plan.policy.plants_first_boot
-        plant(inspection.guest, plan.guard.planted, services, also_always)
+        if also_always or plan.guard.planted:
+            plant(inspection.guest, plan.guard.planted, services, also_always)
+        if plan.policy.plants_fallback_loader:
+            plant_fallback_loader(inspection.guest)

@@ -11,6 +11,7 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.store import MemoryStore
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.kernels import default_kernel, newest_first
+from zeroseal.guests.linux.loaders import EfiLoaders, fallback_copies, find_efi_loaders
 from zeroseal.guests.linux.packages import pending_updates, read_packages
 from zeroseal.guests.linux.static_addresses import find_static_addresses
 from zeroseal.messages import sealing_linux as messages
@@ -77,6 +78,7 @@ def find_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
                 "version-history",
                 messages.VERSION_HISTORY.format(path=path),
             )
+    yield from _loader_blockers(projected)
     yield from _account_blockers(projected)
     yield from _named_after_host(projected.inspection, policy)
     yield from _domain(guest)
@@ -109,6 +111,7 @@ def find_advice(projected: ProjectedLinux, handled: set[str]) -> Iterator[Remark
     yield from _services(projected)
     yield from _seeding(projected)
     yield from _boot(projected)
+    yield from _tpm_secrets(guest)
     yield from _data(projected)
     yield from describe_databases(projected)
     for text in describe_left_behind(projected):
@@ -228,12 +231,9 @@ def _boot(projected: ProjectedLinux) -> Iterator[Remark]:
         )
     if re.search(r"(?m)^/dev/(cdrom|sr\d)\s", guest.read_text("/etc/fstab")):
         yield Remark("install-medium", messages.CD_DRIVE_IN_FSTAB)
-    for esp in ("/boot/efi", "/efi", "/boot"):
-        if guest.is_folder(f"{esp}/EFI") and not _has_fallback(guest, esp):
-            yield Remark(
-                "no-fallback-loader",
-                messages.NO_FALLBACK_LOADER.format(esp=esp),
-            )
+    loaders = find_efi_loaders(guest)
+    if loaders and loaders.needs_entry and not _must_start_by_efi(projected, loaders):
+        yield Remark("bios-only", messages.ONLY_BIOS_LOADER.format(esp=loaders.folder))
     command_lines = " ".join(
         guest.read_text(path)
         for path in ("/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/etc/default/grub",
@@ -246,15 +246,33 @@ def _boot(projected: ProjectedLinux) -> Iterator[Remark]:
         )
 
 
-def _has_fallback(guest: Guest, esp: str) -> bool:
-    """Whether the firmware finds a loader without being told; FAT's names know no case."""
-    names = [
-        f"{folder}/{name}".lower()
-        for folder in guest.list_names(f"{esp}/EFI")
-        for name in guest.list_names(f"{esp}/EFI/{folder}")
-    ]
-    has_loaders = any(name.endswith(".efi") for name in names)
-    return not has_loaders or any(re.fullmatch(r"boot/boot\w+\.efi", name) for name in names)
+def _tpm_secrets(guest: Guest) -> Iterator[Remark]:
+    """What only the TPM of this machine opens: clones have another one."""
+    lines = guest.read_text("/etc/crypttab").splitlines()
+    if any("tpm2-device=" in line for line in lines if not line.lstrip().startswith("#")):
+        yield Remark("tpm-secrets", messages.TPM_IN_CRYPTTAB)
+    for folder in ("/etc/credstore.encrypted", "/usr/lib/credstore.encrypted"):
+        for path in guest.glob(f"{folder}/*"):
+            yield Remark("tpm-secrets", messages.SEALED_CREDENTIAL.format(path=path))
+
+
+def _must_start_by_efi(projected: ProjectedLinux, loaders: EfiLoaders) -> bool:
+    machine = projected.policy.machine
+    firmware = (machine.hardware or {}).get("firmware") if machine else None
+    return firmware == "uefi" or not loaders.starts_by_bios
+
+
+def _loader_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
+    """Clones get firmware variables of their own, which name no loader."""
+    policy, loaders = projected.policy, find_efi_loaders(projected.guest)
+    if loaders is None or not loaders.needs_entry or policy.plants_fallback_loader:
+        return
+    if _must_start_by_efi(projected, loaders):
+        entries = policy.machine.boot_entries if policy.machine else ()
+        started = some_of(list(entries)) if entries else some_of(list(loaders.loaders))
+        way = messages.PLANT_LOADER if fallback_copies(loaders) else messages.INSTALL_LOADER
+        text = messages.NO_FALLBACK_LOADER.format(esp=loaders.folder, started=started, way=way)
+        yield Remark("no-fallback-loader", text)
 
 
 def _data(projected: ProjectedLinux) -> Iterator[Remark]:

@@ -78,6 +78,8 @@ class WindowsJudge(Judge[ProjectedWindows]):
     ) -> tuple[str, ...]:
         if policy.plants_first_boot:
             raise RefusedError(messages.PLANTING_IS_FOR_LINUX)
+        if policy.plants_fallback_loader:
+            raise RefusedError(messages.PLANTING_LOADER_IS_FOR_LINUX)
         return ()
 
     def open_hives(self, inspection: Inspection, now: int) -> HiveSet:  # noqa: D102

@@ -31,7 +31,7 @@ from zeroseal.templates.clone_sheet.model import (
 
 _LISTS = ("addresses", "gateways", "name_servers", "search", "packages")
 _NUMBERS = ("vlan", "cpus", "memory_mib", "count")
-_SWITCHES = ("linked", "into_disk")
+_SWITCHES = ("linked", "into_disk", "tpm")
 _YES, _NO = ("yes", "true", "1"), ("no", "false", "0", "")
 _MOST_BYTES = 16 << 20
 

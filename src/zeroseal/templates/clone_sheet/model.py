@@ -90,6 +90,7 @@ class CloneSettings(Table, frozen=True):
     vlan: Annotated[int, Meta(ge=0, le=4094)] = 0
     cpus: Annotated[int, Meta(ge=0, le=256)] = 0
     memory_mib: Annotated[int, Meta(ge=0, le=1 << 24)] = 0
+    tpm: bool = False
     disk_size: str = ""
     linked: bool = False
     into_disk: bool = False

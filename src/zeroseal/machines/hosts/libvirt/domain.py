@@ -7,11 +7,14 @@ from pathlib import Path
 from xml.etree.ElementTree import Element, SubElement, fromstring, tostring
 
 from zeroseal.images.facts import read_image_facts
+from zeroseal.machines import VARIABLES_FILE
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.domain_xml import build_domain
 from zeroseal.machines.hosts.console import CONSOLE_LOG
-from zeroseal.machines.hosts.qemu.command import SERIAL_SOCKET, VARIABLES_FILE
+from zeroseal.machines.hosts.host import KernelBoot
+from zeroseal.machines.hosts.qemu.command import SERIAL_SOCKET
 from zeroseal.machines.hosts.qemu.programs import Firmware
+from zeroseal.machines.hosts.tpm import TPM_SOCKET
 
 _QEMU = "http://libvirt.org/schemas/domain/qemu/1.0"
 USER = "user"  # a card that is plugged into nothing but this computer
@@ -29,25 +32,37 @@ class Start:
         firmware: None for BIOS.
         accelerated: whether the processor helps.
         is_isolated: whether the guest reaches nothing but what is forwarded.
+        kernel: started instead of the drives, for an installation; None for none.
     """
 
     ssh_port: int
     firmware: Firmware | None
     accelerated: bool
     is_isolated: bool
+    kernel: KernelBoot | None = None
 
 
 def build_start(folder: Path, definition: MachineDefinition, start: Start) -> str:
     """The XML of a transient domain for a machine whose files lie in a folder."""
     media = tuple(replace(item, path=str(folder / item.path)) for item in definition.media)
     more = tuple(str(folder / path) for path in definition.more_disks)
-    whole = replace(definition, media=media, more_disks=more, restart="never")
+    whole = replace(
+        definition,
+        media=media,
+        more_disks=more,
+        restart="never",
+        # what another computer gave it may not be here
+        kept_elements=(),
+        kept_devices=(),
+    )
     disk = folder / definition.disk
     # made by ourselves a moment ago, so that no foreign entity is read
     root = fromstring(build_domain(whole, str(disk), read_image_facts(disk).format_name))
     root.set("type", "kvm" if start.accelerated else "qemu")
     for name in ("on_reboot", "on_crash"):
-        _add_after(root, "on_poweroff", name, "restart" if name == "on_reboot" else "destroy")
+        # an installer would start again: its end is the end of the installation
+        again = name == "on_reboot" and start.kernel is None
+        _add_after(root, "on_poweroff", name, "restart" if again else "destroy")
     if root.find("cpu") is None:
         SubElement(root, "cpu", mode="host-passthrough" if start.accelerated else "maximum")
     devices = root.find("devices")
@@ -57,9 +72,13 @@ def build_start(folder: Path, definition: MachineDefinition, start: Start) -> st
     SubElement(generator, "backend", model="random").text = "/dev/urandom"
     for driver in devices.iterfind("disk/driver"):
         driver.set("discard", "unmap")
+    if definition.tpm:
+        _give_tpm(devices, folder)
     if start.firmware:
         _give_firmware(root, folder, start.firmware)
     _give_own_cards(root, devices, definition, start)
+    if start.kernel:
+        _give_kernel(root, start.kernel)
     return tostring(root, encoding="unicode")
 
 
@@ -79,13 +98,37 @@ def _give_console(devices: Element, folder: Path) -> None:
         SubElement(serial, "log", file=str(folder / CONSOLE_LOG), append="off")
 
 
+def _give_tpm(devices: Element, folder: Path) -> None:
+    """The TPM that we started: libvirt would keep the state of one of its own."""
+    backend = devices.find("tpm/backend")
+    assert backend is not None  # ``build_domain`` made it
+    backend.attrib.clear()
+    backend.set("type", "external")
+    SubElement(backend, "source", type="unix", mode="connect", path=str(folder / TPM_SOCKET))
+
+
 def _give_firmware(root: Element, folder: Path, firmware: Firmware) -> None:
     system = root.find("os")
     assert system is not None
     system.attrib.pop("firmware", None)
+    for tag in ("loader", "firmware"):
+        for found in system.findall(tag):
+            system.remove(found)
     loader = SubElement(system, "loader", readonly="yes", type="pflash")
+    if firmware.is_secure:
+        loader.set("secure", "yes")
     loader.text = str(firmware.code)
     SubElement(system, "nvram").text = str(folder / VARIABLES_FILE)
+
+
+def _give_kernel(root: Element, kernel: KernelBoot) -> None:
+    system = root.find("os")
+    assert system is not None  # every domain has it
+    SubElement(system, "kernel").text = str(kernel.kernel)
+    if kernel.initrd:
+        SubElement(system, "initrd").text = str(kernel.initrd)
+    if kernel.arguments:
+        SubElement(system, "cmdline").text = kernel.arguments
 
 
 def _give_own_cards(

@@ -16,7 +16,8 @@ import libvirt_qemu
 from zeroseal.errors import GuestError, HostError, RefusedError
 from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.hosts.console import CONSOLE_LOG, last_console_line
-from zeroseal.machines.hosts.host import Login, Run, Shell
+from zeroseal.machines.hosts.host import KernelBoot, Login, Run, Shell
+from zeroseal.machines.hosts.keys import linux_codes
 from zeroseal.machines.hosts.libvirt.connection import open_connection, refusals, shown_name
 from zeroseal.machines.hosts.libvirt.domain import USER, Start, build_start
 from zeroseal.machines.hosts.preparing import check_files, find_free_port, give_firmware
@@ -25,6 +26,7 @@ from zeroseal.machines.hosts.qemu.command import SERIAL_SOCKET
 from zeroseal.machines.hosts.qemu.programs import has_kvm
 from zeroseal.machines.hosts.settle import wait_until_quiet
 from zeroseal.machines.hosts.ssh import SshShell
+from zeroseal.machines.hosts.tpm import TPM_SOCKET, start_tpm
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
@@ -32,6 +34,7 @@ from zeroseal.progress import Progress, Step, quiet
 _AGENT_SECONDS = 10
 _PRESS_AGAIN_SECONDS = 20.0  # a guest that is still booting does not hear the button
 _LOOK_SECONDS = 1.0
+_KEY_SECONDS = 0.2
 
 
 @dataclass
@@ -62,6 +65,16 @@ class LibvirtHost:
     def start(self, machine: YardMachine, is_bound: bool, progress: Progress = quiet) -> Run:
         """Creates a transient domain; see ``Host.start``."""
         del progress
+        return self._start(machine, None, is_bound)
+
+    def start_installing(
+        self, machine: YardMachine, kernel: KernelBoot | None, progress: Progress = quiet
+    ) -> Run:
+        """Creates a domain with an installer; see ``InstallingHost.start_installing``."""
+        del progress
+        return self._start(machine, kernel, is_bound=True)
+
+    def _start(self, machine: YardMachine, kernel: KernelBoot | None, is_bound: bool) -> Run:
         definition = machine.definition
         name = definition.name
         self.check_ready(machine)
@@ -70,12 +83,18 @@ class LibvirtHost:
         self._check_name(definition)
         firmware = give_firmware(machine.folder, definition)
         port = find_free_port()
-        start = Start(port, firmware, has_kvm(), self.is_isolated)
+        start = Start(port, firmware, has_kvm(), self.is_isolated, kernel)
         (machine.folder / SERIAL_SOCKET).unlink(missing_ok=True)
         xml = build_start(machine.folder.resolve(), definition, start)
         flags = libvirt.VIR_DOMAIN_START_AUTODESTROY if is_bound else 0
-        with refusals(self.connection):
-            self._connect().createXML(xml, flags)
+        tpm = start_tpm(machine.folder, is_bound) if definition.tpm else None
+        try:
+            with refusals(self.connection):
+                self._connect().createXML(xml, flags)
+        except BaseException:
+            if tpm:
+                tpm.kill()
+            raise
         state = replace(
             machine.state, running=True, boots=machine.state.boots + 1, pid=0, ssh_port=port
         )
@@ -143,16 +162,49 @@ class LibvirtHost:
         self, machine: YardMachine, within_seconds: int, progress: Progress = quiet
     ) -> None:
         """See ``Host.wait_until_settled``."""
-
-        def count_writes() -> int:
-            domain = self._need(machine)
-            with refusals(self.connection):
-                return int(domain.blockStats("")[2])
-
         name = machine.definition.name
         wait_until_quiet(
-            name, within_seconds, count_writes, lambda: self.last_line(machine), progress
+            name,
+            within_seconds,
+            lambda: self.written_operations(machine),
+            lambda: self.last_line(machine),
+            progress,
         )
+
+    def written_operations(self, machine: YardMachine) -> int:
+        """How many writes the guest has done to its disks so far."""
+        domain = self._need(machine)
+        with refusals(self.connection):
+            return int(domain.blockStats("")[2])
+
+    def press_keys(self, machine: YardMachine, keys: list[str]) -> None:
+        """Presses keys on the machine's keyboard, by QEMU's names."""
+        domain = self._need(machine)
+        for key in keys:
+            codes = linux_codes(key)
+            with refusals(self.connection):
+                domain.sendKey(libvirt.VIR_KEYCODE_SET_LINUX, 50, codes, len(codes), 0)
+            time.sleep(_KEY_SECONDS)
+
+    def await_off(self, machine: YardMachine, seconds: float) -> bool:
+        """See ``InstallingHost.await_off``."""
+        end = time.monotonic() + seconds
+        while self._domain(machine) is not None:
+            if time.monotonic() >= end:
+                return False
+            time.sleep(min(_KEY_SECONDS, seconds))
+        self._forget(machine)
+        return True
+
+    def is_out_of_room(self, machine: YardMachine) -> bool:
+        """See ``InstallingHost.is_out_of_room``."""
+        domain = self._domain(machine)
+        if domain is None:
+            return False
+        with suppress(libvirt.libvirtError):
+            paused = libvirt.VIR_DOMAIN_PAUSED, libvirt.VIR_DOMAIN_PAUSED_IOERROR
+            return tuple(domain.state()) == paused
+        return False
 
     def addresses(self, machine: YardMachine) -> list[str]:
         """By the leases of libvirt's networks, else by the guest agent."""
@@ -247,7 +299,8 @@ class LibvirtHost:
         return next((text.partition("/")[0] for text in self.addresses(machine)), "")
 
     def _forget(self, machine: YardMachine) -> None:
-        (machine.folder / SERIAL_SOCKET).unlink(missing_ok=True)
+        for name in (SERIAL_SOCKET, TPM_SOCKET):
+            (machine.folder / name).unlink(missing_ok=True)
         if machine.folder.is_dir():
             self.yard.set_state(
                 machine.folder.name, replace(machine.state, running=False, pid=0, ssh_port=0)

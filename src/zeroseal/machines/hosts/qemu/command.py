@@ -9,18 +9,20 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from pathlib import Path
 
 from zeroseal.errors import UnsupportedError
+from zeroseal.machines import VARIABLES_FILE
 from zeroseal.machines.definition import SEED_MEDIUM, MachineDefinition
 from zeroseal.machines.hosts.console import CONSOLE_LOG
+from zeroseal.machines.hosts.host import KernelBoot
 from zeroseal.machines.hosts.qemu.programs import Firmware
+from zeroseal.machines.hosts.tpm import TPM_SOCKET
 from zeroseal.messages import machines as messages
 
 Node = dict[str, object]
 
 QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET = "qmp.sock", "serial.sock", "agent.sock"
-HOST_LOG, VARIABLES_FILE = "host.log", "firmware-vars.fd"
+HOST_LOG = "host.log"
 PID_FILE = "qemu.pid"
 _DRIVERS = {
     "qcow2": "qcow2",
@@ -45,15 +47,6 @@ _EXTRA_DEVICES = {
     "watchdog": ["-device", "i6300esb"],
     "floppy": ["-device", "isa-fdc"],
 }
-
-
-@dataclass(frozen=True)
-class KernelBoot:
-    """A kernel that is started directly, for an unattended installation."""
-
-    kernel: Path
-    initrd: Path | None
-    arguments: str
 
 
 @dataclass(frozen=True)
@@ -85,12 +78,13 @@ def build_command(program: str, machine: MachineDefinition, wiring: Wiring) -> l
     words = [
         program, "-name", f"zeroseal-{machine.name}", "-uuid", machine.uuid,
         "-nodefaults", "-no-user-config", "-display", "none",
-        "-machine", "q35,accel=" + ("kvm" if wiring.accelerated else "tcg"),
+        "-machine", _machine_type(wiring),
         "-cpu", machine.cpu_model or ("host" if wiring.accelerated else "max"),
         "-smp", str(machine.cpus), "-m", f"{machine.memory_mib}M",
         "-device", "virtio-rng-pci",
         "-qmp", f"unix:{QMP_SOCKET},server=on,wait=off",
     ]  # fmt: skip
+    words += _identity(machine)
     words += _firmware(wiring)
     words += _drives(machine, wiring)
     words += _network(machine, wiring)
@@ -104,6 +98,27 @@ def build_command(program: str, machine: MachineDefinition, wiring: Wiring) -> l
     return words + _kernel(wiring.boot_kernel)
 
 
+def _machine_type(wiring: Wiring) -> str:
+    kind = "q35,accel=" + ("kvm" if wiring.accelerated else "tcg")
+    # with Secure Boot only the firmware's own mode of the processor may write its variables
+    return kind + ",smm=on" if wiring.firmware and wiring.firmware.is_secure else kind
+
+
+def _identity(machine: MachineDefinition) -> list[str]:
+    words: list[str] = []
+    if machine.serial:
+        words += ["-smbios", f"type=1,serial={machine.serial.replace(',', ',,')}"]
+    if machine.generation_id:
+        words += ["-device", f"vmgenid,guid={machine.generation_id}"]
+    if machine.tpm:
+        words += [
+            "-chardev", f"socket,id=tpm0,path={TPM_SOCKET}",
+            "-tpmdev", "emulator,id=tpm0,chardev=tpm0",
+            "-device", "tpm-crb,tpmdev=tpm0",
+        ]  # fmt: skip
+    return words
+
+
 def _firmware(wiring: Wiring) -> list[str]:
     if wiring.firmware is None:
         return []
@@ -115,6 +130,8 @@ def _firmware(wiring: Wiring) -> list[str]:
         file: Node = {"driver": "file", "filename": path, "read-only": is_fixed}
         node: Node = {"driver": "raw", "file": file, "node-name": name, "read-only": is_fixed}
         words += _block(node)
+    if wiring.firmware.is_secure:
+        words += ["-global", "driver=cfi.pflash01,property=secure,value=on"]
     return [*words, "-machine", "pflash0=code,pflash1=variables"]
 
 
@@ -192,7 +209,8 @@ def _consoles(machine: MachineDefinition) -> list[str]:
 def _kernel(boot: KernelBoot | None) -> list[str]:
     if boot is None:
         return []
-    words = ["-kernel", str(boot.kernel)]
+    # the installer would start again: its end is the end of the installation
+    words = ["-kernel", str(boot.kernel), "-action", "reboot=shutdown"]
     if boot.initrd:
         words += ["-initrd", str(boot.initrd)]
     return [*words, "-append", boot.arguments] if boot.arguments else words

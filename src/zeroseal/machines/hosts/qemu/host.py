@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import signal
 import subprocess
 import time
@@ -20,8 +19,9 @@ from zeroseal.errors import (
 )
 from zeroseal.images.facts import read_image_facts
 from zeroseal.machines.definition import MachineDefinition
+from zeroseal.machines.hosts.bound import bound_words
 from zeroseal.machines.hosts.console import CONSOLE_LOG, last_console_line
-from zeroseal.machines.hosts.host import Login, Run, Shell
+from zeroseal.machines.hosts.host import KernelBoot, Login, Run, Shell
 from zeroseal.machines.hosts.preparing import check_files, find_free_port, give_firmware
 from zeroseal.machines.hosts.qemu.agent import AgentShell
 from zeroseal.machines.hosts.qemu.command import (
@@ -30,7 +30,6 @@ from zeroseal.machines.hosts.qemu.command import (
     PID_FILE,
     QMP_SOCKET,
     SERIAL_SOCKET,
-    KernelBoot,
     Wiring,
     build_command,
 )
@@ -38,6 +37,7 @@ from zeroseal.machines.hosts.qemu.monitor import Monitor
 from zeroseal.machines.hosts.qemu.programs import find_program, has_kvm
 from zeroseal.machines.hosts.settle import wait_until_quiet
 from zeroseal.machines.hosts.ssh import SshShell
+from zeroseal.machines.hosts.tpm import TPM_SOCKET, start_tpm
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
@@ -54,12 +54,10 @@ class QemuHost:
     """The machines of a yard on QEMU.
 
     Attributes:
-        boot_kernel: started instead of the drives, for an installation.
         is_isolated: whether guests reach nothing outside.
     """
 
     yard: Yard
-    boot_kernel: KernelBoot | None = None
     is_isolated: bool = False
     is_simulated: bool = False
     _children: dict[int, subprocess.Popen[bytes]] = field(default_factory=dict)
@@ -83,6 +81,17 @@ class QemuHost:
 
     def start(self, machine: YardMachine, is_bound: bool, progress: Progress = quiet) -> Run:
         """Starts QEMU; see ``Host.start``."""
+        del progress
+        return self._start(machine, None, is_bound)
+
+    def start_installing(
+        self, machine: YardMachine, kernel: KernelBoot | None, progress: Progress = quiet
+    ) -> Run:
+        """Starts QEMU with an installer; see ``InstallingHost.start_installing``."""
+        del progress
+        return self._start(machine, kernel, is_bound=True)
+
+    def _start(self, machine: YardMachine, kernel: KernelBoot | None, is_bound: bool) -> Run:
         definition = machine.definition
         if self.is_running(machine):
             raise RefusedError(messages.ALREADY_RUNNING.format(name=definition.name))
@@ -95,18 +104,19 @@ class QemuHost:
             formats=tuple(formats),
             firmware=firmware,
             accelerated=has_kvm(),
-            boot_kernel=self.boot_kernel,
+            boot_kernel=kernel,
             is_isolated=self.is_isolated,
         )
         words = build_command(find_program(), definition, wiring)
         for name in (QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET):
             (machine.folder / name).unlink(missing_ok=True)
-        if is_bound:
-            process = _launch_bound(words, machine.folder)
-            self._children[process.pid] = process
-            pid = process.pid
-        else:
-            pid = _launch_alone(words, machine.folder, definition.name)
+        tpm = start_tpm(machine.folder, is_bound) if definition.tpm else None
+        try:
+            pid = self._launch(words, machine, is_bound)
+        except BaseException:
+            if tpm:
+                tpm.kill()
+            raise
         boots = machine.state.boots + 1
         state = replace(machine.state, running=True, boots=boots, pid=pid, ssh_port=port)
         self.yard.set_state(definition.name, state)
@@ -132,27 +142,18 @@ class QemuHost:
         self._forget(machine)
         return Run(self.yard.get(name), tuple(notes), is_simulated=False)
 
-    def wait_until_off(
-        self, machine: YardMachine, within_seconds: int, progress: Progress, stage: str
-    ) -> None:
-        """Waits until a guest has shut itself down.
-
-        Raises:
-            GuestError: it has not, in time.
-        """
-        began = time.monotonic()
-        while not self._await_exit(machine.state.pid, 1.0):
-            waited = int(time.monotonic() - began)
-            progress(Step(stage, waited, 0, "s", self.last_line(machine)))
-            if waited > within_seconds:
-                raise GuestError(
-                    messages.DID_NOT_FINISH_WITHIN.format(
-                        name=machine.definition.name,
-                        within_seconds=within_seconds,
-                        last_line=self.last_line(machine) or "nothing",
-                    )
-                )
+    def await_off(self, machine: YardMachine, seconds: float) -> bool:
+        """See ``InstallingHost.await_off``."""
+        if not self._await_exit(machine.state.pid, seconds):
+            return False
         self._forget(machine)
+        return True
+
+    def is_out_of_room(self, machine: YardMachine) -> bool:
+        """See ``InstallingHost.is_out_of_room``."""
+        with suppress(UnfinishedError), Monitor(machine.folder, QMP_SOCKET) as monitor:
+            return str(monitor.execute("query-status")["status"]) == "io-error"
+        return False
 
     def cut_power(self, machine: YardMachine) -> None:
         """Ends QEMU at once, if it runs."""
@@ -233,6 +234,13 @@ class QemuHost:
 
     # -- inside
 
+    def _launch(self, words: list[str], machine: YardMachine, is_bound: bool) -> int:
+        if not is_bound:
+            return _launch_alone(words, machine.folder, machine.definition.name)
+        process = _launch_bound(words, machine.folder)
+        self._children[process.pid] = process
+        return process.pid
+
     def _shut_down(
         self, machine: YardMachine, within_seconds: int, progress: Progress
     ) -> list[str]:
@@ -309,7 +317,7 @@ class QemuHost:
 
     def _forget(self, machine: YardMachine) -> None:
         self._await_exit(machine.state.pid, 0)
-        for name in (QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET, PID_FILE):
+        for name in (QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET, TPM_SOCKET, PID_FILE):
             (machine.folder / name).unlink(missing_ok=True)
         if machine.folder.is_dir():
             self.yard.set_state(
@@ -326,9 +334,7 @@ def _format_of(folder: Path, name: str) -> str:
 
 
 def _launch_bound(words: list[str], folder: Path) -> subprocess.Popen[bytes]:
-    keeper = shutil.which("setpriv")
-    if keeper:  # the kernel ends QEMU should this process be killed
-        words = [keeper, "--pdeathsig", "KILL", *words]
+    words = bound_words(words)
     try:
         with (folder / HOST_LOG).open("wb") as log:
             return subprocess.Popen(

@@ -22,15 +22,21 @@ _DESCRIPTION_FOLDERS = (
     "/usr/local/share/qemu/firmware",
     "/usr/share/qemu/firmware",
 )
+_SECURE = {"requires-smm", "enrolled-keys", "secure-boot"}
 _NOT_WANTED = {"requires-smm", "enrolled-keys"}
 
 
 @dataclass(frozen=True)
 class Firmware:
-    """UEFI firmware: the code, and the variables that each machine gets a copy of."""
+    """UEFI firmware: the code, and the variables that each machine gets a copy of.
+
+    Attributes:
+        is_secure: whether it has Secure Boot with the makers' keys enrolled.
+    """
 
     code: Path
     variables: Path
+    is_secure: bool = False
 
 
 def find_program() -> str:
@@ -60,21 +66,24 @@ def has_kvm() -> bool:
     return re.search(r"^flags\s*:.*\b(vmx|svm)\b", flags, re.MULTILINE) is not None
 
 
-def find_firmware() -> Firmware:
-    """UEFI firmware without Secure Boot, from the descriptions that distributions install.
+def find_firmware(is_secure: bool = False) -> Firmware:
+    """UEFI firmware, from the descriptions that distributions install.
+
+    Args:
+        is_secure: with Secure Boot and the makers' keys enrolled; else with neither.
 
     Raises:
         MissingError: none is installed.
     """
     for folder in _DESCRIPTION_FOLDERS:
         for description in sorted(Path(folder).glob("*.json")):
-            firmware = _parse_description(description)
+            firmware = _parse_description(description, is_secure)
             if firmware and firmware.code.is_file() and firmware.variables.is_file():
                 return firmware
     raise MissingError(messages.NO_UEFI_FIRMWARE_FOR_QEMU_FOUND.format(way_out=_WAY_OUT))
 
 
-def _parse_description(path: Path) -> Firmware | None:
+def _parse_description(path: Path, is_secure: bool) -> Firmware | None:
     try:
         value = json.loads(path.read_text("utf-8"))
         mapping = value["mapping"]
@@ -82,12 +91,18 @@ def _parse_description(path: Path) -> Firmware | None:
             "uefi" in value["interface-types"]
             and mapping["device"] == "flash"
             and any(target["architecture"] == "x86_64" for target in value["targets"])
-            and not _NOT_WANTED & set(value["features"])
+            and _has_features(set(value["features"]), is_secure)
         )
         if not fits:
             return None
         return Firmware(
-            Path(mapping["executable"]["filename"]), Path(mapping["nvram-template"]["filename"])
+            Path(mapping["executable"]["filename"]),
+            Path(mapping["nvram-template"]["filename"]),
+            is_secure,
         )
     except (OSError, ValueError, KeyError, TypeError):
         return None
+
+
+def _has_features(features: set[str], is_secure: bool) -> bool:
+    return features >= _SECURE if is_secure else not _NOT_WANTED & features
