@@ -36,7 +36,7 @@ WANTED = (
     "grub-pc", "shim-signed", "openssh-server", "qemu-guest-agent", "tasksel", "eject", "busybox",
     "os-prober", "efibootmgr", "locales", "console-setup", "keyboard-configuration", "sudo",
     "initramfs-tools", "discover", "laptop-detect", "installation-report", "popularity-contest",
-    "zstd", "pciutils", "usbutils", "dbus", "systemd-timesyncd", "cloud-init", "tpm2-tools",
+    "zstd", "dosfstools", "grub-efi", "mokutil", "e2fsprogs", "pciutils", "usbutils", "dbus", "systemd-timesyncd", "cloud-init", "tpm2-tools",
 )  # fmt: skip
 # of the installer's kernel, what a virtual machine with disks of virtio, SATA or SCSI needs
 MODULES = (
@@ -245,7 +245,7 @@ class Archive:
         files = sorted(path for path in base.rglob("Packages*") if path.is_file())
         lines = [
             "Origin: Debian", "Label: Debian", "Suite: stable", f"Codename: {SUITE}", "Version: 13",
-            "Architectures: amd64 all", "Components: main", "Date: Tue, 01 Dec 2026 00:00:00 UTC",
+            "Architectures: amd64", "Components: main", "Date: Tue, 01 Dec 2026 00:00:00 UTC",
         ]  # fmt: skip
         for kind, make in (("MD5Sum", hashlib.md5), ("SHA256", hashlib.sha256)):
             lines.append(f"{kind}:")

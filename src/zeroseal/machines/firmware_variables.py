@@ -70,7 +70,7 @@ def iter_variables(raw: bytes) -> Iterator[tuple[tuple[uuid.UUID, str], bytes]]:
     """
     if raw[_SIGNATURE_AT : _SIGNATURE_AT + 4] != _SIGNATURE:
         return
-    (start,) = struct.unpack_from("<H", raw, _HEADER_BYTES_AT)
+    start = int.from_bytes(raw[_HEADER_BYTES_AT : _HEADER_BYTES_AT + 2], "little")
     head = raw[start : start + _STORE_HEADER_BYTES]
     if len(head) < _STORE_HEADER_BYTES or uuid.UUID(bytes_le=head[:16]) != _AUTHENTICATED_STORE:
         return

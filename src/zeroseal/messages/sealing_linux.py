@@ -162,6 +162,7 @@ ONLY_BIOS_LOADER = (
     "{esp}/EFI/BOOT has no loader: machines with UEFI do not start from this disk, those with BIOS "
     "do."
 )
+NO_ROOM_FOR_LOADER = "{message}: free {size} in {folder} for a copy of its loader"
 NO_LOADER_TO_COPY = (
     "--plant-fallback-loader does not know which file in {esp}/EFI starts this guest: run "
     "grub-install --force-extra-removable on the machine"

@@ -37,8 +37,11 @@ def find_tpm_program() -> str:
     return path
 
 
-def start_tpm(folder: Path, is_bound: bool) -> subprocess.Popen[bytes]:
+def start_tpm(folder: Path, is_bound: bool) -> subprocess.Popen[bytes] | None:
     """Starts the TPM of the machine of this folder; its state is made where there is none.
+
+    Returns:
+        its process, to be given to ``end_tpm``; None for one that goes on without us.
 
     Args:
         folder: of the machine; sockets are named relative to it: their length is limited.
@@ -52,13 +55,12 @@ def start_tpm(folder: Path, is_bound: bool) -> subprocess.Popen[bytes]:
     program = find_tpm_program()
     words = [
         program, "socket", "--tpm2",
-        "--tpmstate", f"dir={TPM_FOLDER}",
+        "--tpmstate", f"dir={folder.resolve() / TPM_FOLDER}",
         "--ctrl", f"type=unixio,path={TPM_SOCKET}",
         "--flags", "startup-clear",
         "--terminate",
     ]  # fmt: skip
-    if is_bound:
-        words = bound_words(words)
+    words = bound_words(words) if is_bound else [*words, "--daemon"]
     try:
         (folder / TPM_FOLDER).mkdir(mode=0o700, exist_ok=True)
         (folder / TPM_SOCKET).unlink(missing_ok=True)
@@ -70,14 +72,27 @@ def start_tpm(folder: Path, is_bound: bool) -> subprocess.Popen[bytes]:
     except OSError as error:
         raise environment_error(error, folder, messages.STARTING_TPM) from error
     end = time.monotonic() + _START_SECONDS
-    while time.monotonic() < end and process.poll() is None:
-        if (folder / TPM_SOCKET).exists():
-            return process
+    while time.monotonic() < end:
+        has_ended = process.poll() is not None
+        if (folder / TPM_SOCKET).exists() and is_bound is not has_ended:
+            return process if is_bound else None
+        if has_ended and (is_bound or process.returncode):
+            break
         time.sleep(_POLL_SECONDS)
-    process.kill()
-    process.wait()
+    end_tpm(process, 0)
     raise HostError(
         messages.TPM_DID_NOT_START.format(
             name=folder.name, log_tail=last_console_line(folder / TPM_LOG) or "it gave no reason"
         )
     )
+
+
+def end_tpm(process: subprocess.Popen[bytes] | None, within_seconds: float = 5.0) -> None:
+    """Waits for the end of a TPM whose machine has let go of it, and ends one that stays."""
+    if process is None:
+        return
+    try:
+        process.wait(within_seconds)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()

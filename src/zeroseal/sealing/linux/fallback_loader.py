@@ -6,7 +6,8 @@ own files, as the maker signed them.
 
 from __future__ import annotations
 
-from zeroseal.errors import RefusedError
+from zeroseal.blocks.sizes import size_text
+from zeroseal.errors import NoSpaceError, RefusedError
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.loaders import LoaderCopy, fallback_copies, find_efi_loaders
 from zeroseal.messages import sealing_linux as messages
@@ -37,5 +38,14 @@ def plant_fallback_loader(guest: Guest) -> None:
         RefusedError: as ``planned_copies``.
         NoSpaceError: the partition has no room for them.
     """
-    for copy in planned_copies(guest):
-        guest.put_file(copy.target, guest.read_file(copy.source, _MOST_BYTES), _MODE)
+    copies = [(item.target, guest.read_file(item.source, _MOST_BYTES))
+              for item in planned_copies(guest)]  # fmt: skip
+    for target, content in copies:
+        try:
+            guest.put_file(target, content, _MODE)
+        except NoSpaceError as error:
+            size = size_text(sum(len(content) for _target, content in copies))
+            folder = target.partition("/EFI/")[0]
+            raise NoSpaceError(
+                messages.NO_ROOM_FOR_LOADER.format(message=error.message, size=size, folder=folder)
+            ) from error

@@ -26,7 +26,7 @@ from zeroseal.machines.hosts.qemu.command import SERIAL_SOCKET
 from zeroseal.machines.hosts.qemu.programs import has_kvm
 from zeroseal.machines.hosts.settle import wait_until_quiet
 from zeroseal.machines.hosts.ssh import SshShell
-from zeroseal.machines.hosts.tpm import TPM_SOCKET, start_tpm
+from zeroseal.machines.hosts.tpm import TPM_SOCKET, end_tpm, start_tpm
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
@@ -51,6 +51,7 @@ class LibvirtHost:
     is_isolated: bool = False
     is_simulated: bool = False
     _opened: Any = field(default=None, repr=False)
+    _tpms: dict[str, Any] = field(default_factory=dict, repr=False)
 
     def check_ready(self, machine: YardMachine | None = None) -> None:
         """See ``Host.check_ready``; raises HostError where the connection cannot be opened."""
@@ -92,9 +93,9 @@ class LibvirtHost:
             with refusals(self.connection):
                 self._connect().createXML(xml, flags)
         except BaseException:
-            if tpm:
-                tpm.kill()
+            end_tpm(tpm, 0)
             raise
+        self._tpms[name] = tpm
         state = replace(
             machine.state, running=True, boots=machine.state.boots + 1, pid=0, ssh_port=port
         )
@@ -299,6 +300,7 @@ class LibvirtHost:
         return next((text.partition("/")[0] for text in self.addresses(machine)), "")
 
     def _forget(self, machine: YardMachine) -> None:
+        end_tpm(self._tpms.pop(machine.definition.name, None))
         for name in (SERIAL_SOCKET, TPM_SOCKET):
             (machine.folder / name).unlink(missing_ok=True)
         if machine.folder.is_dir():

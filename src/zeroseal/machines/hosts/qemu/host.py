@@ -37,7 +37,7 @@ from zeroseal.machines.hosts.qemu.monitor import Monitor
 from zeroseal.machines.hosts.qemu.programs import find_program, has_kvm
 from zeroseal.machines.hosts.settle import wait_until_quiet
 from zeroseal.machines.hosts.ssh import SshShell
-from zeroseal.machines.hosts.tpm import TPM_SOCKET, start_tpm
+from zeroseal.machines.hosts.tpm import TPM_SOCKET, end_tpm, start_tpm
 from zeroseal.machines.yard import Yard, YardMachine
 from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
@@ -61,6 +61,7 @@ class QemuHost:
     is_isolated: bool = False
     is_simulated: bool = False
     _children: dict[int, subprocess.Popen[bytes]] = field(default_factory=dict)
+    _tpms: dict[str, subprocess.Popen[bytes] | None] = field(default_factory=dict)
 
     def check_ready(self, machine: YardMachine | None = None) -> None:
         """See ``Host.check_ready``."""
@@ -114,9 +115,9 @@ class QemuHost:
         try:
             pid = self._launch(words, machine, is_bound)
         except BaseException:
-            if tpm:
-                tpm.kill()
+            end_tpm(tpm, 0)
             raise
+        self._tpms[definition.name] = tpm
         boots = machine.state.boots + 1
         state = replace(machine.state, running=True, boots=boots, pid=pid, ssh_port=port)
         self.yard.set_state(definition.name, state)
@@ -317,6 +318,7 @@ class QemuHost:
 
     def _forget(self, machine: YardMachine) -> None:
         self._await_exit(machine.state.pid, 0)
+        end_tpm(self._tpms.pop(machine.definition.name, None))
         for name in (QMP_SOCKET, SERIAL_SOCKET, AGENT_SOCKET, TPM_SOCKET, PID_FILE):
             (machine.folder / name).unlink(missing_ok=True)
         if machine.folder.is_dir():
