@@ -230,3 +230,93 @@ def test_the_domain_of_a_start_is_as_libvirt_wants_it(
     log = root.find("devices/serial/log")
     assert log is not None
     assert log.get("file") == str(tmp_path / "console.log")
+
+
+# -- domains that are taken in; libvirt's own test driver has domains and pools, and runs nothing
+
+NODE = """\
+<node><cpu><mhz>1000</mhz><model>x86_64</model><active>2</active><nodes>1</nodes><sockets>1</sockets>
+<cores>2</cores><threads>1</threads></cpu><memory>8000000</memory>
+<domain type='test'><name>pier</name><uuid>4f0c9e1a-7c1d-4c55-9a52-9d0d3b1a7e10</uuid>
+<memory unit='MiB'>768</memory><vcpu>3</vcpu><os><type>hvm</type></os>
+<cputune><shares>9</shares></cputune>
+<devices><disk type='file' device='disk'><driver name='qemu' type='qcow2'/>
+<source file='{disk}'/><target dev='vda' bus='virtio'/></disk>
+<disk type='volume' device='disk'><source pool='piers' volume='tides'/>
+<target dev='vdb' bus='virtio'/></disk>
+<interface type='network'><mac address='02:5a:17:00:00:77'/><source network='quays'/></interface>
+</devices></domain>
+<domain type='test'><name>quay</name><memory>65536</memory><os><type>hvm</type></os></domain>
+<network><name>quays</name></network>
+<pool type='dir'><name>piers</name><target><path>{folder}</path></target></pool></node>
+"""
+
+
+@pytest.fixture
+def test_node(libvirt: Any, tmp_path: Path, demo_disk: Path) -> str:
+    """A connection with a domain of two disks, one of them a volume of a pool; all are on."""
+    del libvirt
+    shutil.copyfile(demo_disk, tmp_path / "root.qcow2")
+    (tmp_path / "node.xml").write_text(
+        NODE.format(disk=tmp_path / "root.qcow2", folder=tmp_path / "pool")
+    )
+    return f"test://{tmp_path}/node.xml"
+
+
+def test_a_domain_that_is_off_is_taken_in_with_all_its_disks(
+    test_node: str,
+    tmp_path: Path,
+    zeroseal: Command,
+    monkeypatch: pytest.MonkeyPatch,
+    demo_disk: Path,
+) -> None:
+    from zeroseal.machines.hosts.libvirt import adopting
+
+    def open_off(name: str) -> Any:
+        """The test driver starts what its file names."""
+        opened = importlib.import_module("libvirt").open(name)
+        for domain in opened.listAllDomains():
+            domain.destroy()
+        pool = opened.storagePoolLookupByName("piers")
+        volume = "<volume><name>tides</name><capacity>1048576</capacity></volume>"
+        made = pool.createXML(volume, 0)
+        Path(made.path()).parent.mkdir(exist_ok=True)
+        shutil.copyfile(demo_disk, made.path())
+        return opened
+
+    words = ("--connection", test_node, "--yard", tmp_path / "yard")
+    runs = zeroseal("yard", "adopt", "--domain", "pier", *words)
+    assert (runs.status, "the domain pier runs: shut it down first" in runs.err) == (4, True)
+    monkeypatch.setattr(adopting, "open_connection", open_off)
+    answer = zeroseal("yard", "adopt", "--domain", "pier", *words)
+    assert answer.status == 0, answer.err
+    machine = Yard(tmp_path / "yard").get("pier")
+    definition = machine.definition
+    assert (definition.host, definition.connection) == ("libvirt", test_node)
+    assert (definition.cpus, definition.memory_mib, definition.mac) == (3, 768, "02:5a:17:00:00:77")
+    assert definition.uuid == "4f0c9e1a-7c1d-4c55-9a52-9d0d3b1a7e10"
+    assert any("<shares>9</shares>" in text for text in definition.kept_elements)
+    for name in (definition.disk, *definition.more_disks):
+        assert (machine.folder / name).read_bytes() == demo_disk.read_bytes()
+    missing = zeroseal("yard", "adopt", "--domain", "gone", *words)
+    assert missing.status == 3
+    assert "has no domain 'gone'; it has pier, quay" in missing.err
+    (tmp_path / "root.qcow2").unlink()
+    elsewhere = zeroseal("yard", "adopt", "--domain", "pier", "--name", "again", *words)
+    assert (elsewhere.status, "is not on this computer" in elsewhere.err) == (3, True)
+    both = zeroseal("yard", "adopt", "x.qcow2", "--domain", "pier", *words)
+    assert (both.status, "either an image" in both.err) == (2, True)
+
+
+def test_a_domain_with_snapshots_is_refused_with_their_names(
+    test_node: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from zeroseal.machines.hosts.libvirt import adopting
+
+    opened = importlib.import_module("libvirt").open(test_node)
+    domain = opened.lookupByName("pier")
+    domain.snapshotCreateXML("<domainsnapshot><name>before</name></domainsnapshot>", 0)
+    domain.destroy()
+    monkeypatch.setattr(adopting, "open_connection", lambda _name: opened)
+    with pytest.raises(RefusedError, match=r"has snapshots \(before\), which keep earlier states"):
+        adopting.read_domain(test_node, "pier")

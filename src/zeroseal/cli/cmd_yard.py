@@ -11,6 +11,7 @@ from zeroseal.cli.options import add_host, add_reach, add_shelf, add_yard, reach
 from zeroseal.cli.parser import Parser, Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, RefusedError, UsageError
+from zeroseal.extras import extra
 from zeroseal.machines import HOST_NAMES
 from zeroseal.messages import cli as messages
 
@@ -102,12 +103,14 @@ def _add_adopt(actions: Any) -> None:
         description=(
             "Adds a disk as a machine, with its seal record if it has one, and with its "
             "definition where one is given. NAME@VERSION turns a template into a machine "
-            "again, to be patched and put back as a new version."
+            "again, to be patched and put back as a new version. With --domain the machine is one "
+            "that libvirt knows, with all its disks."
         ),
     )
     adopt.add_argument(
         "image",
         type=Path,
+        nargs="?",
         metavar="IMAGE|NAME@VERSION",
         help="a disk image, or a template on the shelf",
     )
@@ -117,6 +120,15 @@ def _add_adopt(actions: Any) -> None:
         type=Path,
         metavar="FILE",
         help="its definition: libvirt domain XML, OVF, or a machine.toml",
+    )
+    adopt.add_argument(
+        "--domain", metavar="DOMAIN", help="instead of an image: a domain of libvirt that is off"
+    )
+    adopt.add_argument(
+        "--connection",
+        default="",
+        metavar="URI",
+        help="of libvirt, such as qemu:///system (default: libvirt\u2019s own)",
     )
     adopt.add_argument(
         "--in-place", action="store_true", help="keep the disk where it is instead of copying it"
@@ -323,7 +335,15 @@ def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
     from zeroseal.machines.definition_files import read_definition_file
     from zeroseal.templates.shelf.shelf import Shelf
 
+    if bool(args.domain) == bool(args.image) or (args.domain and args.machine):
+        raise UsageError(messages.IMAGE_OR_DOMAIN)
     definition = read_definition_file(args.machine) if args.machine else None
+    if args.domain:
+        with extra("libvirt", "a domain of libvirt"):
+            from zeroseal.machines.hosts.libvirt.adopting import read_domain  # an extra
+
+        definition = read_domain(args.connection, args.domain)
+        args.image = Path(definition.disk)
     image, origin = args.image, ""
     if not image.exists() and "@" in str(image):
         template = Shelf(args.shelf).get(str(image))
@@ -338,7 +358,7 @@ def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
         args.machine.parent if args.machine else Path(),
         args.in_place,
         origin,
-        args.host or "simulated",
+        args.host or ("libvirt" if args.domain else "simulated"),
         reach_from(args),
     )
     return adopt_image(yard, image, name, how)

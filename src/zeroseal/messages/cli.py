@@ -129,3 +129,8 @@ NO_MACHINE_TO_RENEW = (
 )
 ONLY_FOR_ONE_MACHINE = "--template and --sheet are for one machine: leave them out, or renew one"
 JOBS_TOO_FEW = "--jobs needs at least 1"
+
+# cli/cmd_yard.py, adopting
+IMAGE_OR_DOMAIN = (
+    "give either an image, with --machine for its definition, or --domain for a domain of libvirt"
+)

@@ -4,6 +4,22 @@
 NOT_VALID_MACHINE_NAME = (
     "{name!r} is not a valid machine name: use a-z, 0-9 and -, at most 63 characters"
 )
+DEVICE_WAS_ADDED = "somebody plugged {device} into its domain while it ran"
+DEVICE_WAS_TAKEN = "somebody took {device} out of its domain while it ran"
+NO_SUCH_DOMAIN = "{connection} has no domain {name!r}; it has {names}"
+DOMAIN_RUNS = "the domain {name} runs: shut it down first (virsh shutdown {name})"
+DOMAIN_SLEEPS = (
+    "the domain {name} has a saved memory, so that its disk is in the middle of something: start "
+    "it and shut it down, or remove that (virsh managedsave-remove {name})"
+)
+DOMAIN_HAS_SNAPSHOTS = (
+    "the domain {name} has snapshots ({snapshots}), which keep earlier states of its disk: delete "
+    "them first (virsh snapshot-delete), or adopt a copy of the disk"
+)
+DOMAIN_DISK_ELSEWHERE = (
+    "the disk {path} of the domain {name} is not on this computer: run this on the computer of "
+    "{connection}, or copy the disk and adopt it with --machine"
+)
 FURTHER_DISK_NOT_FOUND = (
     "the definition names a further disk, {path}, that was not found: put it there, or take it out "
     "of the definition"

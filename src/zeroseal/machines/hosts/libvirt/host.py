@@ -9,12 +9,14 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
+from xml.etree.ElementTree import fromstring
 
 import libvirt
 import libvirt_qemu
 
 from zeroseal.errors import GuestError, HostError, RefusedError
 from zeroseal.machines.definition import MachineDefinition
+from zeroseal.machines.domain_xml import parse_domain
 from zeroseal.machines.hosts.console import CONSOLE_LOG, last_console_line
 from zeroseal.machines.hosts.host import KernelBoot, Login, Run, Shell
 from zeroseal.machines.hosts.keys import linux_codes
@@ -113,7 +115,8 @@ class LibvirtHost:
         if domain is None:
             self._forget(machine)
             raise RefusedError(messages.NOT_RUNNING.format(name=name))
-        notes = self._shut_down(machine, domain, within_seconds, progress)
+        notes = [*self._changes(machine, domain)]
+        notes += self._shut_down(machine, domain, within_seconds, progress)
         self._forget(machine)
         return Run(self.yard.get(name), tuple(notes), is_simulated=False)
 
@@ -295,6 +298,22 @@ class LibvirtHost:
         with suppress(libvirt.libvirtError):
             domain.destroy()
         return [f"it did not shut down within {within_seconds} s, so its power was cut"]
+
+    def _changes(self, machine: YardMachine, domain: Any) -> list[str]:
+        """What somebody else plugged into the running domain, or took out of it."""
+        with refusals(self.connection):
+            seen = parse_domain(fromstring(domain.XMLDesc(0)), machine.definition.name)
+        definition, folder = machine.definition, machine.folder.resolve()
+        disks = (definition.disk, *definition.more_disks)
+        given = {str(folder / path) for path in disks}
+        given |= {str(folder / item.path) for item in definition.media}
+        given |= {card.mac for card in definition.adapters if card.network != USER}
+        found = {seen.disk, *seen.more_disks, *(item.path for item in seen.media)}
+        found |= {card.mac for card in seen.adapters}
+        changes = [messages.DEVICE_WAS_ADDED.format(device=item) for item in sorted(found - given)]
+        return changes + [
+            messages.DEVICE_WAS_TAKEN.format(device=item) for item in sorted(given - found)
+        ]
 
     def _first_address(self, machine: YardMachine) -> str:
         return next((text.partition("/")[0] for text in self.addresses(machine)), "")
