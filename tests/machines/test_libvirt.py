@@ -12,6 +12,7 @@ import importlib
 import json
 import os
 import shutil
+import socket
 import subprocess
 import sys
 import time
@@ -59,13 +60,19 @@ def libvirt(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
         fcntl.flock(lock, fcntl.LOCK_EX)
         package = _import(shared)
         for daemon, name in (("virtlogd", "virtlogd-sock"), ("libvirtd", "libvirt-sock")):
-            if not Path("/run/libvirt", name).exists():
+            if not _answers(name):
                 subprocess.run([daemon, "-d"], check=True)
         for _ in range(100):
-            if Path("/run/libvirt/libvirt-sock").exists():
+            if _answers("libvirt-sock"):
                 break
             time.sleep(0.1)
         yield package
+
+
+def _answers(name: str) -> bool:
+    """Whether a daemon listens; a socket may be left of one that was killed."""
+    with socket.socket(socket.AF_UNIX) as probe:
+        return probe.connect_ex(f"/run/libvirt/{name}") == 0
 
 
 def _import(shared: Path) -> Any:

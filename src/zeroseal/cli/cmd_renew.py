@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import time
-from datetime import datetime
 from pathlib import Path
 
 from zeroseal.cli.cmd_build import add_sheet_options, wishes_from
@@ -17,7 +16,6 @@ from zeroseal.cli.options import (
 )
 from zeroseal.cli.parser import MANY, Parser, Subparsers
 from zeroseal.cli.signing_options import add_signing, signer_from
-from zeroseal.cli.time_window import parse_window
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 from zeroseal.machines import HOST_NAMES
@@ -136,7 +134,10 @@ def _names_of(args: argparse.Namespace) -> list[str]:
 
 
 def _renew_each(names: list[str], args: argparse.Namespace, ui: Ui) -> int:
+    from datetime import datetime
+
     from zeroseal.cli.many import Subject, Work, run_each, words_of
+    from zeroseal.cli.time_window import parse_window
 
     if args.jobs < 1:
         raise UsageError(messages.JOBS_TOO_FEW)

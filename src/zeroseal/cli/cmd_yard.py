@@ -11,7 +11,6 @@ from zeroseal.cli.options import add_host, add_reach, add_shelf, add_yard, reach
 from zeroseal.cli.parser import Parser, Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import MissingError, RefusedError, UsageError
-from zeroseal.extras import extra
 from zeroseal.machines import HOST_NAMES
 from zeroseal.messages import cli as messages
 
@@ -339,6 +338,8 @@ def _adopt(args: argparse.Namespace, yard: Yard) -> Any:
         raise UsageError(messages.IMAGE_OR_DOMAIN)
     definition = read_definition_file(args.machine) if args.machine else None
     if args.domain:
+        from zeroseal.extras import extra
+
         with extra("libvirt", "a domain of libvirt"):
             from zeroseal.machines.hosts.libvirt.adopting import read_domain  # an extra
 
