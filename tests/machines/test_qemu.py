@@ -21,6 +21,7 @@ from zeroseal.images.detect import open_image
 from zeroseal.machines.adopt import Adoption, adopt_image
 from zeroseal.machines.build import BuildWish, build_machine
 from zeroseal.machines.definition import AttachedMedium, write_definition
+from zeroseal.machines.firmware_variables import iter_variables
 from zeroseal.machines.hosts.keys import keys_of
 from zeroseal.machines.hosts.qemu import programs
 from zeroseal.machines.hosts.qemu.host import QemuHost
@@ -171,6 +172,24 @@ def test_a_machine_with_uefi_gets_its_own_variables(blank: tuple[QemuHost, YardM
     host.cut_power(yard.get("blank"))
     variables = machine.folder / "firmware-vars.fd"
     assert variables.stat().st_size == firmware.variables.stat().st_size
+
+
+def test_secure_boot_gives_a_machine_its_firmware_and_the_makers_keys(
+    blank: tuple[QemuHost, YardMachine],
+) -> None:
+    host, machine = blank
+    yard = host.yard
+    definition = replace(machine.definition, firmware="uefi", memory_mib=256, secure_boot=True)
+    write_definition(machine.folder, definition)
+    host.start(yard.get("blank"), is_bound=True)
+    console = machine.folder / "console.log"
+    end = time.monotonic() + 90
+    while "BdsDxe" not in console.read_text("utf-8", "replace") and time.monotonic() < end:
+        time.sleep(0.5)
+    host.cut_power(yard.get("blank"))
+    assert "BdsDxe" in console.read_text("utf-8", "replace")  # it ran, and found nothing to start
+    written = dict(iter_variables((machine.folder / "firmware-vars.fd").read_bytes()))
+    assert {"PK", "KEK", "db"} <= {name for _space, name in written}
 
 
 def test_an_installer_that_never_ends_is_ended_and_the_machine_kept(

@@ -1,0 +1,219 @@
+"""Debian's own installer, from an empty disk to two clones: UEFI, a TPM, a medium, pressed keys.
+
+The installer's kernel and initrd are those of Debian's package; its packages come from a local
+archive on the loopback address (``lab/installer_archive.py``). Without KVM an installation takes
+half an hour and a boot some minutes: ``ZEROSEAL_LONG=1``. What comes out is judged by e2fsck,
+fsck.fat, mtools, qemu-img, and by the guests themselves.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Command
+from tests.long import only_long
+from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, need, run, to_raw
+from zeroseal.guests.linux.initramfs import build_file_archive
+from zeroseal.machines.hosts.choose import host_of
+from zeroseal.machines.hosts.host import Shell
+from zeroseal.machines.yard import Yard
+from zeroseal.progress import quiet
+
+pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+NAME = "harbour-office"
+SEAL = ("--plant-first-boot", "--plant-fallback-loader")
+PLAIN = "TERM=dumb DEBIAN_FRONTEND=text auto=true priority=critical quiet"
+
+
+@pytest.fixture(scope="module")
+def archive(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, int]]:
+    """The folder with kernel and initrd, and the port of the archive."""
+    need("qemu-system-x86_64", "swtpm", "dpkg-deb")
+    sys.path.insert(0, str(Path(__file__).parent / "lab"))
+    from installer_archive import Archive, serve  # type: ignore[import-not-found]
+
+    made: Any = Archive(tmp_path_factory.mktemp("archive"))
+    made.make()
+    server = serve(made)
+    yield made.folder, server.server_port
+    server.shutdown()
+
+
+def arguments(port: int) -> str:
+    """What the installer is started with: the archive is not signed."""
+    return (
+        f"console=ttyS0 {PLAIN} mirror/http/hostname=10.0.2.2:{port} "
+        "debian-installer/allow_unauthenticated=true"
+    )
+
+
+def sheet_in(folder: Path, archive: Path) -> Path:
+    shutil.copytree(EXAMPLES, folder)
+    for name in ("linux", "initrd.gz"):
+        (folder / name).symlink_to(archive / name)
+    return folder / f"{NAME}.toml"
+
+
+@only_long
+def test_debian_is_installed_sealed_and_cloned_with_uefi_and_a_tpm(
+    archive: tuple[Path, int], tmp_path: Path, zeroseal: Command
+) -> None:
+    files, port = archive
+    sheet, yard = sheet_in(tmp_path / "sheets", files), Yard(tmp_path / "yard")
+    words = ("--yard", yard.folder)
+    wanted = f"origin.kernel_arguments={arguments(port)}"
+    built = zeroseal("build", sheet, "--set", wanted, *words)
+    # the firmware of this machine alone knows the loader: that is told at once
+    assert built.status == 1, built.err
+    assert "Clones with UEFI do not start" in " ".join(built.out.split())
+    machine = yard.get(NAME)
+    journal = json.loads((machine.folder / "build-journal.json").read_text())
+    stages = [stage["name"] for stage in journal["installerStages"]]
+    assert {"Loading additional components", "Installing the base system"} <= set(stages)
+    assert [phase["name"] for phase in journal["phases"]] == [
+        "install", "boot", "reach", "first boot", "tasks", "leave", "leave",
+    ]  # fmt: skip
+    assert journal["packagesAfter"]["openssh-server"] and journal["result"] == "built"
+    assert list((machine.folder / "tpm").glob("*.permall"))
+    shown = zeroseal("survey", machine.disk, "--machine", machine.folder / "machine.toml")
+    assert "TPM state" in shown.out
+    sealed = tmp_path / "office.qcow2"
+    own = ("--machine", machine.folder / "machine.toml")
+    refused = zeroseal("seal", machine.disk, "-o", sealed, "--plant-first-boot", *own)
+    assert refused.status == 4
+    assert "shimx64.efi (debian)" in refused.err  # as the firmware's variables call it
+    done = zeroseal("seal", machine.disk, "-o", sealed, *SEAL, *own)
+    assert done.status == 0, done.err
+    judge_sealed(sealed, machine.disk, tmp_path)
+    assert zeroseal("check", sealed, "--deep").status == 0
+    shelf = ("--shelf", tmp_path / "shelf")
+    added = zeroseal("shelf", "add", sealed, "--name", "office", "--version", "1", *own, *shelf)
+    assert added.status == 0, added.err
+    clones = ("--name", "office-north", "--name", "office-south", "--to", yard.folder)
+    made = zeroseal("clone", "office@1", *clones, "--host", "qemu", *shelf)
+    assert made.status == 0, made.err
+    facts = [boot_twice(yard, name) for name in ("office-north", "office-south")]
+    assert [fact["hostname"] for fact in facts] == ["office-north", "office-south"]
+    for key in ("machine-id", "host key", "tpm"):
+        assert facts[0][key] and facts[0][key] != facts[1][key], key
+    disks = [yard.get(name).disk for name in ("office-north", "office-south")]
+    compared = zeroseal("compare", *disks)
+    assert compared.status == 0, compared.out
+
+
+def judge_sealed(sealed: Path, source: Path, folder: Path) -> None:
+    """The file, both volumes, and the search that shares no code with ours."""
+    judge_qcow2(sealed)
+    raw = to_raw(sealed, folder / "sealed.raw")
+    esp = cut_partition(raw, 1, folder / "esp.img")
+    run("fsck.fat", "-n", esp)
+    names = run("mdir", "-b", "-i", esp, "::EFI/BOOT")
+    assert "BOOTX64.EFI" in names and "grubx64.efi" in names
+    run("mcopy", "-n", "-i", esp, "::EFI/BOOT/BOOTX64.EFI", folder / "fallback")
+    run("mcopy", "-n", "-i", esp, "::EFI/debian/shimx64.efi", folder / "shim")
+    assert (folder / "fallback").read_bytes() == (folder / "shim").read_bytes()
+    root = cut_partition(raw, 2, folder / "root.img")
+    judge_ext(root)
+    before = cut_partition(to_raw(source, folder / "source.raw"), 2, folder / "before.img")
+    identity = run("debugfs", "-R", "cat /etc/machine-id", before).strip().encode()
+    key = run("debugfs", "-R", "cat /etc/ssh/ssh_host_ed25519_key.pub", before).split()[1].encode()
+    assert len(identity) == 32
+    assert find_texts(raw, [identity, key, NAME.encode()]) == set()
+
+
+def boot_twice(yard: Yard, name: str) -> dict[str, str]:
+    """What a clone says of itself, the same after both of its starts."""
+    facts: list[dict[str, str]] = []
+    for _boot in range(2):
+        host = host_of(yard.get(name), yard, 0)
+        host.start(yard.get(name), is_bound=True, progress=quiet)
+        try:
+            shell = host.open_shell(yard.get(name), None, 1800, quiet)
+            facts.append({key: ask(shell, script) for key, script in QUESTIONS.items()})
+            shell.close()
+            host.stop(yard.get(name), 600, quiet)
+        finally:
+            host.cut_power(yard.get(name))
+    # a PCR is of one start; what was made stays
+    assert facts[0] == facts[1]
+    state = next((yard.get(name).folder / "tpm").glob("*.permall"))
+    return facts[1] | {"tpm": state.read_bytes().hex()}
+
+
+QUESTIONS = {
+    "hostname": "cat /etc/hostname",
+    "machine-id": "cat /etc/machine-id",
+    "host key": "key=/etc/ssh/ssh_host_ed25519_key.pub; for n in $(seq 120); do "
+    "[ -s $key ] && break; sleep 1; done; cat $key",
+    "device": "ls /sys/class/tpm /sys/firmware/efi >/dev/null && echo both",
+}
+
+
+def ask(shell: Shell, script: str) -> str:
+    answer = shell.run(script, as_root=True, timeout_seconds=300, is_patch=False)
+    assert answer.status == 0, answer.text
+    return answer.text.strip()
+
+
+# -- the same from a medium, started by a key at its boot prompt
+
+
+def make_medium(folder: Path, archive: Path, port: int) -> Path:
+    """An ISO image that both firmwares start; nothing is installed until ``i`` is pressed."""
+    need("grub-mkrescue", "xorriso", "mformat")
+    tree = folder / "tree"
+    (tree / "boot/grub").mkdir(parents=True)
+    shutil.copyfile(archive / "linux", tree / "linux")
+    initrd = (archive / "initrd.gz").read_bytes()
+    answers = {"preseed.cfg": (EXAMPLES / f"files/{NAME}.cfg").read_bytes()}
+    (tree / "initrd").write_bytes(initrd + bytes(-len(initrd) % 4) + build_file_archive(answers))
+    (tree / "boot/grub/grub.cfg").write_text(
+        "serial --unit=0 --speed=115200\nterminal_input console serial\nterminal_output serial\n"
+        "set timeout=-1\nmenuentry 'Nothing' { true }\n"
+        f"menuentry 'Install' --hotkey=i {{ linux /linux {arguments(port)}; initrd /initrd }}\n"
+    )
+    run("grub-mkrescue", "-o", folder / "install.iso", tree)
+    return folder / "install.iso"
+
+
+@only_long
+@pytest.mark.parametrize(("firmware", "is_whole"), [("uefi", False), ("bios", True)])
+def test_an_installation_from_a_medium_begins_with_a_key_at_its_prompt(
+    archive: tuple[Path, int], tmp_path: Path, zeroseal: Command, firmware: str, is_whole: bool
+) -> None:
+    files, port = archive
+    sheet, yard = sheet_in(tmp_path / "sheets", files), Yard(tmp_path / "yard")
+    text = sheet.read_text()
+    start, end = text.index("[origin]"), text.index("# Tasks run through")
+    medium = make_medium(sheet.parent, files, port)
+    origin = (
+        f'[origin]\ninstall = {{ path = "{medium}" }}\n'
+        'press = [{ wait_seconds = 45, text = "i" }]\n'
+        f"install_seconds = {14_400 if is_whole else 420}\n\n"
+    )
+    sheet.write_text(text[:start] + origin + text[end:])
+    built = zeroseal("build", sheet, "--set", f"machine.firmware={firmware}", "--yard", yard.folder)
+    machine = yard.get(NAME)
+    journal = json.loads((machine.folder / "build-journal.json").read_text())
+    stages = [stage["name"] for stage in journal["installerStages"]]
+    assert "Detecting network hardware" in stages
+    if not is_whole:  # that it starts is what UEFI adds
+        assert built.status == 5
+        assert re.search("did not end within 420 s", built.err)
+        return
+    assert built.status == 0, built.err
+    assert "Installing the base system" in stages
+    assert machine.definition.media == ()
+    sealed = tmp_path / "office.qcow2"
+    assert zeroseal("seal", machine.disk, "-o", sealed, "--plant-first-boot").status == 0
+    judge_qcow2(sealed)
