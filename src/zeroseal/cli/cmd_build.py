@@ -28,8 +28,8 @@ def add_parser(subparsers: Subparsers) -> None:
         description=(
             "Takes the base disk or the installation medium that a sheet names, verifies it, "
             "starts a machine, runs the sheet's tasks in it, shuts it down and leaves it as "
-            "the sheet says, on QEMU or on the simulated host. A machine that already matches "
-            "its sheet is not built again."
+            "the sheet says, on QEMU, libvirt or the simulated host. A machine that already "
+            "matches its sheet is not built again."
         ),
         examples=(
             ("build gate.toml", "build the machine of a sheet, or do nothing if it is up to date"),

@@ -119,6 +119,17 @@ def add_parser(subparsers: Subparsers) -> None:
         metavar="DIR",
         help="the yard for the new machines (default: as configured, else yard)",
     )
+    where.add_argument(
+        "--reserved",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help=(
+            "give no address that this file names: a host table, a DHCP server\u2019s "
+            "reservations, another clone sheet; may be repeated"
+        ),
+    )
     add_host(parser, "simulated", where.title)
     where.add_argument(
         "--definition",
@@ -153,6 +164,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.machines.sheet.secret_values import read_secrets
     from zeroseal.machines.yard import Yard
     from zeroseal.reports.shelf_as_json import clones_to_json
+    from zeroseal.templates.addresses import read_reservations
     from zeroseal.templates.clone import CloneBatch, CloneSource, make_clones
     from zeroseal.templates.shelf.shelf import Shelf
 
@@ -172,6 +184,11 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         host=args.host or "simulated",
         forms=tuple(dict.fromkeys(args.definition)),
         reissue_sid=args.reissue_sid,
+        reserved={
+            address: owner
+            for path in args.reserved
+            for address, owner in read_reservations(path).items()
+        },
     )
     clones = make_clones(batch, yard, shelf, ui.progress)
     draw = show_table if args.table else show_clones

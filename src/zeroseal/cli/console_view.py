@@ -34,9 +34,11 @@ def showing_console(yard: Path, name: str, ui: Ui, wanted: bool) -> Iterator[Non
 
 
 def _follow(log: Path, ui: Ui, ended: threading.Event) -> None:
-    position, rest = 0, b""
+    position, rest = _size_of(log), b""  # what stands there is of an earlier start
     while True:
         is_last = ended.wait(_POLL_SECONDS)
+        if _size_of(log) < position:  # the next start began it again
+            position, rest = 0, b""
         try:
             with log.open("rb") as file:
                 file.seek(position)
@@ -49,3 +51,10 @@ def _follow(log: Path, ui: Ui, ended: threading.Event) -> None:
             ui.tell_line(plain_text(line))
         if is_last:
             return
+
+
+def _size_of(log: Path) -> int:
+    try:
+        return log.stat().st_size
+    except OSError:
+        return 0

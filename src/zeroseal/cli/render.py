@@ -18,6 +18,7 @@ from zeroseal.traces.model import FAMILIES
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from zeroseal.machines.definition import Hardware, MachineDefinition
     from zeroseal.sealing.disk_map import DiskMap
     from zeroseal.traces.finding import TraceSummary
     from zeroseal.volumes.disk import Disk
@@ -206,3 +207,9 @@ def _signs(console: Console) -> str:
 def _shade(share: float) -> int:
     """0 for nothing, 1 and 2 for a part, 3 for nearly all."""
     return 0 if share == 0 else min(3, 1 + int(share * 2.5))
+
+
+def hardware_text(machine: MachineDefinition | Hardware) -> str:
+    """Processors, memory, firmware, and what is rarer."""
+    text = f"{machine.cpus} CPU, {machine.memory_mib} MiB, {machine.firmware}"
+    return text + " with Secure Boot" * machine.secure_boot + ", TPM" * machine.tpm

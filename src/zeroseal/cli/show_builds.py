@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 
 from zeroseal.cli import render
-from zeroseal.cli.show_machines import SIMULATED, machine_rows
+from zeroseal.cli.show_machines import HOST_TITLES, SIMULATED, machine_rows
 from zeroseal.cli.ui import clean
 
 if TYPE_CHECKING:
@@ -29,7 +29,8 @@ def _show_built(
     result: BuildResult, readiness: MachineReadiness, yard: Path, console: Console
 ) -> None:
     name = result.machine.definition.name
-    where = SIMULATED if result.is_simulated else f"on QEMU in {duration_text(result.seconds)}"
+    host = HOST_TITLES.get(result.machine.definition.host, "")
+    where = SIMULATED if result.is_simulated else f"{host} in {duration_text(result.seconds)}"
     if result.is_new:
         render.headline(console, "Built", "bold", f" {name} {where}.")
     else:

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from zeroseal.machines.readiness import MachineReadiness
     from zeroseal.machines.yard import YardMachine
 
+HOST_TITLES = {"qemu": "on QEMU", "libvirt": "on libvirt"}
 SIMULATED = "on the simulated host: nothing was run, so this proves nothing about a real guest"
 
 
@@ -97,7 +98,7 @@ def show_run(run: Run, yard: Path, console: Console) -> None:
     """What a start or stop did."""
     name = run.machine.definition.name
     word = "Started" if run.machine.state.running else "Stopped"
-    where = SIMULATED if run.is_simulated else "on QEMU"
+    where = SIMULATED if run.is_simulated else HOST_TITLES[run.machine.definition.host]
     render.headline(console, word, "bold", f" {name} {where}.")
     messages = list(run.messages)
     if run.machine.state.address:
@@ -113,7 +114,7 @@ def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
     definition = machine.definition
     rows = [
         ("disk", str(machine.disk)),
-        ("hardware", f"{definition.cpus} CPU, {definition.memory_mib} MiB, {definition.firmware}"),
+        ("hardware", render.hardware_text(definition)),
     ]
     for card in definition.adapters:
         vlan = f", VLAN {card.vlan}" if card.vlan else ""
@@ -141,8 +142,7 @@ def machine_rows(machine: YardMachine) -> list[tuple[str, str]]:
 
 def _state(machine: YardMachine) -> str:
     boots = machine.state.boots
-    names = {"qemu": "on QEMU", "libvirt": "on libvirt"}
-    host = names.get(machine.definition.host, "simulated")
+    host = HOST_TITLES.get(machine.definition.host, "simulated")
     return f"{_short_state(machine)}, started {counted(boots, 'time')} ({host})"
 
 

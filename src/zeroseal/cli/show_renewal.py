@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 
 from zeroseal.cli import render
+from zeroseal.cli.show_machines import HOST_TITLES
 from zeroseal.cli.ui import clean
 
 if TYPE_CHECKING:
@@ -18,7 +19,11 @@ if TYPE_CHECKING:
 def show_renewal(renewal: Renewal, shelf: Path, console: Console) -> None:
     """What was patched, sealed and kept."""
     name, title = renewal.machine.definition.name, renewal.template.entry.title
-    where = "on the simulated host: nothing was run" if renewal.is_simulated else "on QEMU"
+    where = (
+        "on the simulated host: nothing was run"
+        if renewal.is_simulated
+        else HOST_TITLES[renewal.host]
+    )
     render.headline(console, "Renewed", "bold", f" {name} {where}; {title} is now on the shelf.")
     count = len(renewal.changes)
     render.facts(

@@ -182,7 +182,7 @@ def _rows(template: Template, record: SealRecord | None) -> list[tuple[str, str]
     rows.append(("signature", ", ".join(entry.signers) or "not signed"))
     rows.append(("digest", entry.digest))
     machine = (
-        f"{hardware.cpus} CPU, {hardware.memory_mib} MiB, {hardware.firmware}, "
+        f"{render.hardware_text(hardware)}, "
         f"{hardware.disk_bus} disk of {size_text(entry.clone_bytes)}, {hardware.card_model} card"
     )
     rows.append(("clones get", machine))

@@ -77,6 +77,7 @@ class MachineDefinition:
         host: ``qemu``, ``libvirt`` or ``simulated``: where it is started.
         connection: of libvirt, by its URI; empty for libvirt's own default.
         agent: whether it has the channel of the QEMU guest agent.
+        addresses: static ones that it was given, each with its prefix.
         template: what it was cloned from, empty for what was built or adopted.
         template_folder: where that lay on its shelf; empty for an image that lay on none.
         template_digest: of the template's disk when it was cloned.
@@ -113,6 +114,7 @@ class MachineDefinition:
     restart: str = "never"
     host: str = "simulated"
     connection: str = ""
+    addresses: tuple[str, ...] = ()
     template: str = ""
     template_folder: str = ""
     template_digest: str = ""

@@ -108,6 +108,8 @@ def make_machine(
             cpu_model=like.cpu_model if like else "",
             memory_mib=like.memory_mib if like else 1024,
             firmware=like.firmware if like else guess_firmware(facts.path),
+            secure_boot=like.secure_boot if like else False,
+            tpm=like.tpm if like else False,
             media=(AttachedMedium(SEED_FILE, SEED_MEDIUM),) if wish.with_seed else (),
         )
         if wish.with_seed:

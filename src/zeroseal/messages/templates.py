@@ -183,3 +183,15 @@ ACCOUNT_NEEDS_PASSWORD = (
     "{name} needs the account {blank}, which has no password: set one with a secret"
 )
 REPLACES_ANSWER_FILE = "its answer file replaces the template's {path}"
+
+# templates/addresses.py
+RANGE_FORM = "a range of addresses is FIRST-LAST/PREFIX, such as 192.0.2.40-192.0.2.60/24"
+RANGE_ENDS_BEFORE_ITS_START = "the range ends before it begins"
+RANGE_LEAVES_ITS_NETWORK = "the range ends at {last}, which is not in its network {network}"
+RESERVED_IN = "reserved in {path}"
+RESERVATIONS_TOO_LARGE = "{path} is too large to be a file of reservations"
+RESERVATIONS_NOT_FOUND = "the file of reservations {path} was not found"
+NO_FREE_ADDRESS = (
+    "no free address is left in {ranges} for {name}: give a larger range, or remove machines that "
+    "are no longer needed"
+)

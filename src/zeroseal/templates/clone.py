@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import ip_interface
 from pathlib import Path
 
-from zeroseal.errors import RefusedError, UsageError, ZeroSealError
+from zeroseal.errors import NoSpaceError, RefusedError, UsageError, ZeroSealError
 from zeroseal.guests.linux.network_files import FixedAddresses
 from zeroseal.images.facts import ImageFacts, read_image_facts
 from zeroseal.images.reach import OWN_FOLDER, Reach
@@ -38,6 +38,7 @@ from zeroseal.sealing.policy import resolve
 from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities
 from zeroseal.templates.ability_reading import read_abilities
+from zeroseal.templates.addresses import next_free
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish
 from zeroseal.templates.clone_sheet.model import WindowsSettings
@@ -85,6 +86,7 @@ class CloneBatch:
         host: where they are started.
         forms: of the definitions for other hosts that are written beside each disk.
         reissue_sid: whether each clone of a Windows gets a security identifier of its own.
+        reserved: addresses that no clone gets, each with who has it.
         now: seconds since 1970.
     """
 
@@ -97,6 +99,7 @@ class CloneBatch:
     host: str = "simulated"
     forms: tuple[str, ...] = ()
     reissue_sid: bool = False
+    reserved: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -131,13 +134,14 @@ def make_clones(
     check_template(batch.source, progress)
     source = read_image_facts(batch.source.disk, batch.source.reach)
     plan = _Plan.read(batch, source)
-    for wish in batch.wishes:
+    for wish in _with_addresses(batch.wishes, _Identities.read(yard, shelf, batch.reserved)):
         plan.check(wish)
     with Batch(yard.folder, progress) as made:
         wishes = _with_names(batch.wishes, yard)
         for wish in wishes:
             check_new_folder(yard.folder / wish.row.name)
-        identities = _Identities.read(yard, shelf)
+        identities = _Identities.read(yard, shelf, batch.reserved)
+        wishes = _with_addresses(wishes, identities)  # no other command can take them now
         definitions = [plan.define(wish, identities) for wish in wishes]
         notes = []
         with _noted(batch, yard, definitions):
@@ -169,6 +173,30 @@ def check_template(source: CloneSource, progress: Progress = quiet) -> str:
     return checked.record.root
 
 
+def _with_addresses(wishes: Sequence[CloneWish], identities: _Identities) -> list[CloneWish]:
+    """Gives each clone that names ranges the next free address of each.
+
+    Raises:
+        NoSpaceError: a range has none left.
+    """
+    asked = {str(ip_interface(item).ip) for wish in wishes for item in wish.row.addresses}
+    given, found = set(asked), []
+    for wish in wishes:
+        row = wish.row
+        if row.address_ranges and not row.addresses:
+            near = {*row.gateways, *row.name_servers}
+            taken = given | near | identities.addresses.keys()
+            addresses = next_free(row.address_ranges, taken)
+            if addresses is None:
+                name = row.name or (row.numbers.prefix + "..." if row.numbers else "")
+                ranges = ", ".join(row.address_ranges)
+                raise NoSpaceError(messages.NO_FREE_ADDRESS.format(ranges=ranges, name=name))
+            given.update(str(ip_interface(item).ip) for item in addresses)
+            wish = replace(wish, row=row.with_addresses(addresses))
+        found.append(wish)
+    return found
+
+
 @dataclass
 class _Identities:
     """What is taken already: by machines of the yard, by clones of the shelf, by this batch."""
@@ -179,18 +207,19 @@ class _Identities:
     addresses: dict[str, str]
 
     @classmethod
-    def read(cls, yard: Yard, shelf: Shelf | None) -> _Identities:
+    def read(cls, yard: Yard, shelf: Shelf | None, reserved: Mapping[str, str]) -> _Identities:
         machines = yard.machines()
         macs = {card.mac for machine in machines for card in machine.definition.adapters}
         for template in shelf.templates() if shelf else []:
             macs.update(mac for clone in noted_clones(template) for mac in clone.macs)
-        addresses: dict[str, str] = {}
+        addresses = dict(reserved)
         host_names = set()
         for machine in machines:
             seed = _seed_beside(machine)
             host_names.add(seed.host_name if seed else machine.definition.name)
-            for address in seed.network.addresses if seed and seed.network else ():
-                addresses[str(ip_interface(address).ip)] = machine.definition.name
+            told = seed.network.addresses if seed and seed.network else ()
+            for address in (*told, *machine.definition.addresses):
+                addresses[str(ip_interface(address).ip)] = f"of {machine.definition.name}"
         uuids = {machine.definition.uuid for machine in machines}
         return cls(macs, uuids, host_names, addresses)
 
@@ -210,8 +239,8 @@ class _Identities:
         for address in row.addresses:
             plain = str(ip_interface(address).ip)
             owner = self.addresses.get(plain, "")
-            taken[f"the address {plain}" + (f" (of {owner})" if owner else "")] = bool(owner)
-            self.addresses[plain] = row.name
+            taken[f"the address {plain}" + (f" ({owner})" if owner else "")] = bool(owner)
+            self.addresses[plain] = f"of {row.name}"
         conflict = next((what for what, is_taken in taken.items() if is_taken), "")
         if conflict:
             raise UsageError(
@@ -329,6 +358,7 @@ class _Plan:
             secure_boot=self.hardware.secure_boot,
             tpm=row.tpm or self.hardware.tpm,
             host=self.batch.host,
+            addresses=row.addresses,
             template=self.batch.source.title,
             template_folder=str(template.folder.resolve()) if template else "",
             template_digest=self.digest,

@@ -76,6 +76,7 @@ class Renewal:
     """A machine that was renewed.
 
     Attributes:
+        host: where it was started.
         tasks: the patches' tasks, and those on the copy.
         changes: packages that changed, as texts.
         snapshot: the state of the disk after the patches; empty where its format keeps none.
@@ -84,6 +85,7 @@ class Renewal:
     """
 
     machine: YardMachine
+    host: str
     is_simulated: bool
     tasks: tuple[TaskReport, ...]
     copy_tasks: tuple[TaskReport, ...]
@@ -146,6 +148,7 @@ def renew_machine(
         _write_changes(template, notes, len(before), after, changes)
     return Renewal(
         machine=yard.get(name),
+        host=wish.host or machine.definition.host,
         is_simulated=host.is_simulated,
         tasks=tuple(tasks),
         copy_tasks=tuple(copy_tasks),

@@ -29,7 +29,7 @@ from zeroseal.templates.clone_sheet.model import (
     check_public_key,
 )
 
-_LISTS = ("addresses", "gateways", "name_servers", "search", "packages")
+_LISTS = ("addresses", "address_ranges", "gateways", "name_servers", "search", "packages")
 _NUMBERS = ("vlan", "cpus", "memory_mib", "count")
 _SWITCHES = ("linked", "into_disk", "tpm")
 _YES, _NO = ("yes", "true", "1"), ("no", "false", "0", "")

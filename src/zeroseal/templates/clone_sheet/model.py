@@ -20,6 +20,7 @@ from zeroseal.machines.sheet.model import (
     check_interface,
 )
 from zeroseal.messages import templates as messages
+from zeroseal.templates.addresses import parse_range
 
 _KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
 _UUID_PATTERN = r"^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\Z"
@@ -95,6 +96,7 @@ class CloneSettings(Table, frozen=True):
     linked: bool = False
     into_disk: bool = False
     addresses: tuple[str, ...] = ()
+    address_ranges: tuple[str, ...] = ()
     gateways: tuple[str, ...] = ()
     name_servers: tuple[str, ...] = ()
     search: tuple[Annotated[str, Meta(pattern=_DOMAIN_PATTERN)], ...] = ()
@@ -111,6 +113,7 @@ class CloneSettings(Table, frozen=True):
 
     def __post_init__(self) -> None:
         check_each("addresses", self.addresses, check_interface)
+        check_each("address_ranges", self.address_ranges, parse_range)
         check_each("gateways", self.gateways, ip_address)
         check_each("name_servers", self.name_servers, ip_address)
         if self.mac and int(self.mac[:2], 16) & 1:
@@ -149,9 +152,16 @@ class CloneRow(CloneSettings, frozen=True):
         """The row of one clone that got its name."""
         return msgspec.structs.replace(self, name=name, numbers=None, count=1)
 
+    def with_addresses(self, addresses: tuple[str, ...]) -> CloneRow:
+        """The row of a clone that got its addresses from ranges."""
+        return msgspec.structs.replace(self, addresses=addresses, address_ranges=(), count=1)
+
     def _check_network(self) -> None:
         networks = [ip_interface(item).network for item in self.addresses]
-        if self.gateways and not self.addresses:
+        if not self.addresses:
+            starts = [next(iter(parse_range(item)), "") for item in self.address_ranges]
+            networks = [ip_interface(item).network for item in starts if item]
+        if self.gateways and not networks:
             raise ValueError(messages.GATEWAYS_FOR_STATIC_ADDRESSES)
         for gateway in self.gateways:
             address = ip_address(gateway)
