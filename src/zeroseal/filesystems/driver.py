@@ -148,6 +148,11 @@ class VolumeDriver(ABC, Generic[TreeT]):
     def used_share(self, tree: TreeT) -> float:
         """How much of the volume is in use, from 0 to 1."""
 
+    def stated_bytes(self, tree: TreeT) -> int:
+        """How large the file system calls itself; 0 where it says nothing."""
+        del tree
+        return 0
+
     def check_editable(self, tree: TreeT) -> None:
         """Raises ImageError or RefusedError where a volume can be read but not changed."""
 

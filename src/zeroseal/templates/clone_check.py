@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import ip_interface
 from pathlib import Path
+
+import bcrypt
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.errors import UsageError
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.linux.accounts import find_account, read_accounts
+from zeroseal.guests.linux.accounts import find_account, read_accounts, read_password_hash
 from zeroseal.guests.linux.facts import read_host_name
 from zeroseal.guests.linux.name_edits import read_locale, read_time_zone
+from zeroseal.guests.linux.packages import read_packages
 from zeroseal.guests.linux.static_addresses import find_static_addresses
 from zeroseal.guests.system import as_windows
 from zeroseal.guests.windows.hives import GuestRegistry
@@ -25,6 +28,8 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection, recoverable
 from zeroseal.templates.clone_sheet.load import CloneWish, LoadedCloneSheet
 
+_COMMANDS = "/var/lib/cloud/instance/scripts/runcmd"
+_UNUSED_BYTES = 16 << 20  # a file system ends with a whole group or unit of its own
 _TIME_ZONE = "SYSTEM\\CSn\\Control\\TimeZoneInformation"
 
 
@@ -52,12 +57,7 @@ def find_wish(loaded: LoadedCloneSheet, name: str) -> CloneWish:
             digits = name.removeprefix(row.numbers.prefix)
             in_range = digits.isdigit() and row.numbers.first <= int(digits) <= row.numbers.last
             if in_range and len(digits) >= row.numbers.digits:
-                return CloneWish(
-                    row=row.named(name),
-                    accounts=wish.accounts,
-                    files=wish.files,
-                    disk_bytes=wish.disk_bytes,
-                )
+                return replace(wish, row=row.named(name))
     names = ", ".join(wish.row.name or f"{wish.row.numbers}" for wish in loaded.wishes[:6])
     raise UsageError(messages.NO_SUCH_ROW.format(path=loaded.path, name=name, names=names))
 
@@ -81,12 +81,16 @@ def check_clone(
         if windows:
             answers = list(_answers_of_windows(windows.windows_facts, windows.registry, wish))
         else:
-            answers = list(_answers_of_guest(guest, wish))
+            answers = list(_answers_of_guest(guest, wish, definition))
         answers += _answers_of_size(inspection, image.size_bytes, wish)
+        if definition is None or definition.host != "simulated":  # that one grows nothing
+            answers += _answers_of_growth(inspection, wish)
     return answers + (list(_answers_of_definition(definition, wish)) if definition else [])
 
 
-def _answers_of_guest(guest: Guest, wish: CloneWish) -> Iterator[CloneAnswer]:
+def _answers_of_guest(
+    guest: Guest, wish: CloneWish, definition: MachineDefinition | None
+) -> Iterator[CloneAnswer]:
     row = wish.row
     found = read_host_name(guest)
     yield _same("host name", wish.host_name, found.partition(".")[0])
@@ -110,8 +114,19 @@ def _answers_of_guest(guest: Guest, wish: CloneWish) -> Iterator[CloneAnswer]:
                 name if is_there else f"{len(known)} other",
                 is_there,
             )
-    if row.addresses:
-        yield from _answers_of_addresses(guest, row.addresses)
+    yield from _answers_of_passwords(guest, wish)
+    addresses = row.addresses
+    if row.address_ranges and definition:
+        addresses = addresses or definition.addresses
+    if addresses:
+        yield from _answers_of_addresses(guest, addresses)
+    if row.packages:
+        installed = {package.name for package in read_packages(guest)}
+        for name in row.packages:
+            yield _same("package", name, name if name in installed else "")
+    for command in row.commands:
+        is_there = command in guest.read_text(_COMMANDS)
+        yield CloneAnswer("command", command, "given to cloud-init" if is_there else "", is_there)
     if row.time_zone:
         yield _same("time zone", row.time_zone, read_time_zone(guest))
     if row.locale:
@@ -120,6 +135,34 @@ def _answers_of_guest(guest: Guest, wish: CloneWish) -> Iterator[CloneAnswer]:
         same = guest.is_file(file.path) and guest.read_file(file.path) == file.content
         state = "the same" if same else "other" if guest.is_file(file.path) else ""
         yield CloneAnswer("file", file.path, state, same)
+
+
+def _answers_of_passwords(guest: Guest, wish: CloneWish) -> Iterator[CloneAnswer]:
+    """Whether the disk has a hash of each password; hashes themselves are not shown."""
+    asked = [(account.name, account.password_hash) for account in wish.accounts]
+    if wish.root_password_hash:
+        asked.append(("root", wish.root_password_hash))
+    clear = {user.name: user.password for user in wish.row.users} | {"root": wish.row.root_password}
+    for name, wanted in asked:
+        found = read_password_hash(guest, name)
+        is_locked = found[:1] in ("!", "*", "")
+        if wanted[:1] in ("!", "*"):
+            state = "none" if is_locked else "another one"
+            yield CloneAnswer(f"password of {name}", "none", state, is_locked)
+            continue
+        is_same = found == wanted or _verifies(clear.get(name, ""), found)
+        state = "as asked" if is_same else "none" if is_locked else "another one"
+        yield CloneAnswer(f"password of {name}", "as asked", state, is_same)
+
+
+def _verifies(password: str, found: str) -> bool:
+    """Whether a password opens a bcrypt hash; the sheet's own hash has a salt of its own."""
+    if not password or not found.startswith("$2"):
+        return False
+    try:
+        return bcrypt.checkpw(password.encode(), found.encode())
+    except ValueError:
+        return False
 
 
 def _answers_of_windows(
@@ -169,6 +212,15 @@ def _answers_of_size(
     yield CloneAnswer(
         f"room of {root.name}", "grown to the end of the disk", f"ends at {size_text(end)}", grown
     )
+
+
+def _answers_of_growth(inspection: Inspection, wish: CloneWish) -> Iterator[CloneAnswer]:
+    mount = inspection.guest.mounts[0]
+    stated, root = mount.driver.stated_bytes(mount.tree), mount.volume
+    if wish.disk_bytes and stated:
+        is_filled = stated >= root.size_bytes - _UNUSED_BYTES
+        asked = f"grown to {size_text(root.size_bytes)}"
+        yield CloneAnswer("root file system", asked, size_text(stated), is_filled)
 
 
 def _answers_of_definition(definition: MachineDefinition, wish: CloneWish) -> Iterator[CloneAnswer]:

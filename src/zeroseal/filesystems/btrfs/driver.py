@@ -86,6 +86,9 @@ class BtrfsDriver(VolumeDriver["BtrfsTree"]):
         top = tree.volume.superblock
         return top.used_bytes / top.size_bytes
 
+    def stated_bytes(self, tree: BtrfsTree) -> int:  # noqa: D102
+        return tree.volume.superblock.size_bytes
+
     def find_owned(  # noqa: D102
         self, tree: BtrfsTree, uids: Collection[int], in_acls: bool
     ) -> dict[int, int]:

@@ -83,6 +83,9 @@ class ExtDriver(VolumeDriver["ExtTree"]):
         free = superblock.free_blocks_lo | superblock.free_blocks_hi << 32
         return 1 - free / tree.volume.block_count
 
+    def stated_bytes(self, tree: ExtTree) -> int:  # noqa: D102
+        return tree.volume.block_count * tree.volume.block_bytes
+
     def find_owned(  # noqa: D102
         self, tree: ExtTree, uids: Collection[int], in_acls: bool
     ) -> dict[int, int]:

@@ -63,6 +63,9 @@ class XfsDriver(VolumeDriver["XfsTree"]):
         superblock = tree.volume.superblock
         return 1 - superblock.free_blocks / superblock.blocks
 
+    def stated_bytes(self, tree: XfsTree) -> int:  # noqa: D102
+        return tree.volume.superblock.blocks * tree.volume.superblock.block_bytes
+
     def find_owned(  # noqa: D102
         self, tree: XfsTree, uids: Collection[int], in_acls: bool
     ) -> dict[int, int]:

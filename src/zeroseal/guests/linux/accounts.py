@@ -72,6 +72,14 @@ def read_accounts(guest: Guest) -> list[Account]:
     return accounts
 
 
+def read_password_hash(guest: Guest, name: str) -> str:
+    """What shadow(5) has for an account's password: a hash, or what lets nobody in."""
+    for fields in _colon_lines(guest.read_text("/etc/shadow")):
+        if len(fields) > 1 and fields[0] == name:
+            return fields[1]
+    return ""
+
+
 def find_account(accounts: list[Account], name: str) -> Account | None:
     """The account of that name."""
     return next((account for account in accounts if account.name == name), None)
