@@ -298,6 +298,7 @@ def test_several_machines_are_renewed_and_one_that_fails_is_left_as_it_was(
     assert lines["north"].startswith("RENEWED") and lines["west"].startswith("RENEWED")
     assert lines["south"].startswith("FAILED") and "tide-late" not in lines["north"]
     assert "3 machines: 2 RENEWED, 1 FAILED" in answer.out
+    assert "(the disk of south is as it was before)" in " ".join(answer.out.split())
     titles = {path.parent.name for path in shelf.glob("*/2027-1")}
     assert titles == {"north", "west"}
     assert not yard.get("south").state.running

@@ -184,6 +184,9 @@ ACCOUNT_NEEDS_PASSWORD = (
 )
 REPLACES_ANSWER_FILE = "its answer file replaces the template's {path}"
 
+# templates/renew.py, what failed
+PUT_BACK = "{message} (the disk of {name} is as it was before)"
+
 # templates/addresses.py
 RANGE_FORM = "a range of addresses is FIRST-LAST/PREFIX, such as 192.0.2.40-192.0.2.60/24"
 RANGE_ENDS_BEFORE_ITS_START = "the range ends before it begins"

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from zeroseal.errors import RefusedError, UsageError
+from zeroseal.errors import RefusedError, UsageError, ZeroSealError
 from zeroseal.guests.linux.packages import changed_packages
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.facts import read_image_facts
@@ -175,6 +175,10 @@ def _as_it_was_on_failure(yard: Yard, name: str, now: int) -> Iterator[None]:
         snapshots.take(machine, _BEFORE, "before a renewal", now)
     try:
         yield
+    except ZeroSealError as error:
+        snapshots.revert(yard.get(name), _BEFORE)
+        told = messages.PUT_BACK.format(message=error.message, name=name)
+        raise type(error)(told, **error.facts) from error
     except BaseException:
         snapshots.revert(yard.get(name), _BEFORE)
         raise

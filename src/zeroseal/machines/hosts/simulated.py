@@ -88,7 +88,8 @@ class SimulatedHost:
     def cut_power(self, machine: YardMachine) -> None:
         """Ends it at once."""
         if machine.folder.is_dir() and machine.state.running:
-            self.yard.set_state(machine.folder.name, replace(machine.state, running=False))
+            state = replace(machine.state, running=False, address="")
+            self.yard.set_state(machine.folder.name, state)
 
     def open_shell(
         self,
