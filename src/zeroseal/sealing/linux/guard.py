@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import Account, has_login_key
 from zeroseal.guests.linux.host_key_files import iter_host_keys
+from zeroseal.guests.linux.loaders import fallback_copies, find_efi_loaders
 from zeroseal.messages import sealing_linux as messages
 from zeroseal.sealing.judge import Guard
 from zeroseal.sealing.linux.first_boot import (
@@ -59,6 +60,7 @@ def guard_linux(projected: ProjectedLinux) -> Guard:
         _host_keys(projected, is_seeded),
         _network(projected, is_seeded),
         _growth(projected),
+        _start(projected),
     )
     return Guard(
         assured=tuple(answer.text for answer in answers if answer.is_good and answer.text),
@@ -82,6 +84,19 @@ class _Answer:
     needs_seed: bool = False
     planted: str = ""
     hint: str = ""
+
+
+def _start(projected: ProjectedLinux) -> _Answer:
+    """Says what is planted for the firmware of clones; that it is lacking is a blocker."""
+    loaders = find_efi_loaders(projected.guest)
+    if loaders is None or not loaders.needs_entry or not projected.policy.plants_fallback_loader:
+        return _Answer(is_good=True, text="")
+    copies = fallback_copies(loaders)
+    if not copies:
+        return _Answer(is_good=True, text="")  # refused where it is to be planted
+    source = copies[0].source.rpartition("/")[2]
+    return _Answer(is_good=True, text=f"Start: {copies[0].target} becomes a copy of {source}, "
+                   "which any UEFI firmware finds.")  # fmt: skip
 
 
 def _login(projected: ProjectedLinux) -> _Answer:

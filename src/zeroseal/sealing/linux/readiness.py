@@ -269,8 +269,10 @@ def _loader_blockers(projected: ProjectedLinux) -> Iterator[Remark]:
         return
     if _must_start_by_efi(projected, loaders):
         entries = policy.machine.boot_entries if policy.machine else ()
-        started = some_of(list(entries)) if entries else some_of(list(loaders.loaders))
-        way = messages.PLANT_LOADER if fallback_copies(loaders) else messages.INSTALL_LOADER
+        copies = fallback_copies(loaders)
+        likely = [copies[0].source] if copies else list(loaders.loaders)
+        started = some_of(list(entries) or likely)
+        way = messages.PLANT_LOADER if copies else messages.INSTALL_LOADER
         text = messages.NO_FALLBACK_LOADER.format(esp=loaders.folder, started=started, way=way)
         yield Remark("no-fallback-loader", text)
 
