@@ -32,18 +32,13 @@ pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
 EXAMPLES = Path(__file__).parent.parent / "examples"
 NAME = "harbour-office"
 SEAL = ("--plant-first-boot", "--plant-fallback-loader")
-# the local archive is not signed, and the installed system's apt would not take it
-UNSIGNED = (
-    'd-i preseed/late_command string echo \'Acquire::AllowInsecureRepositories "true"; '
-    'APT::Get::AllowUnauthenticated "true";\' > /target/etc/apt/apt.conf.d/90unsigned\n'
-)
 PLAIN = "TERM=dumb DEBIAN_FRONTEND=text auto=true priority=critical quiet"
 
 
 @pytest.fixture(scope="module")
 def archive(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, int]]:
     """The folder with kernel and initrd, and the port of the archive."""
-    need("qemu-system-x86_64", "swtpm", "dpkg-deb")
+    need("qemu-system-x86_64", "swtpm", "dpkg-deb", "gpg", "cpio")
     sys.path.insert(0, str(Path(__file__).parent / "lab"))
     from installer_archive import Archive, serve  # type: ignore[import-not-found]
 
@@ -55,19 +50,14 @@ def archive(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, in
 
 
 def arguments(port: int) -> str:
-    """What the installer is started with: the archive is not signed."""
-    return (
-        f"console=ttyS0 {PLAIN} mirror/http/hostname=10.0.2.2:{port} "
-        "debian-installer/allow_unauthenticated=true"
-    )
+    """What the installer is started with: its mirror is here."""
+    return f"console=ttyS0 {PLAIN} mirror/http/hostname=10.0.2.2:{port}"
 
 
 def sheet_in(folder: Path, archive: Path) -> Path:
     shutil.copytree(EXAMPLES, folder)
     for name in ("linux", "initrd.gz"):
         (folder / name).symlink_to(archive / name)
-    with (folder / f"files/{NAME}.cfg").open("a") as answers:
-        answers.write(UNSIGNED)
     return folder / f"{NAME}.toml"
 
 

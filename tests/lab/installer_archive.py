@@ -6,9 +6,9 @@
 The indexes are made: the installer's packages that the mirror still has, with those that it lacks
 (modules of the installer's own kernel, e2fsprogs) built from ordinary packages, and of the ordinary
 ones those that an installation can ask for, so that an emulated machine has little to read. They are
-not signed: boot the installer with ``debian-installer/allow_unauthenticated=true``. Packages are
-fetched when they are first asked for. The installer's kernel and initrd are put beside, as
-``FOLDER/linux`` and ``FOLDER/initrd.gz``. Needs: dpkg-deb, depmod's file names only, a mirror.
+signed with a key made for this archive, which the initrd brings along for the installer and for the
+installed system. Packages are fetched when they are first asked for. The installer's kernel and initrd
+are put beside, as ``FOLDER/linux`` and ``FOLDER/initrd.gz``. Needs: dpkg-deb, gpg, cpio, a mirror.
 """
 
 from __future__ import annotations
@@ -138,9 +138,9 @@ class Archive:
             deb.write_bytes(fetch(package["Filename"]))
             subprocess.run(["dpkg-deb", "-x", deb, temporary], check=True)
             found = next(Path(temporary).rglob("text/debian-installer/amd64"))
-            for name in ("linux", "initrd.gz"):
-                (self.folder / name).parent.mkdir(parents=True, exist_ok=True)
-                (self.folder / name).write_bytes((found / name).read_bytes())
+            self.folder.mkdir(parents=True, exist_ok=True)
+            for name, kept in (("linux", "linux"), ("initrd.gz", "initrd.plain")):
+                (self.folder / kept).write_bytes((found / name).read_bytes())
         head = (self.folder / "linux").read_bytes()
         # Documentation/arch/x86/boot.rst: kernel_version is at 0x20E, from 0x200
         start = 0x200 + int.from_bytes(head[0x20E:0x210], "little")
@@ -253,6 +253,7 @@ class Archive:
                 raw = path.read_bytes()
                 lines.append(f" {make(raw).hexdigest()} {len(raw)} {path.relative_to(base)}")
         (base / "Release").write_text("\n".join(lines) + "\n")
+        self._sign(base)
         part = (
             "Archive: stable\nOrigin: Debian\nLabel: Debian\nComponent: main\nArchitecture: amd64\n"
         )
@@ -260,6 +261,67 @@ class Archive:
         stable = self.root / "dists/stable"
         if not stable.exists():
             stable.symlink_to(SUITE)
+
+    def _sign(self, base: Path) -> None:
+        """Signs the Release file, and lets the initrd bring the key along."""
+        home = self.folder / "gnupg"
+        home.mkdir(mode=0o700, exist_ok=True)
+        gpg = [
+            "gpg",
+            "--homedir",
+            str(home),
+            "--batch",
+            "--yes",
+            "--quiet",
+            "--pinentry-mode",
+            "loopback",
+        ]
+        if not (home / "made").exists():
+            make = [
+                "--passphrase",
+                "",
+                "--quick-gen-key",
+                "piers@saltmarsh.example",
+                "rsa3072",
+                "sign",
+            ]
+            subprocess.run([*gpg, *make, "never"], check=True)
+            (home / "made").touch()
+        key = subprocess.run([*gpg, "--export"], check=True, capture_output=True).stdout
+        release = base / "Release"
+        subprocess.run([*gpg, "-b", "--armor", "-o", f"{release}.gpg", release], check=True)
+        subprocess.run([*gpg, "--clearsign", "-o", base / "InRelease", release], check=True)
+        with tempfile.TemporaryDirectory() as temporary:
+            tree = Path(temporary)
+            # with the key of Debian, which the installer would take too
+            self._put(tree / "usr/share/keyrings/archive.gpg", self._keyring() + key)
+            self._put(tree / "usr/share/keyrings/saltmarsh.gpg", key)
+            hook = (
+                "#!/bin/sh\nmkdir -p /target/etc/apt/trusted.gpg.d\n"
+                "cp /usr/share/keyrings/saltmarsh.gpg /target/etc/apt/trusted.gpg.d/\n"
+            )
+            for name in (
+                "usr/lib/base-installer.d/05saltmarsh",
+                "usr/lib/post-base-installer.d/05saltmarsh",
+            ):
+                self._put(tree / name, hook.encode(), 0o755)
+            words = "find . -mindepth 1 | cpio -o -H newc --quiet -R 0:0"
+            more = subprocess.run(
+                words, shell=True, cwd=tree, check=True, capture_output=True
+            ).stdout
+        plain = (self.folder / "initrd.plain").read_bytes()
+        (self.folder / "initrd.gz").write_bytes(plain + bytes(-len(plain) % 4) + more)
+
+    def _keyring(self) -> bytes:
+        """The keyring that the initrd has."""
+        words = f"zcat {self.folder / 'initrd.plain'} | cpio -i --quiet --to-stdout '*usr/share/keyrings/archive.gpg'"
+        return subprocess.run(words, shell=True, capture_output=True, check=False).stdout
+
+    @staticmethod
+    def _put(path: Path, content: bytes, mode: int = 0o644) -> None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content)
+        path.chmod(mode)
 
 
 def closure(packages: dict[str, dict[str, str]]) -> set[str]:
