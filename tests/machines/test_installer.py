@@ -131,7 +131,7 @@ def test_a_question_a_loop_and_a_full_disk_end_an_installation_with_their_place(
     )
     quick = SHEET.replace("= 60\n", "= 60\ninstall_quiet_seconds = 4\n")
     error = failed(tmp_path / "d", "Starting...\r\n", HALT, sheet=quick)
-    assert "wrote nothing to its console or its disk" in error.message
+    assert "wrote nothing to its console and used no disk" in error.message
     assert "it had not named any stage on its console" in error.message
 
 

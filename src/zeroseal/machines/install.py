@@ -1,7 +1,7 @@
 """An unattended installation on an empty disk: the installer runs until it shuts down.
 
-Whether it goes on is read from its console and from what it writes: one that asks a question,
-loops, has no room or does nothing at all is ended, and the error says where it was.
+Whether it goes on is read from its console and from what it does on its disks: one that asks a
+question, loops, has no room or does nothing at all is ended, and the error says where it was.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ from zeroseal.progress import Progress, Step
 
 _INITRD = "install-initrd"  # in the machine's folder, while it is installed
 _LOOK_SECONDS = 1.0
-_ASKING_SECONDS = 90  # a question that stands there so long is waited for by nobody
+_ASKING_SECONDS = 90  # so long nothing else is done where somebody is waited for
 
 
 @dataclass(frozen=True)
@@ -115,32 +115,29 @@ class _Watch:
     quiet_seconds: int
 
     def run(self, progress: Progress) -> None:
-        said = wrote = self.began
-        writes = 0
+        active, operations = self.began, 0
         while not self.host.await_off(self.machine, _LOOK_SECONDS):
             now = time.monotonic()
             second = int(now - self.began)
-            if self.console.read(second):
-                said = now
-            count = self._count_writes()
-            if count != writes:
-                writes, wrote = count, now
+            count = self._count_operations()
+            if self.console.read(second) or count != operations:
+                active, operations = now, count
             progress(Step(self._told_stage(), second, 0, "s", self._shown_line()))
-            self._judge(second, int(now - said), int(now - max(said, wrote)))
+            self._judge(second, int(now - active))
         self.console.read(int(time.monotonic() - self.began))
         if self.console.no_room:
             self._end(messages.INSTALLER_HAS_NO_ROOM.format(line=self.console.no_room))
 
-    def _judge(self, second: int, silent: int, idle: int) -> None:
+    def _judge(self, second: int, idle: int) -> None:
         if self.host.is_out_of_room(self.machine):
             raise NoSpaceError(
                 messages.HOST_HAS_NO_ROOM.format(
                     name=self.machine.definition.name, folder=self.machine.folder
                 )
             )
-        if silent >= _ASKING_SECONDS and self.console.no_room:
+        if idle >= _ASKING_SECONDS and self.console.no_room:
             self._end(messages.INSTALLER_HAS_NO_ROOM.format(line=self.console.no_room))
-        if silent >= _ASKING_SECONDS and self.console.question:
+        if idle >= _ASKING_SECONDS and self.console.question:
             self._end(messages.INSTALLER_ASKS.format(question=self.console.question))
         if self.console.is_looping:
             self._end(messages.INSTALLER_LOOPS)
@@ -149,9 +146,9 @@ class _Watch:
         if second > self.within_seconds:
             self._end(messages.INSTALLER_DOES_NOT_END.format(seconds=self.within_seconds))
 
-    def _count_writes(self) -> int:
+    def _count_operations(self) -> int:
         with suppress(UnfinishedError):  # it may just have ended
-            return self.host.written_operations(self.machine)
+            return self.host.disk_operations(self.machine)
         return 0
 
     def _told_stage(self) -> str:

@@ -203,7 +203,7 @@ INSTALLER_LOOPS = (
 )
 INSTALLER_HAS_NO_ROOM = "the installer has no room left: {line!r} (give the machine more disk_mib)"
 INSTALLER_IS_IDLE = (
-    "the installer wrote nothing to its console or its disk for {seconds} s "
+    "the installer wrote nothing to its console and used no disk for {seconds} s "
     "(origin.install_quiet_seconds)"
 )
 INSTALLER_DOES_NOT_END = "the installer did not end within {seconds} s (origin.install_seconds)"

@@ -152,8 +152,8 @@ class InstallingHost(Host, Protocol):
     def await_off(self, machine: YardMachine, seconds: float) -> bool:
         """Waits so long for the machine's end; whether it has ended."""
 
-    def written_operations(self, machine: YardMachine) -> int:
-        """How many writes the guest has done to its disks so far.
+    def disk_operations(self, machine: YardMachine) -> int:
+        """How many reads and writes the guest has done on its disks and media so far.
 
         Raises:
             UnfinishedError: it has ended.

@@ -181,6 +181,13 @@ class LibvirtHost:
         with refusals(self.connection):
             return int(domain.blockStats("")[2])
 
+    def disk_operations(self, machine: YardMachine) -> int:
+        """See ``InstallingHost.disk_operations``."""
+        domain = self._need(machine)
+        with refusals(self.connection):
+            reads, _read_bytes, writes, *_rest = domain.blockStats("")
+            return int(reads) + int(writes)
+
     def press_keys(self, machine: YardMachine, keys: list[str]) -> None:
         """Presses keys on the machine's keyboard, by QEMU's names."""
         domain = self._need(machine)

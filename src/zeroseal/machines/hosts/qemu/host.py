@@ -229,11 +229,18 @@ class QemuHost:
 
     def written_operations(self, machine: YardMachine) -> int:
         """How many writes the guest has done to its disks so far."""
-        with Monitor(machine.folder, QMP_SOCKET) as monitor:
-            found = monitor.execute("query-blockstats", **{"query-nodes": False})
-        return sum(int(item["stats"]["wr_operations"]) for item in found)
+        return self._count(machine, "wr_operations")
+
+    def disk_operations(self, machine: YardMachine) -> int:
+        """See ``InstallingHost.disk_operations``."""
+        return self._count(machine, "wr_operations", "rd_operations")
 
     # -- inside
+
+    def _count(self, machine: YardMachine, *kinds: str) -> int:
+        with Monitor(machine.folder, QMP_SOCKET) as monitor:
+            found = monitor.execute("query-blockstats", **{"query-nodes": False})
+        return sum(int(item["stats"][kind]) for item in found for kind in kinds)
 
     def _launch(self, words: list[str], machine: YardMachine, is_bound: bool) -> int:
         if not is_bound:
