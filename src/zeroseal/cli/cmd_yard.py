@@ -228,9 +228,9 @@ def _console(args: argparse.Namespace, ui: Ui, yard: Yard) -> int:
     from zeroseal.cli.console_view import showing_console
 
     machine = yard.get(args.name)
-    if machine.definition.host != "qemu":
+    if machine.definition.host == "simulated":
         raise UsageError(messages.NO_CONSOLE_ON_SIMULATED_HOST.format(name=args.name))
-    with showing_console(args.yard, args.name, ui, wanted=True):
+    with showing_console(args.yard, args.name, ui, wanted=True, from_start=True):
         while yard.get(args.name).state.running and _is_alive(args, yard):
             time.sleep(1.0)
     ui.tell(f"{args.name} is off; its console output ends here")

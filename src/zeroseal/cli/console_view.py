@@ -15,14 +15,24 @@ _PIECE_BYTES = 16 << 10
 
 
 @contextmanager
-def showing_console(yard: Path, name: str, ui: Ui, wanted: bool) -> Iterator[None]:
-    """Prints what the console's log grows by, on stderr, as long as the block runs."""
+def showing_console(
+    yard: Path, name: str, ui: Ui, wanted: bool, from_start: bool = False
+) -> Iterator[None]:
+    """Prints what the console's log grows by, on stderr, as long as the block runs.
+
+    Args:
+        yard: where the machine lives.
+        name: of the machine.
+        ui: where it is printed.
+        wanted: whether anything is.
+        from_start: with what stands there already; else that is of an earlier start.
+    """
     if not wanted or not name:
         yield
         return
     ended = threading.Event()
     follower = threading.Thread(
-        target=_follow, args=(yard / name / CONSOLE_LOG, ui, ended), daemon=True
+        target=_follow, args=(yard / name / CONSOLE_LOG, ui, ended, from_start), daemon=True
     )
     ui.quiet = True  # the console takes the place of the progress line
     follower.start()
@@ -33,8 +43,8 @@ def showing_console(yard: Path, name: str, ui: Ui, wanted: bool) -> Iterator[Non
         follower.join()
 
 
-def _follow(log: Path, ui: Ui, ended: threading.Event) -> None:
-    position, rest = _size_of(log), b""  # what stands there is of an earlier start
+def _follow(log: Path, ui: Ui, ended: threading.Event, from_start: bool) -> None:
+    position, rest = 0 if from_start else _size_of(log), b""
     while True:
         is_last = ended.wait(_POLL_SECONDS)
         if _size_of(log) < position:  # the next start began it again
