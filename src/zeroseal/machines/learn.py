@@ -84,7 +84,7 @@ def learn_image(
     with opened_image(image, reach=wish.reach) as disk:
         if as_windows(Inspection.read(disk).system):
             raise UnsupportedError(messages.LEARN_IS_FOR_LINUX.format(image=image))
-    with throwaway_yard() as yard:
+    with throwaway_yard(wish.host) as yard:
         host = choose_host(wish.host, yard, wish.now, is_isolated=True)
         host.check_ready()
         private, public = new_key_pairs("trial")["ed25519"]

@@ -64,14 +64,19 @@ class TrialWish:
 
 
 @contextmanager
-def throwaway_yard() -> Iterator[Yard]:
+def throwaway_yard(host: str) -> Iterator[Yard]:
     """A yard that goes when the block is left, with all that is in it.
+
+    Args:
+        host: where its machines are started; libvirt's own user must reach them.
 
     Raises:
         ZeroSealError: there is no room for it.
     """
     try:
         folder = Path(tempfile.mkdtemp(prefix="zeroseal-trial-"))
+        if host == "libvirt":
+            folder.chmod(0o711)  # its own user goes through it; the names in it stay unseen
     except OSError as error:
         raise environment_error(error, Path(tempfile.gettempdir()), "writing to") from error
     try:

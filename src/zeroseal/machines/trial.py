@@ -127,7 +127,7 @@ def try_image(image: Path, wish: TrialWish, progress: Progress = quiet) -> Trial
     before = _fingerprint(image)
     facts = read_image_facts(image, wish.reach)
     is_windows = _is_windows(image, wish)
-    with throwaway_yard() as yard:
+    with throwaway_yard(wish.host) as yard:
         # a throwaway clone must not enrol anywhere as if it were one to stay
         host = choose_host(wish.host, yard, wish.now, is_isolated=True)
         host.check_ready()
