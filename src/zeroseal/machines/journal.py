@@ -107,11 +107,19 @@ class BuildJournal:
 def packages_on(disk: Path) -> dict[str, str] | None:
     """The versions of the packages on a disk, by name; None where nobody knows."""
     try:
-        with opened_image(disk) as image:
-            found = read_packages(Inspection.read(image).guest)
-    except ZeroSealError:  # an empty disk, or a system without packages
+        return read_package_versions(disk)
+    except ZeroSealError:  # an empty disk, or none that we read
         return None
-    return versions_of(found)
+
+
+def read_package_versions(disk: Path) -> dict[str, str]:
+    """The versions of the packages on a disk, by name.
+
+    Raises:
+        ImageError, RefusedError: it cannot be read.
+    """
+    with opened_image(disk) as image:
+        return versions_of(read_packages(Inspection.read(image).guest))
 
 
 def journal_digest(folder: Path) -> str:

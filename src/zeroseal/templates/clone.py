@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -134,14 +134,14 @@ def make_clones(
     check_template(batch.source, progress)
     source = read_image_facts(batch.source.disk, batch.source.reach)
     plan = _Plan.read(batch, source)
-    for wish in _with_addresses(batch.wishes, _Identities.read(yard, shelf, batch.reserved)):
+    for wish in _with_addresses(batch.wishes, ()):  # any will do for this check
         plan.check(wish)
     with Batch(yard.folder, progress) as made:
         wishes = _with_names(batch.wishes, yard)
         for wish in wishes:
             check_new_folder(yard.folder / wish.row.name)
         identities = _Identities.read(yard, shelf, batch.reserved)
-        wishes = _with_addresses(wishes, identities)  # no other command can take them now
+        wishes = _with_addresses(wishes, identities.addresses)  # no other command can take them now
         definitions = [plan.define(wish, identities) for wish in wishes]
         notes = []
         with _noted(batch, yard, definitions):
@@ -173,20 +173,19 @@ def check_template(source: CloneSource, progress: Progress = quiet) -> str:
     return checked.record.root
 
 
-def _with_addresses(wishes: Sequence[CloneWish], identities: _Identities) -> list[CloneWish]:
-    """Gives each clone that names ranges the next free address of each.
+def _with_addresses(wishes: Sequence[CloneWish], taken: Collection[str]) -> list[CloneWish]:
+    """Gives each clone that names ranges the next free address of each that is not taken.
 
     Raises:
         NoSpaceError: a range has none left.
     """
     asked = {str(ip_interface(item).ip) for wish in wishes for item in wish.row.addresses}
-    given, found = set(asked), []
+    given, found = asked.union(taken), []
     for wish in wishes:
         row = wish.row
         if row.address_ranges and not row.addresses:
             near = {*row.gateways, *row.name_servers}
-            taken = given | near | identities.addresses.keys()
-            addresses = next_free(row.address_ranges, taken)
+            addresses = next_free(row.address_ranges, given | near)
             if addresses is None:
                 name = row.name or (row.numbers.prefix + "..." if row.numbers else "")
                 ranges = ", ".join(row.address_ranges)

@@ -24,7 +24,7 @@ from zeroseal.machines.build import login_of
 from zeroseal.machines.definition import new_uuid, write_definition
 from zeroseal.machines.hosts.choose import host_of
 from zeroseal.machines.hosts.host import Host
-from zeroseal.machines.journal import packages_on
+from zeroseal.machines.journal import read_package_versions
 from zeroseal.machines.readiness import knowledge_of
 from zeroseal.machines.sheet.load import LoadedSheet
 from zeroseal.machines.sheet.model import Task
@@ -121,11 +121,11 @@ def renew_machine(
     host.check_ready(machine)
     check_files(loaded)
     with yard.claimed(name), _as_it_was_on_failure(yard, name, wish.now):
-        before = packages_on(machine.disk) or {}
+        before = read_package_versions(machine.disk)
         patches = [task for task in loaded.sheet.task if task.patch]
         tasks, remarks = _run(loaded, yard, machine, host, patches, progress)
         machine = yard.get(name)
-        after = packages_on(machine.disk) or {}
+        after = read_package_versions(machine.disk)
         changes = changed_packages(before, after)
         snapshot, dropped = _keep_way_back(machine, version, wish, progress)
         with _copy_to_seal(loaded, yard, machine, host, progress) as (disk, copy_tasks):
@@ -175,12 +175,11 @@ def _as_it_was_on_failure(yard: Yard, name: str, now: int) -> Iterator[None]:
         snapshots.take(machine, _BEFORE, "before a renewal", now)
     try:
         yield
-    except ZeroSealError as error:
+    except BaseException as error:
         snapshots.revert(yard.get(name), _BEFORE)
-        told = messages.PUT_BACK.format(message=error.message, name=name)
-        raise type(error)(told, **error.facts) from error
-    except BaseException:
-        snapshots.revert(yard.get(name), _BEFORE)
+        if isinstance(error, ZeroSealError):
+            told = messages.PUT_BACK.format(message=error.message, name=name)
+            raise type(error)(told, **error.facts) from error
         raise
     finally:
         snapshots.drop(yard.get(name), _BEFORE)
