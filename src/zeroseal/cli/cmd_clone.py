@@ -111,6 +111,14 @@ def add_parser(subparsers: Subparsers) -> None:
         "--grow-last", action="store_true", help="extend the last partition to the end of the disk"
     )
     disk.add_argument("--format", default="", metavar="FORMAT", help="disk format of full clones")
+    disk.add_argument(
+        "--new-volume-ids",
+        action="store_true",
+        help=(
+            "give partitions and volumes new UUIDs, and change every reference to them, so that "
+            "the disks of two clones can be attached to one machine"
+        ),
+    )
     where = parser.group("yard and host")
     where.add_argument(
         "--to",
@@ -210,6 +218,7 @@ def _wishes(args: argparse.Namespace, secrets: Secrets) -> tuple[str, tuple[Clon
             for key, value in (
                 ("linked", args.linked),
                 ("into_disk", args.into_disk),
+                ("new_volume_ids", args.new_volume_ids),
                 ("disk_size", args.disk_size),
             )
             if value
@@ -220,6 +229,7 @@ def _wishes(args: argparse.Namespace, secrets: Secrets) -> tuple[str, tuple[Clon
         "domain": args.domain,
         "linked": args.linked,
         "into_disk": args.into_disk,
+        "new_volume_ids": args.new_volume_ids,
         "disk_size": args.disk_size,
     }
     user: dict[str, Any] = {"name": args.user}

@@ -91,6 +91,13 @@ def add_parser(subparsers: Subparsers) -> None:
     )
     add_places(parser)
     add_choices(parser)
+    parser.group(POLICY).add_argument(
+        "--new-volume-ids",
+        action="store_true",
+        help=(
+            "give partitions and volumes new UUIDs, and change every reference to them in the guest"
+        ),
+    )
     parser.group(OUTPUT).add_argument(
         "--format",
         choices=("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi"),

@@ -518,6 +518,7 @@ def policy_from(args: argparse.Namespace) -> Policy:
         drop_snapshots=args.drop_snapshots,
         seal_snapshots=args.seal_snapshots,
         same_size_clones=args.same_size_clones,
+        new_volume_ids=getattr(args, "new_volume_ids", False),
         reissue_sid=args.reissue_sid,
         strict=args.strict,
         canaries=canaries_from(args),

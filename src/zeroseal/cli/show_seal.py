@@ -160,6 +160,7 @@ def show_result(result: SealResult, console: Console, every_place: bool) -> None
             *_value_sentences(result),
             _read_back_sentence(result),
             *_zeroed_sentence(result),
+            *_new_ids_sentence(result),
         ),
     )
     render.section(console, "Files")
@@ -253,6 +254,16 @@ def _zeroed_sentence(result: SealResult) -> list[str]:
     return [f"{size_text(result.zeroed_bytes)} of the disk were zeroed as ranges."]
 
 
+def _new_ids_sentence(result: SealResult) -> list[str]:
+    count = len(result.planned.new_ids)
+    if not count:
+        return []
+    return [
+        f"{counted(count, 'identity', 'identities')} of partitions and volumes were replaced by "
+        "random ones, and what names them in the guest was changed with them."
+    ]
+
+
 def _source_sentence(result: SealResult) -> str:
     if _is_in_place(result):
         return "sealed in place: its former contents are gone; earlier copies of it still hold them"
@@ -314,6 +325,7 @@ def choice_words(policy: Policy) -> list[str]:
         "--seal-snapshots": options.seal_snapshots,
         "--allow-static-address": options.allow_static_address,
         "--same-size-clones": options.same_size_clones,
+        "--new-volume-ids": options.new_volume_ids,
         "--reissue-sid": options.reissue_sid,
         "--strict": options.strict,
     }

@@ -7,6 +7,7 @@ without XFS, starts without.
 
 from __future__ import annotations
 
+import uuid
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
@@ -170,6 +171,24 @@ class VolumeDriver(ABC, Generic[TreeT]):
             hidden: numbers of subvolumes that are shown as empty folders.
         """
         raise NotImplementedError(self.name, tree, node, hidden)
+
+    def new_volume_id(self) -> str:
+        """A random UUID or serial number, as ``Content.uuid`` has it."""
+        return str(uuid.uuid4())
+
+    def set_volume_id(self, store: Store, where: str, new: str) -> None:
+        """Gives a volume another UUID or serial number; its contents stay.
+
+        Args:
+            store: the volume, which must be sound and closed.
+            where: its name, for messages.
+            new: as ``new_volume_id`` makes them.
+
+        Raises:
+            ImageError: it cannot be read.
+            RefusedError: something on it depends on the old one.
+        """
+        raise NotImplementedError(self.name, store, where, new)
 
     def drop_subvolume(self, editor: EditableTree, number: int) -> None:
         """Removes a subvolume with all that it holds.

@@ -60,7 +60,9 @@ SEVERITIES = {
     "leased address": Severity.NOTICED,
     "address of a user network": Severity.BY_DESIGN,
     "disk GUID": Severity.BY_DESIGN,
+    "partition GUID": Severity.BY_DESIGN,
     "volume UUID": Severity.BY_DESIGN,
+    "LVM identifier": Severity.BY_DESIGN,
 }
 """How bad it is that machines share a value of a kind: keys let one pose as another, IDs make two
 look like one, names confuse people, volume ids are the same on all clones of a template, and QEMU's

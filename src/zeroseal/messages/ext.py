@@ -177,3 +177,9 @@ NOT_AN_XATTR_BLOCK = "block {block_no} does not hold extended attributes"
 XATTR_BLOCK_FAILS_CHECKSUM = "block {block_no} of extended attributes fails its checksum"
 NOT_A_VALUE_INODE = "inode {value_inode} does not hold the value of an attribute"
 XATTR_OUTSIDE_AREA = "an extended attribute of inode {inode_no} extends outside its area"
+
+# filesystems/ext/volume_id.py
+ID_CANNOT_CHANGE = (
+    "{where} has the feature {feature}, whose data depends on the UUID: leave the volume "
+    "identities as they are"
+)

@@ -81,3 +81,7 @@ NOT_SQLITE = "it is not an SQLite database"
 NOT_SQLITE_LOG = "the write-ahead log of its database is not valid"
 DATABASE_NOT_SOUND = "its database is not consistent"
 DATABASE_CANNOT_BE_CHANGED = "its database cannot be changed: {error}"
+
+# guests/linux/grub_core.py
+NO_CORE_IMAGE = "this is not a packed core image of GRUB for BIOS"
+CORE_IMAGE_TOO_LONG = "the core image of GRUB becomes too long"

@@ -147,3 +147,22 @@ ARCHIVE_NOT_SEALED_IN_PLACE = (
 NOT_A_ROOT_FILE_SYSTEM = (
     "{where} is not the root file system of a Linux system: it has no /etc/os-release"
 )
+
+# sealing/volume_ids/
+ID_OF_VOLUME_NOT_CHANGED = (
+    "{name} is a volume of kind {kind}, whose identity cannot be changed: leave the volume "
+    "identities as they are"
+)
+IDS_NAMED_WHERE_FIXED = (
+    "identities of the disk's volumes are named where they cannot be changed: {places}; remove "
+    "these references, or leave the volume identities as they are"
+)
+INSIDE_BOOT_IMAGE = "inside a boot image for UEFI"
+INSIDE_ARCHIVE = "inside it {name}, which is not a text file"
+SIGNED_PROGRAM = "a program with a signature"
+NO_PLAIN_TEXT = "not a text file"
+ON_UNMOUNTED_VOLUME = "the guest does not mount it"
+BOOT_LOADER_ON = "the boot loader on {name}"
+BOOT_LOADER_IN_GAP = "the boot loader behind the master boot record"
+IDS_NOT_CHANGED = "{places} would still name an old identity of a volume"
+DISK_HAS_NO_IDS = "the disk has no identity that could be changed"

@@ -198,3 +198,8 @@ NO_FREE_ADDRESS = (
     "no free address is left in {ranges} for {name}: give a larger range, or remove machines that "
     "are no longer needed"
 )
+
+# templates/clone.py: --new-volume-ids
+NEW_VOLUME_IDS = "the disk has {count} new identities of partitions and volumes{named}"
+NEW_IDS_NAMED_IN = ", changed in {places} too"
+OLD_IDS_RECORDED = "{places} still record identities of the template\u2019s volumes"

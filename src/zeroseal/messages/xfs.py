@@ -155,3 +155,6 @@ LARGER_THAN_PARTITION = "it is larger than its partition"
 NEVER_COMPLETED = "the making of it was never completed"
 VERSION_NOT_SUPPORTED = "{where} is XFS version {version}, which is not supported"
 FEATURES_NOT_SUPPORTED = "{where} is an XFS file system with {refused}, which is not supported"
+
+# filesystems/xfs/volume_id.py
+COPY_OF_SUPERBLOCK_DAMAGED = "the copy of the superblock in group {group} is damaged"

@@ -102,6 +102,10 @@ def seal_to_json(result: SealResult) -> Json:
             "secretsInFiles": _residue(result.proof.secrets),
             "zeroedBytes": result.zeroed_bytes,
             "rewrittenBytes": result.rewritten_bytes,
+            "newVolumeIds": [
+                {"where": one.old.where, "what": one.old.title, "id": one.new}
+                for one in result.planned.new_ids
+            ],
         }
         | _plan(result.planned.plan)
     )

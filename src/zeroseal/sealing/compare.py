@@ -20,6 +20,7 @@ from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.judge import find_what_stays
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.what_stays import SECRET_KINDS
+from zeroseal.volumes.lvm.identity import list_ids
 
 _ROOTS = ("/etc", "/var/lib", "/var/spool", "/opt", "/usr/local", "/root", "/srv", "/home")
 _LEAST_BYTES, _LONGEST = 16, 64 << 20
@@ -188,8 +189,13 @@ def read_values(inspection: Inspection) -> list[IdentityValue]:
 
 
 def _volume_ids(inspection: Inspection) -> Iterator[IdentityValue]:
-    if inspection.disk.disk_uuid:
-        yield IdentityValue("disk GUID", inspection.disk.disk_uuid)
-    for volume in inspection.disk.volumes:
+    disk = inspection.disk
+    if disk.disk_uuid:
+        yield IdentityValue("disk GUID", disk.disk_uuid)
+    for volume in disk.volumes:
+        if volume.part_uuid and disk.table == "GPT":
+            yield IdentityValue("partition GUID", volume.part_uuid)
         if volume.content.uuid:
             yield IdentityValue("volume UUID", volume.content.uuid)
+    for one in list_ids(disk.physical_volumes):
+        yield IdentityValue("LVM identifier", one.text)

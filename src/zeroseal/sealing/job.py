@@ -12,7 +12,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar
 
@@ -38,17 +38,19 @@ from zeroseal.sealing.value_collection import collect_values
 
 if TYPE_CHECKING:
     from zeroseal.sealing.signing import RecordSigner
+    from zeroseal.sealing.volume_ids.ids import NewId
 
 ResultT = TypeVar("ResultT")
 
 
 @dataclass(frozen=True)
 class PlannedSeal:
-    """A plan and what it is for."""
+    """A plan and what it is for; ``new_ids`` are those that a seal gave to the volumes."""
 
     source: ImageFacts
     system: SystemFacts
     plan: Plan
+    new_ids: tuple[NewId, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -152,6 +154,7 @@ class AppliedSeal:
             name=name,
             digest=digest,
             plan=planned.plan,
+            new_ids=[f"{one.old.title} of {one.old.where}" for one in planned.new_ids],
             system=planned.system,
             source=planned.source,
             proof=proof,
@@ -229,8 +232,12 @@ def seal(request: SealRequest[ResultT], progress: Progress = quiet) -> ResultT:
         policy = inspection.fit_policy(request.policy)
         planned = plan_inspected(inspection, policy, progress)
         check_allowed(planned.plan)
+        if policy.renews_volume_ids:
+            _check_has_ids(inspection)
         values = values_of(inspection, policy)
         apply_plan(planned.plan, inspection, progress, request.now)
+        if policy.renews_volume_ids:
+            planned = replace(planned, new_ids=_renew(inspection.store, progress, request.now))
         applied = AppliedSeal(
             request=request,  # type: ignore[arg-type]  # only its common part is read
             inspection=inspection,
@@ -240,6 +247,24 @@ def seal(request: SealRequest[ResultT], progress: Progress = quiet) -> ResultT:
             token=CancelToken(),
         )
         return bench.deliver(applied)
+
+
+def _check_has_ids(inspection: Inspection) -> None:
+    """Raises RefusedError where volumes have no identities, or some that cannot be changed."""
+    from zeroseal.sealing.volume_ids.ids import list_volume_ids
+
+    list_volume_ids(inspection.disk)
+
+
+def _renew(store: Store, progress: Progress, now: int) -> tuple[NewId, ...]:
+    """Gives a disk to which a plan was applied other identities of its volumes.
+
+    Raises:
+        RefusedError: they cannot be changed everywhere.
+    """
+    from zeroseal.sealing.volume_ids.renew import plan_on, renew_ids
+
+    return renew_ids(store, plan_on(Inspection.read(store), progress), now)
 
 
 def plan_image(

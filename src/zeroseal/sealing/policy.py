@@ -66,6 +66,7 @@ class SealOptions:
         drop_snapshots: whether snapshots of what the guest mounts are removed.
         seal_snapshots: whether each of them is treated like the guest.
         same_size_clones: whether every clone's disk will be as large as the template's.
+        new_volume_ids: whether partitions and volumes get other identities.
         reissue_sid: whether a Windows' security identifier is replaced by a new random one; else
             that trace is not treated.
         recover_journal: whether file systems that were not shut down cleanly are recovered first.
@@ -89,6 +90,7 @@ class SealOptions:
     drop_snapshots: bool = False
     seal_snapshots: bool = False
     same_size_clones: bool = False
+    new_volume_ids: bool = False
     reissue_sid: bool = False
     recover_journal: bool = False
     strict: bool = False
@@ -118,6 +120,7 @@ class Policy:
         drops_snapshots: whether snapshots of what the guest mounts are removed.
         seals_snapshots: whether each of them is treated like the guest.
         has_same_size_clones: whether clones need not use the room of a larger disk.
+        renews_volume_ids: whether partitions and volumes get other identities.
         reissues_sid: whether a Windows gets a new security identifier.
         disables_administrator: whether its built-in administrator is disabled.
         first_starts: how a Windows may start; empty for any.
@@ -156,6 +159,7 @@ class Policy:
     drops_snapshots: bool = False
     seals_snapshots: bool = False
     has_same_size_clones: bool = False
+    renews_volume_ids: bool = False
     reissues_sid: bool = False
     disables_administrator: bool = False
     first_starts: tuple[str, ...] = ()
@@ -305,6 +309,7 @@ def resolve(
         drops_snapshots=drops_snapshots,
         seals_snapshots=seals_snapshots,
         has_same_size_clones=asked.same_size_clones or bool(clones.same_size),
+        renews_volume_ids=asked.new_volume_ids,
         reissues_sid=asked.reissue_sid or bool(windows.reissue_sid),
         disables_administrator=bool(windows.disable_administrator),
         first_starts=windows.first_start,

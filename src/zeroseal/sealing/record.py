@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -175,8 +175,12 @@ def build_record(
     proof: Proof,
     sealed_at: int,
     extras: RecordExtras,
+    new_ids: Sequence[str] = (),
 ) -> bytes:
-    """The record's JSON text, in a signed envelope where somebody signs it."""
+    """The record's JSON text, in a signed envelope where somebody signs it.
+
+    ``new_ids`` names the partitions and volumes that got other identities.
+    """
     policy = plan.policy
     statement = {
         "_type": STATEMENT_TYPE,
@@ -229,6 +233,7 @@ def build_record(
                 {"name": name, "sha256": digest} for name, digest in policy.rule_digests
             ],
             "planted": _planted(policy),
+            "newVolumeIds": list(new_ids),
             "assured": list(plan.guard.assured),
             "notLookedInto": list(plan.readiness.advice),
             "consequences": list(plan.readiness.consequences),

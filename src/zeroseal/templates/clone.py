@@ -36,6 +36,8 @@ from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.check import check_image
 from zeroseal.sealing.policy import resolve
 from zeroseal.sealing.verdict import Level, Verdict
+from zeroseal.sealing.volume_ids.renew import IdPlan, plan_new_ids, renew_disk_ids
+from zeroseal.sentences import some_of
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities
 from zeroseal.templates.ability_reading import read_abilities
 from zeroseal.templates.addresses import next_free
@@ -133,7 +135,7 @@ def make_clones(
         raise UsageError(messages.CLONE_NAME_REQUIRED)
     check_template(batch.source, progress)
     source = read_image_facts(batch.source.disk, batch.source.reach)
-    plan = _Plan.read(batch, source)
+    plan = _Plan.read(batch, source, progress)
     for wish in _with_addresses(batch.wishes, ()):  # any will do for this check
         plan.check(wish)
     with Batch(yard.folder, progress) as made:
@@ -261,9 +263,10 @@ class _Plan:
     hardware: Hardware
     digest: str
     name: str
+    ids: IdPlan | None
 
     @classmethod
-    def read(cls, batch: CloneBatch, source: ImageFacts) -> _Plan:
+    def read(cls, batch: CloneBatch, source: ImageFacts, progress: Progress) -> _Plan:
         template = batch.source.template
         if template:
             abilities = template.entry.abilities or read_abilities(
@@ -274,7 +277,11 @@ class _Plan:
             abilities = read_abilities(source.path, Reach(source.format_name))
             hardware, digest = Hardware(firmware=guess_firmware(source.path)), ""
         moment = datetime.fromtimestamp(batch.now, UTC).strftime("%Y%m%d-%H%M%S")
-        return cls(batch, source, abilities, hardware, digest, f"{moment}-{new_uuid()[:4]}")
+        ids = None
+        if any(wish.row.new_volume_ids for wish in batch.wishes):
+            ids = plan_new_ids(source.path, progress, Reach(source.format_name))
+        name = f"{moment}-{new_uuid()[:4]}"
+        return cls(batch, source, abilities, hardware, digest, name, ids)
 
     def size_of(self, wish: CloneWish) -> int:
         """The final size of a clone's disk."""
@@ -374,12 +381,14 @@ class _Plan:
         disk.chmod(0o644)  # what lies on a shelf may only be read
         seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
         notes = []
+        if wish.row.new_volume_ids:
+            notes += self._renew_ids(disk)
         if self.abilities.is_windows:
-            notes = write_windows_identity(
+            notes += write_windows_identity(
                 disk, wish, definition.mac, reissues=self.batch.reissue_sid, now=self.batch.now
             )
         elif wish.row.into_disk:
-            notes = write_identity(disk, seed, self.batch.now)
+            notes += write_identity(disk, seed, self.batch.now)
         else:
             write_seed_medium(folder / SEED_FILE, seed)
         if definition.firmware == "uefi" and not self.abilities.fallback_loader:
@@ -387,6 +396,18 @@ class _Plan:
         write_definition(folder, definition)
         machine = YardMachine(folder, definition, MachineState())
         write_definition_files(machine, self.batch.forms, final)
+        return notes
+
+    def _renew_ids(self, disk: Path) -> list[str]:
+        """Gives a clone's disk identities of its own; returns what was done, sentences."""
+        assert self.ids is not None  # it was planned as soon as one clone wishes it
+        new = renew_disk_ids(disk, self.ids, self.batch.now)
+        places = self.ids.references.places
+        named = messages.NEW_IDS_NAMED_IN.format(places=some_of(list(places))) if places else ""
+        notes = [messages.NEW_VOLUME_IDS.format(count=len(new), named=named)]
+        history = self.ids.references.history
+        if history:
+            notes.append(messages.OLD_IDS_RECORDED.format(places=some_of(list(history))))
         return notes
 
     def seed_of(self, wish: CloneWish, mac: str, instance_id: str = "") -> Seed:

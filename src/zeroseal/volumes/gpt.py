@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 import zlib
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from zeroseal.blocks.records import Record, at, record
@@ -239,6 +240,41 @@ def extend_partition(store: Store, number: int) -> int:
             store.write(lba * sector, _with_crc(copy))
         return (entry.last_lba - entry.first_lba + 1) * sector
     raise DamagedError(messages.NO_PARTITION_TABLE)
+
+
+def change_guids(store: Store, new: Mapping[str, str]) -> None:
+    """Gives the disk and its partitions other GUIDs, in both copies of the table.
+
+    Args:
+        store: the disk.
+        new: by the old GUID, in lower case.
+
+    Raises:
+        DamagedError: a copy of the table is damaged.
+    """
+    for sector in SECTOR_SIZES:
+        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
+            continue
+        first = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+        for lba in (first.alternate_lba, 1):
+            _read_table(store, sector, lba, from_backup=lba != 1)
+            header = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
+            place = header.entries_lba * sector
+            entries = bytearray(store.read(place, header.entry_count * header.entry_bytes))
+            at_guid = GptEntry.offset_of("part_guid")
+            for start in range(at_guid, len(entries), header.entry_bytes):
+                entries[start : start + 16] = _other_guid(bytes(entries[start : start + 16]), new)
+            header.disk_guid = _other_guid(header.disk_guid, new)
+            header.entries_crc = zlib.crc32(bytes(entries))
+            store.write(place, bytes(entries))
+            store.write(lba * sector, _with_crc(header))
+        return
+    raise DamagedError(messages.NO_PARTITION_TABLE)
+
+
+def _other_guid(raw: bytes, new: Mapping[str, str]) -> bytes:
+    text = new.get(_guid_text(raw))
+    return uuid.UUID(text).bytes_le if text else raw
 
 
 def _zero_old_backup(store: Store, sector: int, lba: int, entries_bytes: int) -> None:

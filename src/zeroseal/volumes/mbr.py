@@ -18,7 +18,7 @@ SECTOR_BYTES = 512
 SIGNATURE = b"\x55\xaa"
 PROTECTIVE_TYPE = 0xEE
 EXTENDED_TYPES = (0x05, 0x0F, 0x85)
-_ENTRIES_OFFSET = 446
+_SIGNATURE_OFFSET, _ENTRIES_OFFSET = 440, 446
 _MAX_LOGICAL = 60
 _ALIGNED = 1 << 20
 
@@ -60,7 +60,7 @@ def find_mbr(store: Store) -> MbrTable | None:
     sector = store.read(0, SECTOR_BYTES)
     if not _looks_like_table(sector):
         return None
-    signature = int.from_bytes(sector[440:444], "little")
+    signature = int.from_bytes(sector[_SIGNATURE_OFFSET : _SIGNATURE_OFFSET + 4], "little")
     partitions: list[Partition] = []
     sectors = [0]
     for number, entry in enumerate(_entries(sector), 1):
@@ -87,6 +87,11 @@ def extend_partition(store: Store, number: int) -> int:
     sector[start : start + MbrEntry.SIZE] = entry.build()
     store.write(0, bytes(sector))
     return entry.sector_count * SECTOR_BYTES
+
+
+def set_signature(store: Store, signature: int) -> None:
+    """Gives the disk another signature, from which the PARTUUIDs of its partitions follow."""
+    store.write(_SIGNATURE_OFFSET, signature.to_bytes(4, "little"))
 
 
 def _looks_like_table(sector: bytes) -> bool:

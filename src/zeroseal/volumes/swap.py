@@ -56,6 +56,11 @@ def find_swap(store: Store) -> SwapArea | None:
     return None
 
 
+def set_swap_id(store: Store, new: bytes) -> None:
+    """Gives a swap area another UUID of 16 bytes."""
+    store.write(_HEADER_OFFSET + SwapHeader.offset_of("uuid"), new)
+
+
 def data_range(store: Store, area: SwapArea) -> tuple[int, int]:
     """(offset, length) of all that lies behind the header page."""
     return area.page_bytes, store.size_bytes - area.page_bytes

@@ -107,3 +107,8 @@ class BtrfsDriver(VolumeDriver["BtrfsTree"]):
         from zeroseal.filesystems.btrfs.hidden import search_hidden
 
         return search_hidden(tree, searcher)
+
+    def set_volume_id(self, store: Store, where: str, new: str) -> None:  # noqa: D102
+        from zeroseal.filesystems.btrfs.volume_id import set_volume_id
+
+        set_volume_id(store, where, uuid.UUID(new).bytes, uuid.uuid4().bytes)

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from zeroseal.blocks.records import Record, at, record
 
 SUPERBLOCK_AT, SUPERBLOCK_BYTES = 0x10000, 4096
+DEVICE_UUID_AT = 267  # in the superblock, which has a copy of the device's item
 MIRRORS_AT = (1 << 26, 1 << 38)  # further superblocks, where the device reaches so far
 STRIPE_BYTES = 1 << 16  # what is kept free around a superblock
 BOOT_AREA_BYTES = 1 << 20  # nothing is allocated in front of it: boot loaders lie there
@@ -50,7 +51,8 @@ PLAIN, ZLIB, LZO, ZSTD = 0, 1, 2, 3
 HAS_HASHES = 1 << 32  # flag of an inode: fs-verity
 NO_DATA_SUMS, NO_COPY_ON_WRITE, NO_PACKING, PACKED = 0x1, 0x2, 0x8, 0x800  # flags of an inode
 MOST_EXTENT_BYTES = 128 << 20
-SKINNY, HAS_NO_HOLE_ITEMS, SIMPLE_QUOTA = 0x100, 0x200, 0x10000  # incompatible features
+SKINNY, HAS_NO_HOLE_ITEMS, METADATA_UUID = 0x100, 0x200, 0x400  # incompatible features
+SIMPLE_QUOTA = 0x10000
 EXTENDED_REFS = 0x40
 KEPT_FEATURES = 0x1 | 0x2 | 0x4 | 0x8  # free-space tree and its mark, verity, group tree
 FREE_SPACE_FEATURE, FREE_SPACE_VALID, GROUP_TREE_FEATURE = 1, 2, 8  # compat_ro features

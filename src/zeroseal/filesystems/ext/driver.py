@@ -115,3 +115,8 @@ class ExtDriver(VolumeDriver["ExtTree"]):
                     "the guest or on a copy."
                 ),
             )
+
+    def set_volume_id(self, store: Store, where: str, new: str) -> None:  # noqa: D102
+        from zeroseal.filesystems.ext.volume_id import set_volume_id
+
+        set_volume_id(store, where, uuid.UUID(new).bytes)

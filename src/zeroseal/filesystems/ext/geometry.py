@@ -126,6 +126,22 @@ class Geometry:
         count = int(has_copy) + int(in_meta in (0, 1, per_block - 1))
         return [(first, count)] if count else []
 
+    def table_copies(self, table_block: int) -> list[int]:
+        """Where the n-th block of the descriptor table lies, the one that counts first."""
+        per_block = self.block_bytes // self.descriptor_bytes
+        if self._is_meta(table_block):
+            first = table_block * per_block
+            groups = [group for group in (first, first + 1, first + per_block - 1)
+                      if group < self.group_count]  # fmt: skip
+            return [self._group_head(group) + self.has_superblock_copy(group) for group in groups]
+        groups = [group for group in range(self.group_count) if self.has_superblock_copy(group)]
+        return [self._group_head(group) + 1 + table_block for group in groups]
+
+    def _group_head(self, group: int) -> int:
+        """Where the superblock of a group lies, or would lie."""
+        base = self.group_blocks(group)[0]
+        return max(base, self.superblock_block) if group == 0 else base
+
     def has_block(self, block_no: int, count: int = 1) -> bool:
         """Whether blocks lie on the volume."""
         return block_no >= self.superblock.first_data_block and (

@@ -22,6 +22,7 @@ COMPAT_EXT_ATTR = 0x8
 COMPAT_RESIZE_INODE = 0x10
 COMPAT_DIR_INDEX = 0x20
 COMPAT_SPARSE_SUPER2 = 0x200
+COMPAT_STABLE_INODES = 0x800
 COMPAT_ORPHAN_FILE = 0x1000
 COMPAT_KNOWN = (
     0x1FFF  # up to orphan_file: no bit of them changes a structure that we read otherwise

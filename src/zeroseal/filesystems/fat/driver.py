@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from typing import TYPE_CHECKING, Any
 
 from zeroseal.blocks.store import Store
@@ -64,3 +65,12 @@ class FatDriver(VolumeDriver["FatTree"]):
         volume = tree.volume
         free = sum(volume.table[cluster] == 0 for cluster in range(2, volume.cluster_count + 2))
         return 1 - free / volume.cluster_count
+
+    def set_volume_id(self, store: Store, where: str, new: str) -> None:  # noqa: D102
+        from zeroseal.filesystems.fat.volume_id import set_volume_id
+
+        set_volume_id(store, where, int(new.replace("-", ""), 16).to_bytes(4, "little"))
+
+    def new_volume_id(self) -> str:  # noqa: D102
+        raw = secrets.token_hex(4).upper()
+        return f"{raw[:4]}-{raw[4:]}"

@@ -37,10 +37,12 @@ class BootSector(Record):
     version_32: int = at(42, "H")
     root_cluster: int = at(44, "I")
     fsinfo_sector: int = at(48, "H")
+    copy_sector: int = at(50, "H", "of this sector; 0 where there is none")
     signature: bytes = at(510, "2s")
 
 
 STATE_OFFSET_16, STATE_OFFSET_32 = 37, 65
+SERIAL_OFFSET_16, SERIAL_OFFSET_32 = 39, 67
 
 
 @record(size=512, byte_order="<", source=f"{_SOURCE}, FSInfo Sector")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -121,3 +122,11 @@ class NtfsDriver(VolumeDriver["NtfsTree"]):
         from zeroseal.filesystems.ntfs.hidden import search_hidden
 
         return search_hidden(tree, searcher)
+
+    def set_volume_id(self, store: Store, where: str, new: str) -> None:  # noqa: D102
+        from zeroseal.filesystems.ntfs.volume_id import set_volume_id
+
+        set_volume_id(store, where, int(new, 16).to_bytes(8, "little"))
+
+    def new_volume_id(self) -> str:  # noqa: D102
+        return secrets.token_hex(8).upper()

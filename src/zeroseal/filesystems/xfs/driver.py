@@ -72,3 +72,8 @@ class XfsDriver(VolumeDriver["XfsTree"]):
         from zeroseal.filesystems.xfs.owners import find_in_acls, find_owned
 
         return (find_in_acls if in_acls else find_owned)(tree.volume, uids)
+
+    def set_volume_id(self, store: Store, where: str, new: str) -> None:  # noqa: D102
+        from zeroseal.filesystems.xfs.volume_id import set_volume_id
+
+        set_volume_id(store, where, uuid.UUID(new).bytes)

@@ -49,10 +49,15 @@ def is_clean_log(store: Store, superblock: Superblock) -> bool:
     )
 
 
+def find_last_record(store: Store, superblock: Superblock) -> tuple[int, LogRecord] | None:
+    """(block, header) of the record before the log's head; None where it was never written."""
+    ring = _Ring(store, superblock)
+    return ring.find_record_before(ring.find_head()) if ring.count >= 2 else None
+
+
 def last_record(store: Store, superblock: Superblock) -> LogRecord | None:
     """The header of the record before the log's head; None where the log was never written."""
-    ring = _Ring(store, superblock)
-    found = ring.find_record_before(ring.find_head()) if ring.count >= 2 else None
+    found = find_last_record(store, superblock)
     return found[1] if found else None
 
 

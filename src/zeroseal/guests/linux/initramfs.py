@@ -19,6 +19,8 @@ from typing import NamedTuple
 from zeroseal.guests.compressors import UNPACK_ERRORS, Packing, find_packing, pack, unpack_first
 from zeroseal.messages import guests as messages
 
+BOOT_ARCHIVES = ("/boot/init*", "/boot/*/*/init*", "/boot/loader/*/*/init*")
+BOOT_IMAGES = ("/boot/efi/EFI/Linux/*.efi", "/boot/EFI/Linux/*.efi", "/efi/EFI/Linux/*.efi")
 _MAGICS = (b"070701", b"070702")
 _CHECKSUM_MAGIC = b"070702"
 _HEADER_BYTES = 110
@@ -69,6 +71,12 @@ class Entry:
             total = sum(content) & 0xFFFFFFFF
             header = replace(self, header=header)._with_number(12, total)
         return Entry(header, self.name, content)
+
+    def changed(self, change: Callable[[bytes], bytes]) -> Entry:
+        """The same entry with its name and content changed, neither in length."""
+        content = change(self.content)
+        entry = Entry(self.header, change(self.name), self.content)
+        return entry if content == self.content else entry.with_content(content)
 
     def build(self) -> bytes:
         """The entry's bytes; name and content are padded to four."""
@@ -213,10 +221,28 @@ def rewrite_initramfs(
     Raises:
         ValueError: as ``split_initramfs``.
     """
+    return _change_archives(raw, lambda entries: _rewrite_entries(entries, drop, empty))
+
+
+def change_initramfs(raw: bytes, change: Callable[[bytes], bytes]) -> bytes:
+    """The same initramfs with names and contents changed.
+
+    Args:
+        raw: the file.
+        change: is given a name or a content and returns it, or another of the same length.
+
+    Raises:
+        ValueError: as ``split_initramfs``.
+    """
+    return _change_archives(raw, lambda entries: tuple(one.changed(change) for one in entries))
+
+
+def _change_archives(raw: bytes, change: Callable[[tuple[Entry, ...]], tuple[Entry, ...]]) -> bytes:
+    """An initramfs with other entries; archives that do not change stay byte for byte."""
     pieces: list[bytes] = []
     for archive in split_initramfs(raw):
         pieces = [_padded(b"".join(pieces))]  # an archive begins at a multiple of four
-        entries = _rewrite_entries(archive.entries, drop, empty)
+        entries = change(archive.entries)
         if entries == archive.entries:
             pieces.append(archive.raw)
             continue

@@ -255,6 +255,14 @@ class RehearsalOutput(ProofPart):
     leftOver: list[Residue]
 
 
+class NewVolumeId(TypedDict):
+    """An identity that a partition or a volume got; ``where`` names it."""
+
+    where: str
+    what: str
+    id: str
+
+
 class SealOutput(ProofPart):
     """A finished seal."""
 
@@ -265,6 +273,7 @@ class SealOutput(ProofPart):
     digest: str | None
     zeroedBytes: int
     rewrittenBytes: int
+    newVolumeIds: list[NewVolumeId]
 
 
 class ErrorOutput(Output):

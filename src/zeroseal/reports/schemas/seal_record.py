@@ -166,6 +166,7 @@ class RecordPredicate(TypedDict):
     kept: RecordKept
     houseRules: list[RuleDigest]
     planted: list[str]
+    newVolumeIds: list[str]
     assured: list[str]
     notLookedInto: list[str]
     consequences: list[str]

@@ -31,7 +31,7 @@ from zeroseal.templates.clone_sheet.model import (
 
 _LISTS = ("addresses", "address_ranges", "gateways", "name_servers", "search", "packages")
 _NUMBERS = ("vlan", "cpus", "memory_mib", "count")
-_SWITCHES = ("linked", "into_disk", "tpm")
+_SWITCHES = ("linked", "into_disk", "new_volume_ids", "tpm")
 _YES, _NO = ("yes", "true", "1"), ("no", "false", "0", "")
 _MOST_BYTES = 16 << 20
 

@@ -95,6 +95,7 @@ class CloneSettings(Table, frozen=True):
     disk_size: str = ""
     linked: bool = False
     into_disk: bool = False
+    new_volume_ids: bool = False
     addresses: tuple[str, ...] = ()
     address_ranges: tuple[str, ...] = ()
     gateways: tuple[str, ...] = ()

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from zeroseal.filesystems.tree import Kind
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.initramfs import (
+    BOOT_ARCHIVES,
+    BOOT_IMAGES,
     find_entries,
     find_initrd_of_boot_image,
     is_initramfs,
@@ -19,8 +21,6 @@ from zeroseal.traces.finder import Finder, Found
 from zeroseal.traces.linux.context import LinuxContext
 from zeroseal.traces.model import Treatment
 
-_PLACES = ("/boot/init*", "/boot/*/*/init*", "/boot/loader/*/*/init*")
-_BOOT_IMAGES = ("/boot/efi/EFI/Linux/*.efi", "/boot/EFI/Linux/*.efi", "/efi/EFI/Linux/*.efi")
 _LONGEST_FILE = 512 << 20
 _DROPPED = re.compile(
     r"^(etc/ssh/ssh_host_.*key(\.pub)?|etc/(dropbear|dropbear-initramfs|tinyssh)/.*(key|ed25519).*"
@@ -56,7 +56,7 @@ class Initramfs(Finder[LinuxContext]):
     name = "initramfs"
 
     def find(self, context: LinuxContext) -> Iterator[Found]:  # noqa: D102 - as in Finder
-        for path, raw in _iter_files(context.guest, _PLACES):
+        for path, raw in _iter_files(context.guest, BOOT_ARCHIVES):
             if is_initramfs(raw):
                 dropped, emptied = _identity_in(raw)
                 if dropped or emptied:
@@ -71,7 +71,7 @@ def iter_sealed_boot_images(guest: Guest) -> Iterator[tuple[str, tuple[str, ...]
 
     They cannot be changed without breaking their signature.
     """
-    for path, raw in _iter_files(guest, _BOOT_IMAGES):
+    for path, raw in _iter_files(guest, BOOT_IMAGES):
         inside = find_initrd_of_boot_image(raw)
         if inside and is_initramfs(inside):
             dropped, emptied = _identity_in(inside)

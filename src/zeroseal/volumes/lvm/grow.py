@@ -1,20 +1,16 @@
-"""Telling LVM that a physical volume has more room: what ``pvresize`` does, in the same places.
-
-A new text of the group's metadata is written behind the live one in every area of every volume of
-the group; only then do the areas' headers point to it.
-"""
+"""Telling LVM that a physical volume has more room: what ``pvresize`` does, in the same places."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
 
-from zeroseal.blocks.store import Store
-from zeroseal.errors import DamagedError, UnsupportedError
+from zeroseal.errors import UnsupportedError
 from zeroseal.messages import volumes as messages
 from zeroseal.volumes.lvm import layout
-from zeroseal.volumes.lvm.layout import AreaHeader, LabelHeader, PvHeader, TextLocation
-from zeroseal.volumes.lvm.read import PhysicalVolume, find_label, text_ranges
+from zeroseal.volumes.lvm.layout import PvHeader
+from zeroseal.volumes.lvm.read import PhysicalVolume
+from zeroseal.volumes.lvm.rewrite import next_number, rewrite_label, rewrite_texts
 
 _SECTOR = layout.SECTOR_BYTES
 
@@ -36,54 +32,12 @@ def grow_physical_volume(
     if not grown.text:
         raise UnsupportedError(messages.NO_LVM_METADATA.format(name=grown.name))
     for volume in group:
-        for area in volume.areas:
-            _rewrite_area(volume.store, area, grown, size_bytes)
-    _rewrite_label(grown, size_bytes)
+        rewrite_texts(volume, lambda text: _with_size(text, grown, size_bytes))
 
+    def resize(header: PvHeader) -> None:
+        header.device_bytes = size_bytes
 
-def _rewrite_label(volume: PhysicalVolume, size_bytes: int) -> None:
-    found = find_label(volume.store)
-    if found is None:
-        raise DamagedError(messages.NO_VALID_LVM_LABEL.format(name=volume.name))
-    sector, header = found
-    raw = bytearray(volume.store.read(sector * _SECTOR, _SECTOR))
-    start = header.offset_bytes
-    pv = PvHeader.parse(bytes(raw[start : start + PvHeader.SIZE]))
-    pv.device_bytes = size_bytes
-    raw[start : start + PvHeader.SIZE] = pv.build()
-    header.crc = layout.crc_of(bytes(raw[20:]))
-    raw[: LabelHeader.SIZE] = header.build()
-    volume.store.write(sector * _SECTOR, bytes(raw))
-
-
-def _rewrite_area(
-    store: Store, area: tuple[int, int], grown: PhysicalVolume, size_bytes: int
-) -> None:
-    offset, area_bytes = area
-    raw = bytearray(store.read(offset, layout.AREA_HEADER_BYTES))
-    at = AreaHeader.SIZE
-    location = TextLocation.parse(bytes(raw[at : at + TextLocation.SIZE]))
-    if not location.offset or location.flags & layout.IGNORED:
-        return
-    pieces = text_ranges(location, area_bytes)
-    old = b"".join(store.read(offset + start, length) for start, length in pieces)
-    new = _with_size(old, grown, size_bytes)
-    room = area_bytes - layout.AREA_HEADER_BYTES
-    if location.length + len(new) + 2 * _SECTOR > room:
-        raise UnsupportedError(messages.NO_ROOM_FOR_NEW_LVM_METADATA.format(name=grown.name))
-    begin = -(-(location.offset + location.length) // _SECTOR) * _SECTOR
-    if begin >= area_bytes:
-        begin = begin - area_bytes + layout.AREA_HEADER_BYTES
-    location.offset, location.length, location.crc = begin, len(new), layout.crc_of(new)
-    written = 0
-    for start, length in text_ranges(location, area_bytes):
-        store.write(offset + start, new[written : written + length])
-        written += length
-    raw[at : at + TextLocation.SIZE] = location.build()
-    header = AreaHeader.parse(bytes(raw[: AreaHeader.SIZE]))
-    header.crc = layout.crc_of(bytes(raw[4:]))
-    raw[: AreaHeader.SIZE] = header.build()
-    store.write(offset, bytes(raw))
+    rewrite_label(grown, resize)
 
 
 def _with_size(text: bytes, grown: PhysicalVolume, size_bytes: int) -> bytes:
@@ -96,16 +50,11 @@ def _with_size(text: bytes, grown: PhysicalVolume, size_bytes: int) -> bytes:
         re.DOTALL,
     )
     extent = re.search(r"extent_size = (\d+)", words)
-    number = re.search(r"seqno = (\d+)", words)
-    if not own or not extent or not number:
+    if not own or not extent or not layout.SEQUENCE_NUMBER.search(words):
         raise UnsupportedError(messages.LVM_METADATA_NOT_WRITABLE.format(name=grown.name))
     sectors = size_bytes // _SECTOR
     count = (sectors - int(own[2])) // int(extent[1])
-    changes = [
-        (own.span(1), str(sectors)),
-        (own.span(3), str(count)),
-        (number.span(1), str(int(number[1]) + 1)),
-    ]
+    changes = [(own.span(1), str(sectors)), (own.span(3), str(count))]
     for (start, end), value in sorted(changes, reverse=True):
         words = words[:start] + value + words[end:]
-    return words.encode("utf-8", "surrogateescape")
+    return next_number(words).encode("utf-8", "surrogateescape")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import zlib
 from itertools import pairwise
 
@@ -15,6 +16,7 @@ AREA_HEADER_BYTES = 512
 MAX_METADATA_BYTES = 64 << 20
 IGNORED = 1  # flag of a metadata area's location: the area is not in use
 _CRC_START = 0xF597A6CF
+SEQUENCE_NUMBER = re.compile(r"seqno = (\d+)")  # of a metadata text
 
 
 @record(size=32, byte_order="<", source="LVM2 lib/label/label.h, struct label_header")

@@ -1,0 +1,234 @@
+"""The identities of a disk and its volumes: which there are, how they are written, new ones."""
+
+from __future__ import annotations
+
+import re
+import secrets
+import uuid
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
+
+from zeroseal.blocks.search import Needle
+from zeroseal.blocks.store import Store
+from zeroseal.errors import RefusedError
+from zeroseal.filesystems.drivers import driver_of
+from zeroseal.messages import sealing as messages
+from zeroseal.volumes import gpt, mbr
+from zeroseal.volumes.disk import Disk
+from zeroseal.volumes.lvm import identity as lvm
+from zeroseal.volumes.swap import set_swap_id
+from zeroseal.volumes.volume import SWAP_KIND, Volume
+
+_WITHOUT_ID = ("squashfs", "iso9660")  # packed as they are: nothing can be changed in them
+
+
+class IdKind(Enum):
+    """What an identity is of; the value is the word for it."""
+
+    GPT = "GUID"
+    MBR = "disk signature"
+    VOLUME = "UUID"
+    LVM = "LVM identifier"
+
+
+@dataclass(frozen=True)
+class VolumeId:
+    """One identity.
+
+    Attributes:
+        where: what has it: ``the disk``, ``partition 2``, ``volume group saltmarsh`` ...
+        text: as tools print it.
+        partition: whether it is the GUID of a partition, not of what lies on it.
+    """
+
+    kind: IdKind
+    where: str
+    text: str
+    partition: bool = False
+
+    @property
+    def title(self) -> str:
+        """What it is, in words."""
+        if self.kind is IdKind.VOLUME:
+            return "serial number" if len(self.text) < 20 else "UUID"
+        return "partition GUID" if self.partition else self.kind.value
+
+
+@dataclass(frozen=True)
+class NewId:
+    """An identity and what takes its place."""
+
+    old: VolumeId
+    new: str
+
+
+@dataclass(frozen=True)
+class Form:
+    """How an identity is written somewhere, and how the new one is: both of one length."""
+
+    old: bytes
+    new: bytes
+    caseless: bool = True
+    is_text: bool = True
+
+    @property
+    def pairs(self) -> tuple[tuple[bytes, bytes], ...]:
+        """(old, new) as they stand in files: in lower and in upper case."""
+        if not self.caseless:
+            return ((self.old, self.new),)
+        lower = self.old.lower(), self.new.lower()
+        upper = self.old.upper(), self.new.upper()
+        return (lower,) if lower == upper else (lower, upper)
+
+    def replace_in(self, content: bytes) -> bytes:
+        """Content with the new form in the place of each old one, letters as large as there."""
+        if not self.caseless:
+            return content.replace(self.old, self.new)
+        return re.sub(re.escape(self.old), self._like, content, flags=re.IGNORECASE)
+
+    def _like(self, found: re.Match[bytes]) -> bytes:
+        is_large = any(found[0][at : at + 1].isupper() for at in self._changing)
+        new = self.new.upper() if is_large else self.new.lower()
+        made = bytearray(found[0])  # what is the same in both, as "0x", stays as it stands
+        for at in self._changing:
+            made[at] = new[at]
+        return bytes(made)
+
+    @cached_property
+    def _changing(self) -> list[int]:
+        pairs = zip(self.old.lower(), self.new.lower(), strict=True)
+        return [at for at, (before, after) in enumerate(pairs) if before != after]
+
+
+def list_volume_ids(disk: Disk) -> list[VolumeId]:
+    """All identities of a disk, each once.
+
+    Raises:
+        RefusedError: it has none, or one that cannot be changed here.
+    """
+    found: list[VolumeId] = []
+    if disk.table == "GPT":
+        found.append(VolumeId(IdKind.GPT, "the disk", disk.disk_uuid))
+        found += [
+            VolumeId(IdKind.GPT, volume.name, volume.part_uuid, partition=True)
+            for volume in disk.volumes
+            if volume.part_uuid
+        ]
+    elif disk.table == "MBR":
+        found.append(VolumeId(IdKind.MBR, "the disk", disk.disk_uuid))
+    for volume in disk.volumes:
+        content = volume.content
+        if content.kind in (SWAP_KIND, "lvm") or driver_of(volume) is not None:
+            if content.uuid:
+                found.append(VolumeId(IdKind.VOLUME, volume.name, content.uuid))
+        elif content.is_known and content.kind not in _WITHOUT_ID:
+            raise RefusedError(
+                messages.ID_OF_VOLUME_NOT_CHANGED.format(name=volume.name, kind=content.kind)
+            )
+    found += [
+        VolumeId(IdKind.LVM, one.what, one.text) for one in lvm.list_ids(disk.physical_volumes)
+    ]
+    if not found:
+        raise RefusedError(messages.DISK_HAS_NO_IDS)
+    return list({(one.kind, one.text): one for one in found}.values())
+
+
+def make_new_ids(ids: Sequence[VolumeId], disk: Disk) -> list[NewId]:
+    """Random identities in the place of those of a disk."""
+    return [NewId(one, _random_for(one, disk)) for one in ids]
+
+
+def forms_of(one: NewId) -> Iterator[Form]:
+    """Yields how an identity is written: as it is, as systemd escapes it, in binary."""
+    old, new = one.old.text, one.new
+    if one.old.kind is IdKind.MBR:
+        for ending in ("-0", "\\x2d0"):  # partitions 1 to 9; no disk has more with this table
+            yield Form((old + ending).encode(), (new + ending).encode())
+        yield Form(f"0x{old}".encode(), f"0x{new}".encode())
+        return
+    is_lvm = one.old.kind is IdKind.LVM
+    yield Form(old.encode(), new.encode(), not is_lvm)
+    if "-" in old:
+        yield Form(_escaped(old), _escaped(new), not is_lvm)
+    if is_lvm:
+        bare = [text.replace("-", "").encode() for text in (old, new)]
+        yield Form(bare[0], bare[1], caseless=False)
+    if one.old.kind is IdKind.GPT:
+        binary = [uuid.UUID(text).bytes_le for text in (old, new)]
+        yield Form(binary[0], binary[1], caseless=False, is_text=False)
+
+
+def needles_of(forms: Sequence[Form]) -> list[Needle]:
+    """What bytes are searched for; a hit's number is that of its form."""
+    return [
+        Needle(number, form.old.lower() if form.caseless else form.old, form.caseless)
+        for number, form in enumerate(forms)
+    ]
+
+
+def pairs_of(new: Sequence[NewId]) -> list[tuple[bytes, bytes]]:
+    """(old, new) of all forms of all identities."""
+    return [pair for one in new for form in forms_of(one) for pair in form.pairs]
+
+
+def replace_ids(content: bytes, new: Sequence[NewId]) -> bytes:
+    """Content with new identities in the place of old ones, in every form."""
+    for one in new:
+        for form in forms_of(one):
+            content = form.replace_in(content)
+    return content
+
+
+def set_volume_ids(store: Store, disk: Disk, new: Sequence[NewId]) -> None:
+    """Changes the identities in the structures of a disk; nothing that names them.
+
+    Args:
+        store: the disk.
+        disk: what is on it.
+        new: as ``make_new_ids`` made them.
+
+    Raises:
+        ImageError, RefusedError: a structure cannot be changed; some may be.
+    """
+    volumes = {one.old.where: one.new for one in new if one.old.kind is IdKind.VOLUME}
+    for volume in disk.volumes:
+        if volume.name in volumes:
+            _set_on_volume(volume, volumes[volume.name])
+    lvm.change_ids(disk.physical_volumes, _by_text(new, IdKind.LVM))
+    guids = _by_text(new, IdKind.GPT)
+    if guids:
+        gpt.change_guids(store, guids)
+    for signature in _by_text(new, IdKind.MBR).values():
+        mbr.set_signature(store, int(signature, 16))
+
+
+def _set_on_volume(volume: Volume, new: str) -> None:
+    driver = driver_of(volume)
+    if driver is None:
+        set_swap_id(volume.store, uuid.UUID(new).bytes)
+    else:
+        driver.set_volume_id(volume.store, volume.name, new)
+
+
+def _by_text(new: Sequence[NewId], kind: IdKind) -> Mapping[str, str]:
+    return {one.old.text: one.new for one in new if one.old.kind is kind}
+
+
+def _random_for(one: VolumeId, disk: Disk) -> str:
+    match one.kind:
+        case IdKind.MBR:
+            return f"{secrets.randbelow(0xFFFFFFFF) + 1:08x}"
+        case IdKind.LVM:
+            return lvm.new_id()
+        case IdKind.VOLUME:
+            volume = next(item for item in disk.volumes if item.name == one.where)
+            driver = driver_of(volume)
+            return driver.new_volume_id() if driver else str(uuid.uuid4())
+    return str(uuid.uuid4())
+
+
+def _escaped(text: str) -> bytes:
+    """As systemd writes it in the names of units."""
+    return text.replace("-", "\\x2d").encode()
