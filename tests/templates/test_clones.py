@@ -589,3 +589,45 @@ def test_passwords_packages_and_commands_are_read_back(tmp_path: Path, zeroseal:
         ("command", "tide-late"): False,
     }
     assert "$2b$" not in zeroseal(*words).out
+
+
+def test_a_started_clone_is_a_machine_of_its_own(
+    shelf: Shelf, template: Template, tmp_path: Path, zeroseal: Command
+) -> None:
+    sheet, yard = tmp_path / "s.toml", Yard(tmp_path / "yard")
+    rows = "".join(f'[[clone]]\nname = "{name}"\n' for name in ("north", "south"))
+    sheet.write_text("version = 1\n[every]\nnew_volume_ids = true\nlinked = true\n" + rows)
+    source = CloneSource(template.disk, template.entry.title, template)
+    make_clones(CloneBatch(source, load_clone_sheet(sheet, Secrets()).wishes, NOW), yard, shelf)
+    accept = tmp_path / "gate.toml"
+    accept.write_text(
+        'version = 1\n[machine]\nname = "gate"\n[origin]\nbase_disk = "s.toml"\n'
+        f'sha256 = "{64 * "0"}"\n'
+        '[accept]\nservices = ["sshd.service", "tide.service"]\n'
+    )
+    disk = yard.get("north").disk
+
+    def answers(*more: str | Path) -> tuple[int, dict[str, str]]:
+        found = zeroseal("check", disk, "--as", sheet, "--started", "--json", *more)
+        items = json.loads(found.out)["answers"]
+        return found.status, {item["what"]: item["found"] for item in items if not item["isGood"]}
+
+    status, before = answers()
+    assert (status, before["machine ID"], before["SSH host key"]) == (1, "", "")
+    for name in ("north", "south"):
+        start(yard, name, NOW + 60)
+        stop(yard, name, NOW + 90)
+    assert answers() == (0, {})
+    assert list(answers("--accept", accept)[1]) == ["service tide.service"]
+    told = zeroseal("check", disk, "--as", sheet, "--started").out
+    assert "unlike gangway@2026-11" in told
+    # a twin by hand is found out
+    shutil.copyfile(disk, yard.get("south").disk)
+    status, twin = answers()
+    assert status == 1
+    assert "SSH host key" in twin["unlike south"]
+    assert "volume UUID" in twin["unlike south"]
+    wrong = zeroseal("check", disk, "--started")
+    assert (wrong.status, "--started goes with --as SHEET" in wrong.err) == (2, True)
+    yard.get("south").disk.write_bytes(b"not a disk")
+    assert "not compared: " in answers()[1]["unlike south"]

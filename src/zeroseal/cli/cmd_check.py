@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal import api
 from zeroseal.cli.image_arguments import add_images, add_many, are_many, get_image
@@ -24,6 +25,10 @@ from zeroseal.cli.parser import PROOF, Subparsers
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import UsageError
 from zeroseal.messages import cli as messages
+
+if TYPE_CHECKING:
+    from zeroseal.machines.definition import MachineDefinition
+    from zeroseal.templates.clone_check import CloneAnswer
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -46,6 +51,10 @@ def add_parser(subparsers: Subparsers) -> None:
             ),
             ("check sealed.qcow2 --trusted ops.pub --require-record", "accept signed seals only"),
             ("check yard/north/disk.qcow2 --as gates.toml", "did this clone become what it should"),
+            (
+                "check yard/north/disk.qcow2 --as gates.toml --started",
+                "is it also a machine of its own",
+            ),
         ),
     )
     add_images(parser)
@@ -75,6 +84,20 @@ def add_parser(subparsers: Subparsers) -> None:
         type=Path,
         metavar="SHEET",
         help="check whether this clone became what its clone sheet asks for",
+    )
+    clone.add_argument(
+        "--started",
+        action="store_true",
+        help=(
+            "with --as, after its first start: it must have identities of its own, and share "
+            "none with its template and the yard's other clones of it"
+        ),
+    )
+    clone.add_argument(
+        "--accept",
+        type=Path,
+        metavar="SHEET",
+        help="with --started: a build sheet; its services of [accept] must start at each boot",
     )
     add_secrets(parser, clone.title)
     add_root(parser)
@@ -109,6 +132,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         raise UsageError(messages.CANARIES_NEED_DEEP)
     if args.strict and args.level == "quick":
         raise UsageError(messages.STRICT_NEEDS_LEVEL_FULL_OR_DEEP)
+    if (args.accept and not args.started) or (args.started and not args.clone_sheet):
+        raise UsageError(messages.STARTED_NEEDS_SHEET)
     if args.clone_sheet:
         return _check_as(args, ui)
     if args.root:
@@ -163,7 +188,10 @@ def _check_as(args: argparse.Namespace, ui: Ui) -> int:
     definition = definition_from(args)
     name = definition.name if definition else args.image.parent.resolve().name
     loaded = load_clone_sheet(args.clone_sheet, read_secrets(args.secrets, os.environ))
-    answers = check_clone(args.image, find_wish(loaded, name), definition, ui.progress)
+    wish = find_wish(loaded, name)
+    answers = check_clone(args.image, wish, definition, ui.progress)
+    if args.started:
+        answers += _answers_after_start(args, definition, wish.row.new_volume_ids, ui)
     good = all(answer.is_good for answer in answers)
     ui.show(
         lambda: (
@@ -178,3 +206,24 @@ def _check_as(args: argparse.Namespace, ui: Ui) -> int:
         lambda out: show_answers(name, args.image, answers, definition, out),
     )
     return 0 if good else 1
+
+
+def _answers_after_start(
+    args: argparse.Namespace, definition: MachineDefinition | None, has_new_ids: bool, ui: Ui
+) -> list[CloneAnswer]:
+    from zeroseal.machines.sheet.load import Wishes, load_sheets
+    from zeroseal.machines.yard import Yard
+    from zeroseal.templates.clone_start import answers_after_start, find_relatives
+
+    if definition is None:
+        raise UsageError(messages.STARTED_NEEDS_YARD)
+    yard = Yard(args.image.resolve().parent.parent)
+    accept = load_sheets(args.accept, Wishes())[0].sheet.accept if args.accept else None
+    found = answers_after_start(
+        args.image,
+        find_relatives(definition, yard),
+        accept.services if accept else (),
+        has_new_ids=has_new_ids,
+        progress=ui.progress,
+    )
+    return list(found)

@@ -134,3 +134,9 @@ JOBS_TOO_FEW = "--jobs needs at least 1"
 IMAGE_OR_DOMAIN = (
     "give either an image, with --machine for its definition, or --domain for a domain of libvirt"
 )
+
+# cli/cmd_check.py: --started
+STARTED_NEEDS_SHEET = "--started goes with --as SHEET, and --accept with --started"
+STARTED_NEEDS_YARD = (
+    "--started needs a disk in a yard: its machine file says from which template it was made"
+)

@@ -203,3 +203,6 @@ NO_FREE_ADDRESS = (
 NEW_VOLUME_IDS = "the disk has {count} new identities of partitions and volumes{named}"
 NEW_IDS_NAMED_IN = ", changed in {places} too"
 OLD_IDS_RECORDED = "{places} still record identities of the template\u2019s volumes"
+
+# templates/clone_check.py: read_back
+NOT_WRITTEN_AS_ASKED = "the disk of {name} was read again and differs from what was asked: {wrong}"

@@ -41,6 +41,7 @@ from zeroseal.sentences import some_of
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities
 from zeroseal.templates.ability_reading import read_abilities
 from zeroseal.templates.addresses import next_free
+from zeroseal.templates.clone_check import read_back
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
 from zeroseal.templates.clone_sheet.load import CloneWish
 from zeroseal.templates.clone_sheet.model import WindowsSettings
@@ -389,6 +390,7 @@ class _Plan:
             )
         elif wish.row.into_disk:
             notes += write_identity(disk, seed, self.batch.now)
+            read_back(disk, wish)
         else:
             write_seed_medium(folder / SEED_FILE, seed)
         if definition.firmware == "uefi" and not self.abilities.fallback_loader:

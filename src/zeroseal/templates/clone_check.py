@@ -10,7 +10,7 @@ from pathlib import Path
 import bcrypt
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.errors import UsageError
+from zeroseal.errors import NotProvenError, UsageError
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import find_account, read_accounts, read_password_hash
 from zeroseal.guests.linux.facts import read_host_name
@@ -26,6 +26,7 @@ from zeroseal.machines.definition import MachineDefinition
 from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection, recoverable
+from zeroseal.sentences import some_of
 from zeroseal.templates.clone_sheet.load import CloneWish, LoadedCloneSheet
 
 _COMMANDS = "/var/lib/cloud/instance/scripts/runcmd"
@@ -86,6 +87,22 @@ def check_clone(
         if definition is None or definition.host != "simulated":  # that one grows nothing
             answers += _answers_of_growth(inspection, wish)
     return answers + (list(_answers_of_definition(definition, wish)) if definition else [])
+
+
+def read_back(disk: Path, wish: CloneWish) -> None:
+    """Reads what was written into the disk of a clone, before its first start.
+
+    Raises:
+        NotProvenError: something does not stand there as it was asked for.
+    """
+    with opened_image(disk) as image:
+        guest = Inspection.read(image).guest
+        wrong = [item for item in _answers_of_guest(guest, wish, None) if not item.is_good]
+    if wrong:
+        shown = [f"{item.what} {item.asked}: {item.found or 'nothing'}" for item in wrong]
+        raise NotProvenError(
+            messages.NOT_WRITTEN_AS_ASKED.format(name=wish.row.name, wrong=some_of(shown))
+        )
 
 
 def _answers_of_guest(
