@@ -47,6 +47,7 @@ def archive(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, in
     server = serve(made)
     yield made.folder, server.server_port
     server.shutdown()
+    server.server_close()
 
 
 def arguments(port: int) -> str:

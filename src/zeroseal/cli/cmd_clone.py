@@ -110,6 +110,16 @@ def add_parser(subparsers: Subparsers) -> None:
     disk.add_argument(
         "--grow-last", action="store_true", help="extend the last partition to the end of the disk"
     )
+    disk.add_argument(
+        "--grow-file-system",
+        action="store_true",
+        help="extend the root file system too (ext, XFS, btrfs), and the logical volume it is on",
+    )
+    disk.add_argument(
+        "--move-swap",
+        action="store_true",
+        help="move swap from behind the root partition to the end of the larger disk",
+    )
     disk.add_argument("--format", default="", metavar="FORMAT", help="disk format of full clones")
     disk.add_argument(
         "--new-volume-ids",
@@ -189,6 +199,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         format_name=args.format,
         absolute=args.absolute,
         grow_last=args.grow_last,
+        move_swap=args.move_swap,
+        grow_file_system=args.grow_file_system,
         host=args.host or "simulated",
         forms=tuple(dict.fromkeys(args.definition)),
         reissue_sid=args.reissue_sid,

@@ -96,6 +96,7 @@ class VolumeDriver(ABC, Generic[TreeT]):
         is_judged_unread: whether a volume that cannot be opened is a fault of the disk; else it is
             left alone.
         tells_state: whether ``read_state`` says anything.
+        grows_here: whether ``grow`` can do that.
         has_volume: whether it lies on a volume; a folder or an archive does not.
     """
 
@@ -110,6 +111,7 @@ class VolumeDriver(ABC, Generic[TreeT]):
     is_sealed_in_place: ClassVar[bool] = True
     is_judged_unread: ClassVar[bool] = True
     tells_state: ClassVar[bool] = False
+    grows_here: ClassVar[bool] = False
     has_volume: ClassVar[bool] = True
 
     @abstractmethod
@@ -189,6 +191,19 @@ class VolumeDriver(ABC, Generic[TreeT]):
             RefusedError: something on it depends on the old one.
         """
         raise NotImplementedError(self.name, store, where, new)
+
+    def grow(self, store: Store, where: str) -> int:
+        """Lets a volume use all of its store; returns the new size of the file system in bytes.
+
+        Args:
+            store: the volume, which is larger than its file system, sound and closed.
+            where: its name, for messages.
+
+        Raises:
+            ImageError: it cannot be read.
+            UnsupportedError: it cannot be grown here.
+        """
+        raise NotImplementedError(self.name, store, where)
 
     def drop_subvolume(self, editor: EditableTree, number: int) -> None:
         """Removes a subvolume with all that it holds.

@@ -126,3 +126,6 @@ NODE_IS_ANOTHER = "the node at {address} is not the one that is referenced"
 NODE_HAS_WRONG_LEVEL = "the node at {address} has the wrong level"
 NODE_DAMAGED = "the node at {address} is damaged"
 TREE_MISSING = "the tree {number} is missing"
+
+# filesystems/btrfs/grow.py
+DEVICE_ITEM_MISSING = "the item of its device is missing"

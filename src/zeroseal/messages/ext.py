@@ -183,3 +183,10 @@ ID_CANNOT_CHANGE = (
     "{where} has the feature {feature}, whose data depends on the UUID: leave the volume "
     "identities as they are"
 )
+
+# filesystems/ext/grow.py
+NOT_GROWN_WITH = "{where} has the feature {feature}, with which it is not grown here: let the guest"
+NO_ROOM_FOR_DESCRIPTORS = (
+    "{where} has no room for the descriptors of so many groups: let the guest grow it, or choose a "
+    "smaller disk"
+)

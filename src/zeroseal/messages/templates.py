@@ -206,3 +206,18 @@ OLD_IDS_RECORDED = "{places} still record identities of the template\u2019s volu
 
 # templates/clone_check.py: read_back
 NOT_WRITTEN_AS_ASKED = "the disk of {name} was read again and differs from what was asked: {wrong}"
+
+# templates/clone_growth.py
+GROWTH_NEEDS_SIZE = (
+    "the disk of {name} is as large as the template's: --grow-file-system and --move-swap need "
+    "--disk-size"
+)
+FILE_SYSTEM_NOT_GROWN = (
+    "{name} has a file system of kind {kind}, which is not grown here: leave out "
+    "--grow-file-system and let the guest grow it"
+)
+NO_ROOM_BEHIND_ROOT = (
+    "the root file system on {name} has gained no room: something lies behind it on the disk, or "
+    "the disk is not larger than the template's (--disk-size); swap at the end is moved with "
+    "--move-swap"
+)

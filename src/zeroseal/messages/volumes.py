@@ -71,3 +71,15 @@ BOUND_TO_TPM = (
 )
 LUKS_ENCRYPTED = "it is encrypted (LUKS): decrypt a copy first"
 HIBERNATED_IN_SWAP = "the guest is hibernated in it: start the machine and shut it down cleanly"
+
+# volumes/lvm/extend.py
+LOGICAL_VOLUME_NOT_EXTENDED = (
+    "logical volume {name} is not one plain run of extents after the other, and is not extended "
+    "here: let the guest"
+)
+
+# volumes/grow.py: --move-swap
+NO_SWAP_AT_END = (
+    "the last partition of the disk is not swap behind another partition, so that no swap is in "
+    "the way: leave out --move-swap"
+)

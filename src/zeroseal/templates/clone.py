@@ -86,6 +86,8 @@ class CloneBatch:
         format_name: of full clones' disks; empty for the template's.
         absolute: whether overlays name the template by its absolute path.
         grow_last: whether the last partition takes the room of a larger disk.
+        move_swap: whether swap at the end of the disk is moved for it.
+        grow_file_system: whether the root file system takes it too.
         host: where they are started.
         forms: of the definitions for other hosts that are written beside each disk.
         reissue_sid: whether each clone of a Windows gets a security identifier of its own.
@@ -99,6 +101,8 @@ class CloneBatch:
     format_name: str = ""
     absolute: bool = False
     grow_last: bool = False
+    move_swap: bool = False
+    grow_file_system: bool = False
     host: str = "simulated"
     forms: tuple[str, ...] = ()
     reissue_sid: bool = False
@@ -296,6 +300,8 @@ class _Plan:
             absolute=self.batch.absolute,
             format_name=self.batch.format_name,
             grow_last=self.batch.grow_last,
+            move_swap=self.batch.move_swap,
+            grow_file_system=self.batch.grow_file_system,
         )
 
     def check(self, wish: CloneWish) -> None:

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.blocks.staged import StagedStore
+from zeroseal.blocks.store import Store
 from zeroseal.errors import UsageError, environment_error
-from zeroseal.filesystems.drivers import recognise
 from zeroseal.images.convert import read_back, write_disk
 from zeroseal.images.copying import copy_image_file
 from zeroseal.images.create import ContainerSpec
@@ -21,8 +21,9 @@ from zeroseal.images.qcow2.overlay import make_overlay
 from zeroseal.images.reach import Reach
 from zeroseal.messages import templates as messages
 from zeroseal.progress import Progress, quiet
+from zeroseal.templates.clone_growth import use_room
 from zeroseal.volumes.gpt import move_backup
-from zeroseal.volumes.grow import grow_disk, grow_last_partition
+from zeroseal.volumes.grow import grow_disk
 
 _SECTOR_BYTES = 512
 
@@ -36,6 +37,9 @@ class DiskWish:
         linked: an overlay over the template, named by its absolute path where ``absolute``.
         format_name: of a full disk; empty for the template's.
         grow_last: whether the last partition takes the new room.
+        move_swap: whether swap at the end moves to the new end, and what is before it takes the
+            room.
+        grow_file_system: whether the root file system takes it too.
     """
 
     size_bytes: int
@@ -43,6 +47,17 @@ class DiskWish:
     absolute: bool = False
     format_name: str = ""
     grow_last: bool = False
+    move_swap: bool = False
+    grow_file_system: bool = False
+
+    def use_room(self, disk: Store) -> None:
+        """Gives the new room of a staged disk to whom it is for; raises as ``use_room`` does."""
+        use_room(
+            disk,
+            grows_last=self.grow_last,
+            moves_swap=self.move_swap,
+            grows_file_system=self.grow_file_system,
+        )
 
     def file_name(self, template: ImageFacts) -> str:
         """What the disk's file is called."""
@@ -57,6 +72,8 @@ def check_size(wish: DiskWish, template: ImageFacts, name: str) -> None:
                 name=name, wanted=size_text(wish.size_bytes), present=size_text(template.size_bytes)
             )
         )
+    if (wish.move_swap or wish.grow_file_system) and wish.size_bytes == template.size_bytes:
+        raise UsageError(messages.GROWTH_NEEDS_SIZE.format(name=name))
     if wish.size_bytes % _SECTOR_BYTES:
         raise UsageError(messages.DISK_SIZE_NOT_A_MULTIPLE.format(name=name))
 
@@ -127,8 +144,7 @@ def _make_overlay(wish: DiskWish, template: ImageFacts, path: Path, final: Path)
     with InPlaceChange(path) as change:
         staged = StagedStore(change.image)
         move_backup(staged)
-        if wish.grow_last:
-            grow_last_partition(staged, recognise)
+        wish.use_room(staged)
         change.take(staged)
         change.commit()
         staged.close()
@@ -140,8 +156,7 @@ def _write_anew(wish: DiskWish, template: ImageFacts, path: Path, progress: Prog
         OutputFile(path) as target,
     ):
         grown, _moved = grow_disk(image, wish.size_bytes)
-        if wish.grow_last:
-            grow_last_partition(grown, recognise)
+        wish.use_room(grown)
         container = ContainerSpec(wish.format_name or template.format_name)
         digest = write_disk(grown, target.file, container, path.name, progress).digest
         read_back(target.file, digest, container.format_name, progress)

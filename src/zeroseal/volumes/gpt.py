@@ -15,6 +15,7 @@ from zeroseal.messages import volumes as messages
 SIGNATURE = b"EFI PART"
 SECTOR_SIZES = (512, 4096)
 _MAX_ENTRIES = 1024
+_ALIGNED = 1 << 20
 
 TYPE_NAMES = {
     "c12a7328-f81f-11d2-ba4b-00a0c93ec93b": "EFI system",
@@ -206,6 +207,38 @@ def move_backup(store: Store) -> bool:
     return False
 
 
+def place_partition(store: Store, number: int, offset_bytes: int, end_bytes: int) -> None:
+    """Gives a partition other bounds, in both copies of the table.
+
+    Args:
+        store: the disk, whose backup table lies at its end.
+        number: the partition's.
+        offset_bytes: where it begins.
+        end_bytes: where it ends, that byte left out; both are whole sectors.
+
+    Raises:
+        DamagedError: there is no sound table.
+    """
+    for sector in SECTOR_SIZES:
+        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
+            continue
+        _read_table(store, sector, 1, from_backup=False)
+        header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+        length = header.entry_count * header.entry_bytes
+        entries = bytearray(store.read(header.entries_lba * sector, length))
+        start = (number - 1) * header.entry_bytes
+        entry = GptEntry.parse(bytes(entries[start : start + GptEntry.SIZE]))
+        entry.first_lba, entry.last_lba = offset_bytes // sector, end_bytes // sector - 1
+        entries[start : start + GptEntry.SIZE] = entry.build()
+        for lba in (1, header.alternate_lba):
+            copy = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
+            copy.entries_crc = zlib.crc32(bytes(entries))
+            store.write(copy.entries_lba * sector, bytes(entries))
+            store.write(lba * sector, _with_crc(copy))
+        return
+    raise DamagedError(messages.NO_PARTITION_TABLE)
+
+
 def extend_partition(store: Store, number: int) -> int:
     """Lets a partition end where the table's usable sectors do; both copies are written.
 
@@ -222,23 +255,20 @@ def extend_partition(store: Store, number: int) -> int:
     for sector in SECTOR_SIZES:
         if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
             continue
-        _read_table(store, sector, 1, from_backup=False)
-        header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
-        length = header.entry_count * header.entry_bytes
-        entries = bytearray(store.read(header.entries_lba * sector, length))
-        start = (number - 1) * header.entry_bytes
-        entry = GptEntry.parse(bytes(entries[start : start + GptEntry.SIZE]))
-        # a whole number of MiB, as partitioners align it
-        step = (1 << 20) // sector
-        end_lba = (header.last_usable_lba + 1) // step * step
-        entry.last_lba = max(entry.last_lba, end_lba - 1)
-        entries[start : start + GptEntry.SIZE] = entry.build()
-        for lba in (1, header.alternate_lba):
-            copy = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
-            copy.entries_crc = zlib.crc32(bytes(entries))
-            store.write(copy.entries_lba * sector, bytes(entries))
-            store.write(lba * sector, _with_crc(copy))
-        return (entry.last_lba - entry.first_lba + 1) * sector
+        table = _read_table(store, sector, 1, from_backup=False)
+        own = next(item for item in table.partitions if item.number == number)
+        end = max(own.offset_bytes + own.size_bytes, usable_end(store))
+        place_partition(store, number, own.offset_bytes, end)
+        return end - own.offset_bytes
+    raise DamagedError(messages.NO_PARTITION_TABLE)
+
+
+def usable_end(store: Store) -> int:
+    """Where partitions may end: the last whole MiB before the backup table, as partitioners do."""
+    for sector in SECTOR_SIZES:
+        if store.size_bytes >= 4 * sector and store.read(sector, 8) == SIGNATURE:
+            header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+            return (header.last_usable_lba + 1) * sector // _ALIGNED * _ALIGNED
     raise DamagedError(messages.NO_PARTITION_TABLE)
 
 

@@ -13,9 +13,11 @@ from zeroseal.volumes.disk import Recogniser, read_volumes
 from zeroseal.volumes.gpt import move_backup
 from zeroseal.volumes.lvm.grow import grow_physical_volume
 from zeroseal.volumes.lvm.read import read_physical_volume
-from zeroseal.volumes.volume import LVM_KIND
+from zeroseal.volumes.swap import find_swap
+from zeroseal.volumes.volume import LVM_KIND, SWAP_KIND
 
 _SECTOR_BYTES = 512
+_ALIGNED = 1 << 20
 
 
 def grow_disk(disk: Store, size_bytes: int) -> tuple[StagedStore, bool]:
@@ -38,6 +40,43 @@ def grow_disk(disk: Store, size_bytes: int) -> tuple[StagedStore, bool]:
     return grown, move_backup(grown)
 
 
+def move_swap(disk: Store, recognise: Recogniser) -> str:
+    """Moves swap at the end of a larger disk to its new end; the partition before it gets the room.
+
+    The swap keeps its size, its UUID and its label; what was swapped out is zeroed.
+
+    Args:
+        disk: the disk, whose partition table fits it.
+        recognise: names what lies on a volume.
+
+    Returns:
+        The name of the partition before it.
+
+    Raises:
+        UsageError: the last partition is none, or stands alone.
+    """
+    before = read_volumes(disk, recognise)
+    partitions = sorted(
+        (volume for volume in before.volumes if volume.number), key=lambda one: one.offset_bytes
+    )
+    if len(partitions) < 2 or partitions[-1].content.kind != SWAP_KIND:
+        raise UsageError(messages.NO_SWAP_AT_END)
+    table = gpt if before.table == "GPT" else mbr
+    swap, own = partitions[-1], partitions[-2]
+    end = table.usable_end(disk)
+    start = max(swap.offset_bytes, (end - swap.size_bytes) // _ALIGNED * _ALIGNED)
+    area = find_swap(swap.store)
+    assert area is not None  # it was recognised as such
+    head = swap.store.read(0, area.page_bytes)
+    disk.zero(swap.offset_bytes, swap.size_bytes)
+    disk.zero(start, swap.size_bytes)
+    disk.write(start, head)
+    table.place_partition(disk, swap.number, start, start + swap.size_bytes)
+    table.place_partition(disk, own.number, own.offset_bytes, start)
+    _tell_lvm(disk, recognise, own.name, start - own.offset_bytes)
+    return own.name
+
+
 def grow_last_partition(disk: Store, recognise: Recogniser) -> str:
     """Gives the room behind the last partition to it, and to an LVM physical volume on it.
 
@@ -58,15 +97,19 @@ def grow_last_partition(disk: Store, recognise: Recogniser) -> str:
     last = max(partitions, key=lambda volume: volume.offset_bytes)
     extend = gpt.extend_partition if before.table == "GPT" else mbr.extend_partition
     size_bytes = extend(disk, last.number)
-    if last.content.kind == LVM_KIND:
-        volumes = read_volumes(disk, recognise).volumes
-        here = [volume for volume in volumes if volume.content.kind == LVM_KIND]
-        members = [
-            read_physical_volume(volume.name, volume.store)
-            for volume in here
-            if not volume.is_logical
-        ]
-        grown = next(item for item in members if item.name == last.name)
+    _tell_lvm(disk, recognise, last.name, size_bytes)
+    return last.name
+
+
+def _tell_lvm(disk: Store, recognise: Recogniser, name: str, size_bytes: int) -> None:
+    """Tells LVM the new size of a partition, where that is one of its physical volumes."""
+    volumes = read_volumes(disk, recognise).volumes
+    members = [
+        read_physical_volume(volume.name, volume.store)
+        for volume in volumes
+        if volume.content.kind == LVM_KIND and not volume.is_logical
+    ]
+    grown = next((item for item in members if item.name == name), None)
+    if grown is not None:
         group = [item for item in members if item.text.keys() == grown.text.keys()]
         grow_physical_volume(grown, group, size_bytes)
-    return last.name

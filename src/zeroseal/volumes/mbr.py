@@ -77,16 +77,35 @@ def extend_partition(store: Store, number: int) -> int:
     Raises:
         UnsupportedError: it is a logical one, in an extended partition.
     """
+    table = find_mbr(store)
+    own = next(item for item in table.partitions if item.number == number) if table else None
+    if number > 4 or own is None:
+        raise UnsupportedError(messages.LOGICAL_PARTITION_NOT_GROWN.format(number=number))
+    end = max(own.offset_bytes + own.size_bytes, usable_end(store))
+    place_partition(store, number, own.offset_bytes, end)
+    return end - own.offset_bytes
+
+
+def usable_end(store: Store) -> int:
+    """Where partitions may end: the last whole MiB that 32 bits can name."""
+    return min(store.size_bytes, 0xFFFFFFFF * SECTOR_BYTES) // _ALIGNED * _ALIGNED
+
+
+def place_partition(store: Store, number: int, offset_bytes: int, end_bytes: int) -> None:
+    """Gives a primary partition other bounds; ``end_bytes`` is the first byte behind it.
+
+    Raises:
+        UnsupportedError: it is a logical one, in an extended partition.
+    """
     if number > 4:
         raise UnsupportedError(messages.LOGICAL_PARTITION_NOT_GROWN.format(number=number))
     sector = bytearray(store.read(0, SECTOR_BYTES))
     start = _ENTRIES_OFFSET + (number - 1) * MbrEntry.SIZE
     entry = MbrEntry.parse(bytes(sector[start : start + MbrEntry.SIZE]))
-    end_lba = min(store.size_bytes // _ALIGNED * _ALIGNED // SECTOR_BYTES, 0xFFFFFFFF)
-    entry.sector_count = max(entry.sector_count, end_lba - entry.first_lba)
+    entry.first_lba = offset_bytes // SECTOR_BYTES
+    entry.sector_count = (end_bytes - offset_bytes) // SECTOR_BYTES
     sector[start : start + MbrEntry.SIZE] = entry.build()
     store.write(0, bytes(sector))
-    return entry.sector_count * SECTOR_BYTES
 
 
 def set_signature(store: Store, signature: int) -> None:

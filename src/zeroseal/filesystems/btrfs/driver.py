@@ -26,6 +26,7 @@ class BtrfsDriver(VolumeDriver["BtrfsTree"]):
     name = "btrfs"
     kinds = ("btrfs",)
     checker = "btrfs check"
+    grows_here = True
     grower = "btrfs"
     holds_root_of = ("linux",)
 
@@ -112,3 +113,8 @@ class BtrfsDriver(VolumeDriver["BtrfsTree"]):
         from zeroseal.filesystems.btrfs.volume_id import set_volume_id
 
         set_volume_id(store, where, uuid.UUID(new).bytes, uuid.uuid4().bytes)
+
+    def grow(self, store: Store, where: str) -> int:  # noqa: D102
+        from zeroseal.filesystems.btrfs.grow import grow_volume
+
+        return grow_volume(store, where)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from zeroseal.blocks.records import Record, at, record
 
 SUPERBLOCK_AT, SUPERBLOCK_BYTES = 0x10000, 4096
-DEVICE_UUID_AT = 267  # in the superblock, which has a copy of the device's item
+DEVICE_BYTES_AT, DEVICE_UUID_AT = 209, 267  # in the superblock's copy of the device's item
 MIRRORS_AT = (1 << 26, 1 << 38)  # further superblocks, where the device reaches so far
 STRIPE_BYTES = 1 << 16  # what is kept free around a superblock
 BOOT_AREA_BYTES = 1 << 20  # nothing is allocated in front of it: boot loaders lie there

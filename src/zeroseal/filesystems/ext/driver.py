@@ -30,6 +30,7 @@ class ExtDriver(VolumeDriver["ExtTree"]):
     name = "ext"
     kinds = ("ext2", "ext3", "ext4")
     checker = "e2fsck"
+    grows_here = True
     grower = "resize2fs"
     holds_root_of = ("linux",)
     has_journal = True
@@ -120,3 +121,8 @@ class ExtDriver(VolumeDriver["ExtTree"]):
         from zeroseal.filesystems.ext.volume_id import set_volume_id
 
         set_volume_id(store, where, uuid.UUID(new).bytes)
+
+    def grow(self, store: Store, where: str) -> int:  # noqa: D102
+        from zeroseal.filesystems.ext.grow import grow_volume
+
+        return grow_volume(store, where)

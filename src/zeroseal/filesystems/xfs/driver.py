@@ -25,6 +25,7 @@ class XfsDriver(VolumeDriver["XfsTree"]):
     name = "xfs"
     kinds = ("xfs",)
     checker = "xfs_repair"
+    grows_here = True
     grower = "xfs_growfs"
     holds_root_of = ("linux",)
     has_journal = True
@@ -77,3 +78,8 @@ class XfsDriver(VolumeDriver["XfsTree"]):
         from zeroseal.filesystems.xfs.volume_id import set_volume_id
 
         set_volume_id(store, where, uuid.UUID(new).bytes)
+
+    def grow(self, store: Store, where: str) -> int:  # noqa: D102
+        from zeroseal.filesystems.xfs.grow import grow_volume
+
+        return grow_volume(store, where)

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from zeroseal.blocks.ranges import RangeSet
 from zeroseal.errors import DamagedError, NoSpaceError
 from zeroseal.filesystems.xfs import layout, trees
+from zeroseal.filesystems.xfs.layout import Agf, Agi
 from zeroseal.filesystems.xfs.slots import Chunk, chunks_of
 from zeroseal.filesystems.xfs.trees import Row, TreeKind
 from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
@@ -46,26 +47,62 @@ class Group:
         DamagedError: its headers or trees contradict themselves.
     """
 
-    def __init__(self, volume: XfsVolume, number: int) -> None:
+    def __init__(
+        self, volume: XfsVolume, number: int, headers: tuple[Agf, Agi] | None = None
+    ) -> None:
         self.volume, self.number = volume, number
+        self.is_changed = False
+        self._taken: list[int] = []
+        self.chunks: dict[int, Chunk] = {}
+        self._firsts: list[int] = []
+        self._first_open = 0  # before it, in that order, no inode is free
+        self.owners: dict[int, list[Row]] | None = None
+        self.shared: list[Row] = []
+        self.staged_copies: list[Row] = []
+        if headers is not None:
+            self._begin_blank(*headers)
+            return
         self.agf, self.agi = volume.read_agf(number), volume.read_agi(number)
         if self.agi.unlinked.strip(b"\xff"):
             raise DamagedError(messages.UNLINKED_FILES_LEFT.format(where=volume.where))
-        self.is_changed = False
-        self._taken: list[int] = volume.read_list(number, self.agf)
+        self._taken = volume.read_list(number, self.agf)
         rows = self._read(trees.BNO, self.agf.bno_root, self.agf.bno_levels)
         self._read(trees.CNT, self.agf.cnt_root, self.agf.cnt_levels)
         self.free = RangeSet((start, start + count) for start, count in rows)
         self.chunks = self._read_chunks()
         self._firsts = sorted(self.chunks)
-        self._first_open = 0  # before it, in that order, no inode is free
         self.owners = self._read_owners()
-        self.shared: list[Row] = []
-        self.staged_copies: list[Row] = []
         if volume.has_feature(layout.RO_REFLINK):
             for row in self._read(trees.REFCOUNT, self.agf.refcount_root, self.agf.refcount_levels):
                 (self.staged_copies if row[0] & layout.REFCOUNT_COW else self.shared).append(row)
         self.before = self.totals()
+
+    @classmethod
+    def blank(cls, volume: XfsVolume, number: int) -> Group:
+        """A new group, which has nothing but its headers; see ``write``."""
+        blocks = volume.blocks_in(number)
+        uuid = volume.uuid if volume.has_crc else bytes(16)
+        agf = Agf.blank(magic=layout.AGF_MAGIC, version=1, number=number, blocks=blocks, uuid=uuid)
+        agi = Agi.blank(
+            magic=layout.AGI_MAGIC,
+            version=1,
+            number=number,
+            blocks=blocks,
+            newest=layout.NULL_AGINO,
+            unlinked=b"\xff" * (4 * layout.UNLINKED_BUCKETS),
+            uuid=uuid,
+        )
+        return cls(volume, number, (agf, agi))
+
+    def _begin_blank(self, agf: Agf, agi: Agi) -> None:
+        volume = self.volume
+        self.agf, self.agi = agf, agi
+        self.agf.bno_levels = self.agf.cnt_levels = self.agf.rmap_levels = 1
+        head = -(-4 * volume.superblock.sector_bytes // volume.block_bytes)
+        self.free = RangeSet([(head, agf.blocks)])
+        if volume.has_feature(layout.RO_RMAPBT):
+            self.owners = {layout.OWN_FS: [(0, head, layout.OWN_FS, 0)]}
+        self.before = Totals(0, 0, 0)
 
     def totals(self) -> Totals:
         """As the headers say."""

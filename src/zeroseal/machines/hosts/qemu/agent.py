@@ -72,9 +72,11 @@ class AgentShell:
         path = f"/run/zeroseal-{secrets.token_hex(8)}"
         self._write_file(path, script.encode())
         quoted = shlex.quote(path)
+        # by its interpreter: nothing may be executed on the /run of some distributions
+        call = f"{_interpreter_of(script)} {quoted}"
         words = [
             "-c",
-            f"exec 2>&1; chmod 700 {quoted} && {quoted} </dev/null; s=$?; rm -f {quoted}; exit $s",
+            f"exec 2>&1; chmod 700 {quoted} && {call} </dev/null; s=$?; rm -f {quoted}; exit $s",
         ]
         return self._execute("/bin/sh", words, b"", timeout_seconds)
 
@@ -198,6 +200,13 @@ class AgentShell:
                 self._ask("guest-file-write", handle=handle, **{"buf-b64": piece})
         finally:
             self._ask("guest-file-close", handle=handle)
+
+
+def _interpreter_of(script: str) -> str:
+    """What runs a script, quoted for a shell: as its first line says, or the plain shell."""
+    first = script.partition("\n")[0]
+    words = first[2:].strip().split(None, 1) if first.startswith("#!") else []
+    return shlex.join(words or ["/bin/sh"])
 
 
 def parse_answer(line: bytes) -> Any:
