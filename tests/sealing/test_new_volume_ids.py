@@ -39,6 +39,7 @@ ESP_ID, SWAP_ID = "E0F2-40AD", "d770b7ed-d323-47f9-82fc-a34a661a6ff7"
 DISK_GUID = "0b9d6c1e-3a57-4b0e-9d5e-1f2a3b4c5d6e"
 ROOT_GUID = "7c1f5a52-0d3b-4c8e-8a44-66f0c9c0a1b2"
 ESCAPED = ROOT_UUID.replace("-", "\\x2d")
+GRUB_FILE = "/boot/grub/grub.cfg"
 UNIT = f"dev-disk-by\\x2duuid-{ESCAPED}.device.d"
 
 
@@ -253,7 +254,12 @@ def test_lvm_gets_new_identifiers_and_its_own_programs_agree(tmp_path: Path) -> 
         bare = before[0].replace("-", "")
         write_tree(tree, BARE_GUEST | {
             "/etc/fstab": "/dev/tide-vg/root / ext4 rw 0 1\n/dev/tide-vg/data /srv xfs ro 0 0\n",
-            "/srv/": "", "/boot/grub/grub.cfg": core,
+            "/srv/": "",
+            GRUB_FILE: core + "set root='lvm/tide--vg-root'\nlinux rd.lvm.lv=tide-vg/x\n",
+            "/boot/grub/grubenv": "# GRUB Environment Block\nat=/dev/mapper/tide--vg-root\n".ljust(
+                1024, "#"
+            ),
+            "/etc/systemd/system/dev-mapper-tide\\x2d\\x2dvg\\x2droot.device.d/a.conf": "",
             "/etc/lvm/devices/system.devices": f"IDTYPE=devname PVID={bare} PART=1\n",
         })  # fmt: skip
         root = make_ext(tmp_path / "r.img", 24, "-t", "ext4", "-b", "1024", tree=tree)
@@ -278,9 +284,30 @@ def test_lvm_gets_new_identifiers_and_its_own_programs_agree(tmp_path: Path) -> 
         file.seek(begin)
         (tmp_path / "after.xfs").write_bytes(file.read(size))
     judge_xfs(tmp_path / "after.xfs")
-    found = read(disk, ["/boot/grub/grub.cfg", "/etc/lvm/devices/system.devices"])
-    assert f"lvmid/{new[before[1]]}/{new[logical[0]]}".encode() in found["/boot/grub/grub.cfg"]
+    found = read(disk, [GRUB_FILE, "/etc/lvm/devices/system.devices"])
+    assert f"lvmid/{new[before[1]]}/{new[logical[0]]}".encode() in found[GRUB_FILE]
     assert new[before[0]].replace("-", "").encode() in found["/etc/lvm/devices/system.devices"]
+    # and another name of the group
+    plan = plan_new_ids(disk, renames_group=True)
+    renew_disk_ids(disk, plan, NOW, "pier-north")
+    with opened_lvm(disk) as lvm:
+        assert set(lvm.call("lvs", "--noheadings", "-o", "vg_name").split()) == {"pier-north"}
+        lvm.call("pvck", *lvm.devices)
+        assert lvm.places("data", "pier-north")[0] == (begin, size)
+    unit = "/etc/systemd/system/dev-mapper-pier\\x2d\\x2dnorth\\x2droot.device.d/a.conf"
+    found = read(disk, [GRUB_FILE, "/etc/fstab", "/boot/grub/grubenv", unit])
+    assert b"set root='lvm/pier--north-root'\nlinux rd.lvm.lv=pier-north/x\n" in found[GRUB_FILE]
+    assert found["/etc/fstab"].startswith(b"/dev/pier-north/root / ext4")
+    assert found["/boot/grub/grubenv"] == (
+        b"# GRUB Environment Block\nat=/dev/mapper/pier--north-root\n".ljust(1024, b"#")
+    )
+    assert find_texts(disk, [b"/dev/tide-vg", b"tide--vg"]) == set()
+
+
+def test_the_name_of_a_group_needs_one(tmp_path: Path) -> None:
+    disk = make_linux_disk(tmp_path)
+    with pytest.raises(RefusedError, match="the disk has 0 volume groups"):
+        plan_new_ids(disk, renames_group=True)
 
 
 BOOT = "Objects\\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\\Elements\\21000001"

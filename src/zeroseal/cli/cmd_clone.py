@@ -129,6 +129,15 @@ def add_parser(subparsers: Subparsers) -> None:
             "the disks of two clones can be attached to one machine"
         ),
     )
+    disk.add_argument(
+        "--volume-group",
+        default="",
+        metavar="NAME",
+        help=(
+            "with --new-volume-ids: also another name of the LVM volume group; {name} stands for "
+            "the clone's own"
+        ),
+    )
     where = parser.group("yard and host")
     where.add_argument(
         "--to",
@@ -231,6 +240,7 @@ def _wishes(args: argparse.Namespace, secrets: Secrets) -> tuple[str, tuple[Clon
                 ("linked", args.linked),
                 ("into_disk", args.into_disk),
                 ("new_volume_ids", args.new_volume_ids),
+                ("volume_group", args.volume_group),
                 ("disk_size", args.disk_size),
             )
             if value
@@ -242,6 +252,7 @@ def _wishes(args: argparse.Namespace, secrets: Secrets) -> tuple[str, tuple[Clon
         "linked": args.linked,
         "into_disk": args.into_disk,
         "new_volume_ids": args.new_volume_ids,
+        "volume_group": args.volume_group,
         "disk_size": args.disk_size,
     }
     user: dict[str, Any] = {"name": args.user}

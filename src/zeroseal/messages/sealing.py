@@ -166,3 +166,8 @@ BOOT_LOADER_ON = "the boot loader on {name}"
 BOOT_LOADER_IN_GAP = "the boot loader behind the master boot record"
 IDS_NOT_CHANGED = "{places} would still name an old identity of a volume"
 DISK_HAS_NO_IDS = "the disk has no identity that could be changed"
+NOT_ONE_VOLUME_GROUP = (
+    "the disk has {count} volume groups, and only the name of a single one can be changed: leave "
+    "out the new name"
+)
+LENGTH_IS_FIXED = "it names the volume group, and nothing in it can change its length"

@@ -221,3 +221,7 @@ NO_ROOM_BEHIND_ROOT = (
     "the disk is not larger than the template's (--disk-size); swap at the end is moved with "
     "--move-swap"
 )
+GROUP_NEEDS_NEW_IDS = (
+    "{name} gets another name of its volume group only with new volume identities: give "
+    "--new-volume-ids or new_volume_ids too"
+)

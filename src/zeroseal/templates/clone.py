@@ -284,7 +284,9 @@ class _Plan:
         moment = datetime.fromtimestamp(batch.now, UTC).strftime("%Y%m%d-%H%M%S")
         ids = None
         if any(wish.row.new_volume_ids for wish in batch.wishes):
-            ids = plan_new_ids(source.path, progress, Reach(source.format_name))
+            renames = any(wish.row.volume_group for wish in batch.wishes)
+            reach = Reach(source.format_name)
+            ids = plan_new_ids(source.path, progress, reach, renames_group=renames)
         name = f"{moment}-{new_uuid()[:4]}"
         return cls(batch, source, abilities, hardware, digest, name, ids)
 
@@ -309,6 +311,8 @@ class _Plan:
         row = wish.row
         name = row.name or (row.numbers.prefix + "..." if row.numbers else "")
         check_size(self.disk_wish(wish), self.source, name)
+        if row.volume_group and not row.new_volume_ids:
+            raise UsageError(messages.GROUP_NEEDS_NEW_IDS.format(name=name))
         if row.linked and self.batch.format_name not in ("", "qcow2"):
             raise UsageError(messages.LINKED_CLONE_HAS_NO_FORMAT)
         if row.linked and self.source.other_files:
@@ -389,7 +393,7 @@ class _Plan:
         seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
         notes = []
         if wish.row.new_volume_ids:
-            notes += self._renew_ids(disk)
+            notes += self._renew_ids(disk, wish)
         if self.abilities.is_windows:
             notes += write_windows_identity(
                 disk, wish, definition.mac, reissues=self.batch.reissue_sid, now=self.batch.now
@@ -406,10 +410,11 @@ class _Plan:
         write_definition_files(machine, self.batch.forms, final)
         return notes
 
-    def _renew_ids(self, disk: Path) -> list[str]:
+    def _renew_ids(self, disk: Path, wish: CloneWish) -> list[str]:
         """Gives a clone's disk identities of its own; returns what was done, sentences."""
         assert self.ids is not None  # it was planned as soon as one clone wishes it
-        new = renew_disk_ids(disk, self.ids, self.batch.now)
+        group = wish.row.volume_group.replace("{name}", wish.row.name)
+        new = renew_disk_ids(disk, self.ids, self.batch.now, group)
         places = self.ids.references.places
         named = messages.NEW_IDS_NAMED_IN.format(places=some_of(list(places))) if places else ""
         notes = [messages.NEW_VOLUME_IDS.format(count=len(new), named=named)]

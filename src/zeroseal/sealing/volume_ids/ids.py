@@ -21,6 +21,15 @@ from zeroseal.volumes.lvm import identity as lvm
 from zeroseal.volumes.swap import set_swap_id
 from zeroseal.volumes.volume import SWAP_KIND, Volume
 
+_GROUP_FORMS = (
+    "/dev/{name}/",
+    "/dev/mapper/{mapped}-",
+    "lvm/{mapped}-",
+    "lvm.vg={name}",
+    "lvm.lv={name}/",
+    "mapper-{escaped_mapped}\\x2d",
+    "dev-{escaped}-",
+)
 _WITHOUT_ID = ("squashfs", "iso9660")  # packed as they are: nothing can be changed in them
 
 
@@ -31,6 +40,7 @@ class IdKind(Enum):
     MBR = "disk signature"
     VOLUME = "UUID"
     LVM = "LVM identifier"
+    GROUP = "name of the volume group"
 
 
 @dataclass(frozen=True)
@@ -66,7 +76,10 @@ class NewId:
 
 @dataclass(frozen=True)
 class Form:
-    """How an identity is written somewhere, and how the new one is: both of one length."""
+    """How an identity is written somewhere, and how the new one is.
+
+    Both are of one length, but for names of volume groups.
+    """
 
     old: bytes
     new: bytes
@@ -135,9 +148,27 @@ def list_volume_ids(disk: Disk) -> list[VolumeId]:
     return list({(one.kind, one.text): one for one in found}.values())
 
 
-def make_new_ids(ids: Sequence[VolumeId], disk: Disk) -> list[NewId]:
-    """Random identities in the place of those of a disk."""
-    return [NewId(one, _random_for(one, disk)) for one in ids]
+def name_of_group(disk: Disk) -> VolumeId:
+    """The name of the disk's volume group, which may be changed too.
+
+    Raises:
+        RefusedError: the disk has no group, or several.
+    """
+    names = {volume.group for volume in disk.volumes if volume.group}
+    if len(names) != 1:
+        raise RefusedError(messages.NOT_ONE_VOLUME_GROUP.format(count=len(names)))
+    name = names.pop()
+    return VolumeId(IdKind.GROUP, f"volume group {name}", name)
+
+
+def make_new_ids(ids: Sequence[VolumeId], disk: Disk, group_name: str = "") -> list[NewId]:
+    """Random identities in the place of those of a disk.
+
+    A volume group keeps its name where ``group_name`` is empty.
+    """
+    found = [NewId(one, _random_for(one, disk)) for one in ids if one.kind is not IdKind.GROUP]
+    groups = [one for one in ids if one.kind is IdKind.GROUP and group_name]
+    return found + [NewId(one, group_name) for one in groups]
 
 
 def forms_of(one: NewId) -> Iterator[Form]:
@@ -147,6 +178,9 @@ def forms_of(one: NewId) -> Iterator[Form]:
         for ending in ("-0", "\\x2d0"):  # partitions 1 to 9; no disk has more with this table
             yield Form((old + ending).encode(), (new + ending).encode())
         yield Form(f"0x{old}".encode(), f"0x{new}".encode())
+        return
+    if one.old.kind is IdKind.GROUP:
+        yield from _forms_of_group(old, new)
         return
     is_lvm = one.old.kind is IdKind.LVM
     yield Form(old.encode(), new.encode(), not is_lvm)
@@ -158,6 +192,24 @@ def forms_of(one: NewId) -> Iterator[Form]:
     if one.old.kind is IdKind.GPT:
         binary = [uuid.UUID(text).bytes_le for text in (old, new)]
         yield Form(binary[0], binary[1], caseless=False, is_text=False)
+
+
+def _forms_of_group(old: str, new: str) -> Iterator[Form]:
+    """How the name of a volume group is written: as a part of paths, arguments and unit names.
+
+    The device mapper doubles the dashes of a name; systemd escapes them.
+    """
+    for pattern in _GROUP_FORMS:
+        made = [
+            pattern.format(
+                name=name,
+                mapped=name.replace("-", "--"),
+                escaped=name.replace("-", "\\x2d"),
+                escaped_mapped=name.replace("-", "\\x2d\\x2d"),
+            ).encode()
+            for name in (old, new)
+        ]
+        yield Form(made[0], made[1], caseless=False)
 
 
 def needles_of(forms: Sequence[Form]) -> list[Needle]:
@@ -196,7 +248,8 @@ def set_volume_ids(store: Store, disk: Disk, new: Sequence[NewId]) -> None:
     for volume in disk.volumes:
         if volume.name in volumes:
             _set_on_volume(volume, volumes[volume.name])
-    lvm.change_ids(disk.physical_volumes, _by_text(new, IdKind.LVM))
+    names = _by_text(new, IdKind.GROUP)
+    lvm.change_ids(disk.physical_volumes, _by_text(new, IdKind.LVM), names)
     guids = _by_text(new, IdKind.GPT)
     if guids:
         gpt.change_guids(store, guids)

@@ -116,6 +116,8 @@ class _Finder:
     def __init__(self, inspection: Inspection, forms: Sequence[Form]) -> None:
         self._inspection, self._guest = inspection, inspection.guest
         self._forms, self._searcher = forms, Searcher(needles_of(forms))
+        varying = [form for form in forms if len(form.old) != len(form.new)]
+        self._varying = Searcher(needles_of(varying))
         self._found: dict[str, dict[str, None]] = {}
         self._embedded: list[CorePlace] = []
         self._blocked: list[str] = []
@@ -222,7 +224,7 @@ class _Finder:
         elif b"\0" not in raw:
             self._add("files", path)
         elif raw[:2] == b"MZ":
-            if _is_signed(raw) or find_initrd_of_boot_image(raw):
+            if self._varying.find(raw) or _is_signed(raw) or find_initrd_of_boot_image(raw):
                 self._block(path, messages.SIGNED_PROGRAM)
             else:
                 self._add("files", path)
@@ -266,6 +268,8 @@ class _Finder:
         except ValueError as error:
             self._block(where, str(error))
             return False
+        if self._varying.find(core.content):
+            self._block(where, messages.LENGTH_IS_FIXED)
         return self._names_one(core.content)
 
 

@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from zeroseal.blocks.search import Searcher
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError
@@ -30,7 +29,7 @@ from zeroseal.sealing.volume_ids.ids import (
     forms_of,
     list_volume_ids,
     make_new_ids,
-    needles_of,
+    name_of_group,
     pairs_of,
     replace_ids,
     set_volume_ids,
@@ -39,6 +38,7 @@ from zeroseal.sealing.volume_ids.references import References, find_references
 from zeroseal.sentences import some_of
 
 _LONGEST_FILE = 512 << 20
+_GRUB_BLOCK, _GRUB_BLOCK_BYTES = b"# GRUB Environment Block\n", 1024
 
 
 @dataclass(frozen=True)
@@ -54,44 +54,61 @@ class IdPlan:
     references: References
 
 
-def plan_new_ids(path: Path, progress: Progress = quiet, reach: Reach = OWN_FOLDER) -> IdPlan:
+def plan_new_ids(
+    path: Path,
+    progress: Progress = quiet,
+    reach: Reach = OWN_FOLDER,
+    *,
+    renames_group: bool = False,
+) -> IdPlan:
     """Looks at an image for other identities; writes nothing.
+
+    Args:
+        path: the image.
+        progress: told how far it is.
+        reach: what the image is, and what may be read for it.
+        renames_group: whether its volume group is to get another name too.
 
     Raises:
         ImageError, RefusedError: they cannot be changed everywhere.
     """
     with opened_image(path, reach=reach) as image:
-        return plan_on(Inspection.read(image), progress)
+        return plan_on(Inspection.read(image), progress, renames_group=renames_group)
 
 
-def plan_on(inspection: Inspection, progress: Progress = quiet) -> IdPlan:
+def plan_on(
+    inspection: Inspection, progress: Progress = quiet, *, renames_group: bool = False
+) -> IdPlan:
     """The same for a disk that was inspected."""
     ids = list_volume_ids(inspection.disk)
+    if renames_group:
+        ids.append(name_of_group(inspection.disk))
     forms = _old_forms(ids, inspection)
     references = find_references(inspection, forms, progress)
     return IdPlan(tuple(ids), references)
 
 
-def renew_disk_ids(path: Path, plan: IdPlan, now: int) -> tuple[NewId, ...]:
+def renew_disk_ids(path: Path, plan: IdPlan, now: int, group_name: str = "") -> tuple[NewId, ...]:
     """Gives the disk of an image other identities; whole, or not at all.
 
     Args:
         path: an image that is a copy of the one that was planned for, or hangs on it.
         plan: what ``plan_new_ids`` found.
         now: the moment of the change, seconds since 1970.
+        group_name: of its volume group; empty to keep the name.
 
     Raises:
         ImageError, RefusedError: it cannot be changed; it is as it was.
     """
     with InPlaceChange(path) as change:
         staged = StagedStore(change.image)
-        made = renew_ids(staged, plan, now)
+        made = renew_ids(staged, plan, now, group_name)
         change.take(staged)
         change.commit()
     return made
 
 
-def renew_ids(staged: Store, plan: IdPlan, now: int) -> tuple[NewId, ...]:
+def renew_ids(staged: Store, plan: IdPlan, now: int, group_name: str = "") -> tuple[NewId, ...]:
     """Gives a staged disk other identities, and looks at the result afresh.
 
     Raises:
@@ -99,7 +116,7 @@ def renew_ids(staged: Store, plan: IdPlan, now: int) -> tuple[NewId, ...]:
         NotProvenError: something still names an old one.
     """
     inspection = Inspection.read(staged)
-    new = make_new_ids(plan.ids, inspection.disk)
+    new = make_new_ids(plan.ids, inspection.disk, group_name)
     _change_files(inspection, plan.references, new, now)
     for place in plan.references.embedded:
         raw = staged.read(place.offset_bytes, place.length)
@@ -153,6 +170,8 @@ def _change_hives(
 
 
 def _put(guest: Guest, path: str, content: bytes) -> None:
+    if content.startswith(_GRUB_BLOCK):  # it has a size that GRUB does not change
+        content = content.rstrip(b"#").ljust(_GRUB_BLOCK_BYTES, b"#")
     guest.replace_content(path, content)
 
 
@@ -163,7 +182,7 @@ def _changer(new: Sequence[NewId]) -> Callable[[bytes], bytes]:
 
 def _old_forms(ids: Sequence[VolumeId], inspection: Inspection) -> list[Form]:
     """How the identities are written now; what they become does not matter for a search."""
-    new = make_new_ids(ids, inspection.disk)
+    new = make_new_ids(ids, inspection.disk, "x")
     return [form for one in new for form in forms_of(one)]
 
 
@@ -177,11 +196,10 @@ def _look_again(staged: Store, plan: IdPlan, new: Sequence[NewId]) -> None:
     check_file_systems(disk, VolumeTrees())
     inspection = Inspection.read(staged)
     there = {one.text for one in list_volume_ids(inspection.disk)}
-    if there != {one.new for one in new}:
+    if there != {one.new for one in new if one.old.kind is not IdKind.GROUP}:
         raise NotProvenError(messages.IDS_NOT_CHANGED.format(places="the disk"))
-    searcher = Searcher(needles_of([form for one in new for form in forms_of(one)]))
     left = [path for path in _changed_paths(plan.references, new) if
-            _still_names(inspection.guest, path, searcher)]  # fmt: skip
+            _still_names(inspection.guest, path, new)]  # fmt: skip
     if left:
         raise NotProvenError(messages.IDS_NOT_CHANGED.format(places=some_of(left)))
 
@@ -196,14 +214,15 @@ def _changed_paths(references: References, new: Sequence[NewId]) -> list[str]:
     ]
 
 
-def _still_names(guest: Guest, path: str, searcher: Searcher) -> bool:
+def _still_names(guest: Guest, path: str, new: Sequence[NewId]) -> bool:
+    """Whether a file still names an old identity: something is left to be replaced."""
     if not guest.is_file(path):
         return True
-    raw = guest.read_file(path, _LONGEST_FILE)
-    if searcher.find(raw):
+    raw, change = guest.read_file(path, _LONGEST_FILE), _changer(new)
+    if change(raw) != raw:
         return True
     try:
         entries = find_entries(raw, lambda _path: True)
     except ValueError:
         return False  # no archive
-    return any(searcher.find(entry.content) or searcher.find(entry.name) for entry in entries)
+    return any(entry.changed(change) != entry for entry in entries)

@@ -24,6 +24,7 @@ from zeroseal.templates.addresses import parse_range
 
 _KEY_KINDS = ("ssh-ed25519 ", "ssh-rsa ", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-")
 _UUID_PATTERN = r"^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\Z"
+_GROUP_PATTERN = r"^[a-zA-Z0-9+_.{][a-zA-Z0-9+_.{}-]{2,126}\Z"
 _DOMAIN_PATTERN = r"^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?\Z"
 
 
@@ -96,6 +97,7 @@ class CloneSettings(Table, frozen=True):
     linked: bool = False
     into_disk: bool = False
     new_volume_ids: bool = False
+    volume_group: Annotated[str, Meta(pattern=_GROUP_PATTERN + r"|^\Z")] = ""
     addresses: tuple[str, ...] = ()
     address_ranges: tuple[str, ...] = ()
     gateways: tuple[str, ...] = ()

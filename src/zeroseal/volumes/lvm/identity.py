@@ -6,6 +6,7 @@ import re
 import secrets
 import string
 from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import NamedTuple
 
 from zeroseal.volumes.lvm import layout
@@ -45,12 +46,17 @@ def list_ids(volumes: Sequence[PhysicalVolume]) -> list[LvmId]:
     return list({one.text: one for one in found if one.text}.values())
 
 
-def change_ids(volumes: Sequence[PhysicalVolume], new: Mapping[str, str]) -> None:
+def change_ids(
+    volumes: Sequence[PhysicalVolume],
+    new: Mapping[str, str],
+    group_names: Mapping[str, str] = MappingProxyType({}),
+) -> None:
     """Gives physical volumes, and what their groups' metadata names, other identifiers.
 
     Args:
         volumes: all of the disk.
         new: by the old identifier, both with dashes.
+        group_names: other names of groups, by the old ones.
 
     Raises:
         DamagedError: a label is not sound.
@@ -61,6 +67,8 @@ def change_ids(volumes: Sequence[PhysicalVolume], new: Mapping[str, str]) -> Non
     def change(text: bytes) -> bytes:
         words = text.decode("utf-8", "surrogateescape")
         words = pattern.sub(lambda found: new[found[0]], words) if pattern else words
+        for old, name in group_names.items():
+            words = re.sub(rf"(?m)^{re.escape(old)} {{", f"{name} {{", words)
         return next_number(words).encode("utf-8", "surrogateescape")
 
     for volume in volumes:
