@@ -42,7 +42,7 @@ for id in $(vgs --noheadings -o vg_uuid 2>/dev/null); do
   vgchange -q -ay rescue$number >/dev/null 2>&1
 done
 count=0
-for device in /dev/vdb[0-9]* /dev/vdc[0-9]* /dev/mapper/rescue*; do
+for device in /dev/vd[b-z][0-9]* /dev/mapper/rescue*; do
   [ -e $device ] || continue
   case $(blkid -o value -s TYPE $device) in ext4 | xfs | btrfs | vfat) ;; *) continue ;; esac
   mkdir -p /mnt/${device##*/}

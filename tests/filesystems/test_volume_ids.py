@@ -18,6 +18,7 @@ from tests.filesystems.test_btrfs_edit import judge as judge_btrfs
 from tests.filesystems.test_btrfs_read import make as make_btrfs
 from tests.filesystems.test_btrfs_read import plant
 from tests.filesystems.test_fat import make_fat
+from tests.long import some_of
 from tests.ntfs import judge_ntfs, make_ntfs
 from tests.oracles import judge_ext, kernel_mount, mounted, need, run
 from tests.xfs import FileStore, judge_xfs, make_xfs
@@ -107,7 +108,7 @@ def mountable(path: Path) -> None:
     assert path
 
 
-@pytest.mark.parametrize("options", EXT.values(), ids=EXT)
+@pytest.mark.parametrize("options", some_of(EXT, ("plain", "small blocks", "many features")))
 def test_an_ext_volume_gets_another_uuid(tmp_path: Path, options: tuple[str, ...]) -> None:
     path = make_ext(tmp_path / "volume", 160, *options)
     mountable(path)
@@ -145,7 +146,7 @@ XFS = {
 }
 
 
-@pytest.mark.parametrize("options", XFS.values(), ids=XFS)
+@pytest.mark.parametrize("options", some_of(XFS, ("all trees", "no sums")))
 @pytest.mark.parametrize("is_used", [False, True], ids=["as made", "used by the kernel"])
 def test_an_xfs_volume_gets_another_uuid(
     tmp_path: Path, options: tuple[str, ...], is_used: bool
@@ -172,6 +173,9 @@ def test_an_xfs_volume_gets_another_uuid(
             (second / "both").write_text("are mounted")
 
 
+BTRFS = {"plain": (), "single": ("-m", "single"), "other sums": ("--csum", "sha256")}
+
+
 def renew_again(path: Path) -> None:
     store = FileStore(path)
     driver = driver_for(store)
@@ -180,7 +184,7 @@ def renew_again(path: Path) -> None:
     store.close()
 
 
-@pytest.mark.parametrize("options", [(), ("-m", "single"), ("--csum", "sha256")], ids=str)
+@pytest.mark.parametrize("options", some_of(BTRFS, ("plain",)))
 def test_a_btrfs_volume_gets_another_uuid(tmp_path: Path, options: tuple[str, ...]) -> None:
     path = make_btrfs(tmp_path / "volume", *options)
     with mounted(tmp_path / "point", "-o", "loop", path) as point:
