@@ -58,20 +58,19 @@ echo mounted $count
 def started(yard: Yard, names: tuple[str, ...], login: Login) -> Iterator[dict[str, Shell]]:
     """Machines that run side by side, each with a shell as root."""
     shells: dict[str, Shell] = {}
+    hosts = {name: host_of(yard.get(name), yard, 0) for name in names}
     try:
-        for name in names:
-            machine = yard.get(name)
-            host_of(machine, yard, 0).start(machine, is_bound=True, progress=quiet)
-        for name in names:
-            machine = yard.get(name)
-            shells[name] = host_of(machine, yard, 0).open_shell(machine, login, 1800, quiet)
+        for name, host in hosts.items():
+            host.start(yard.get(name), is_bound=True, progress=quiet)
+        for name, host in hosts.items():
+            shells[name] = host.open_shell(yard.get(name), login, 1800, quiet)
         yield shells
-        for name, shell in shells.items():
-            shell.close()
-            host_of(yard.get(name), yard, 0).stop(yard.get(name), 600, quiet)
+        for name, host in hosts.items():
+            shells[name].close()
+            host.stop(yard.get(name), 600, quiet)
     finally:
-        for name in names:
-            host_of(yard.get(name), yard, 0).cut_power(yard.get(name))
+        for name, host in hosts.items():
+            host.cut_power(yard.get(name))
 
 
 def ask(shell: Shell, script: str) -> list[str]:

@@ -19,7 +19,7 @@ from zeroseal.volumes import gpt, mbr
 from zeroseal.volumes.disk import Disk
 from zeroseal.volumes.lvm import identity as lvm
 from zeroseal.volumes.swap import set_swap_id
-from zeroseal.volumes.volume import SWAP_KIND, Volume
+from zeroseal.volumes.volume import LVM_KIND, SWAP_KIND, Volume
 
 _GROUP_FORMS = (
     "/dev/{name}/",
@@ -30,6 +30,7 @@ _GROUP_FORMS = (
     "mapper-{escaped_mapped}\\x2d",
     "dev-{escaped}-",
 )
+_SHORT = 20  # characters: an identity with fewer is told from other numbers by what is beside it
 _WITHOUT_ID = ("squashfs", "iso9660")  # packed as they are: nothing can be changed in them
 
 
@@ -78,13 +79,15 @@ class NewId:
 class Form:
     """How an identity is written somewhere, and how the new one is.
 
-    Both are of one length, but for names of volume groups.
+    Both are of one length, but for names of volume groups. A short one only counts where no letter
+    or digit stands before it, and none behind it that would make it a longer number.
     """
 
     old: bytes
     new: bytes
     caseless: bool = True
     is_text: bool = True
+    is_short: bool = False
 
     @property
     def pairs(self) -> tuple[tuple[bytes, bytes], ...]:
@@ -99,7 +102,20 @@ class Form:
         """Content with the new form in the place of each old one, letters as large as there."""
         if not self.caseless:
             return content.replace(self.old, self.new)
-        return re.sub(re.escape(self.old), self._like, content, flags=re.IGNORECASE)
+        return self._pattern.sub(self._like, content)
+
+    def is_in(self, content: bytes) -> bool:
+        """Whether content has it."""
+        if not self.caseless:
+            return self.old in content
+        return self._pattern.search(content) is not None
+
+    @cached_property
+    def _pattern(self) -> re.Pattern[bytes]:
+        own = re.escape(self.old)
+        if self.is_short:
+            own = rb"(?<![0-9A-Za-z])" + own + rb"(?!\d*[A-Za-z])"
+        return re.compile(own, re.IGNORECASE)
 
     def _like(self, found: re.Match[bytes]) -> bytes:
         is_large = any(found[0][at : at + 1].isupper() for at in self._changing)
@@ -133,7 +149,7 @@ def list_volume_ids(disk: Disk) -> list[VolumeId]:
         found.append(VolumeId(IdKind.MBR, "the disk", disk.disk_uuid))
     for volume in disk.volumes:
         content = volume.content
-        if content.kind in (SWAP_KIND, "lvm") or driver_of(volume) is not None:
+        if content.kind in (SWAP_KIND, LVM_KIND) or driver_of(volume) is not None:
             if content.uuid:
                 found.append(VolumeId(IdKind.VOLUME, volume.name, content.uuid))
         elif content.is_known and content.kind not in _WITHOUT_ID:
@@ -143,6 +159,7 @@ def list_volume_ids(disk: Disk) -> list[VolumeId]:
     found += [
         VolumeId(IdKind.LVM, one.what, one.text) for one in lvm.list_ids(disk.physical_volumes)
     ]
+    found = [one for one in found if one.text.strip("0-")]  # nothing but zeros stands for none
     if not found:
         raise RefusedError(messages.DISK_HAS_NO_IDS)
     return list({(one.kind, one.text): one for one in found}.values())
@@ -176,16 +193,17 @@ def forms_of(one: NewId) -> Iterator[Form]:
     old, new = one.old.text, one.new
     if one.old.kind is IdKind.MBR:
         for ending in ("-0", "\\x2d0"):  # partitions 1 to 9; no disk has more with this table
-            yield Form((old + ending).encode(), (new + ending).encode())
-        yield Form(f"0x{old}".encode(), f"0x{new}".encode())
+            yield Form((old + ending).encode(), (new + ending).encode(), is_short=True)
+        yield Form(f"0x{old}".encode(), f"0x{new}".encode(), is_short=True)
         return
     if one.old.kind is IdKind.GROUP:
         yield from _forms_of_group(old, new)
         return
     is_lvm = one.old.kind is IdKind.LVM
-    yield Form(old.encode(), new.encode(), not is_lvm)
+    is_short = len(old) < _SHORT
+    yield Form(old.encode(), new.encode(), not is_lvm, is_short=is_short)
     if "-" in old:
-        yield Form(_escaped(old), _escaped(new), not is_lvm)
+        yield Form(_escaped(old), _escaped(new), not is_lvm, is_short=is_short)
     if is_lvm:
         bare = [text.replace("-", "").encode() for text in (old, new)]
         yield Form(bare[0], bare[1], caseless=False)

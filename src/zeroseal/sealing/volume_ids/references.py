@@ -32,6 +32,7 @@ from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.place_finder import LVM_METADATA, NAMES_SUFFIX, PlaceFinder
+from zeroseal.sealing.residue import place_without_offset
 from zeroseal.sealing.volume_ids.ids import Form, IdKind, list_volume_ids, needles_of
 from zeroseal.sentences import some_of
 from zeroseal.volumes.disk import Disk
@@ -186,7 +187,11 @@ class _Finder:
         self._blocked.append(f"{path} ({why})")
 
     def _names_one(self, content: bytes) -> bool:
-        return bool(self._searcher.find(content))
+        return bool(self._forms_in(content))
+
+    def _forms_in(self, content: bytes) -> list[Form]:
+        numbers = {number for _offset, number in self._searcher.find(content)}
+        return [form for form in map(self._forms.__getitem__, numbers) if form.is_in(content)]
 
     def _look_outside(self, place: str) -> None:
         """Outside of files: LVM's text is changed with the volumes, free space names nothing."""
@@ -196,6 +201,8 @@ class _Finder:
             return
         if volume in unread:
             self._block(place, messages.ON_UNMOUNTED_VOLUME)
+        elif volume in {item.name for item in self._inspection.disk.volumes}:
+            self._add("history", place_without_offset(place))  # of a snapshot, say, or free space
 
     def _look_at_names(self, folder: str) -> None:
         for name in self._guest.list_names(folder or "/"):
@@ -215,8 +222,11 @@ class _Finder:
             self._look_at_content(path, self._guest.read_file(path, _LONGEST_FILE))
 
     def _look_at_content(self, path: str, raw: bytes) -> None:
-        if not self._names_one(raw):
+        found = self._forms_in(raw)
+        if not found:
             return  # an attribute of the file, or what lies behind its end
+        if all(form.is_short for form in found) and self._is_of_package(path):
+            return  # another number that looks the same
         if raw.startswith(b"regf"):
             return  # the registry is looked at by itself, its logs with it
         if is_initramfs(raw):
@@ -232,6 +242,10 @@ class _Finder:
             self._add("history", path)
         else:
             self._block(path, messages.NO_PLAIN_TEXT)
+
+    def _is_of_package(self, path: str) -> bool:
+        is_machine_s = path.startswith(("/boot/", "/efi/", "/etc/"))
+        return not is_machine_s and self._inspection.system.is_shipped(path)
 
     def _look_into(self, path: str, raw: bytes) -> None:
         named = self._names_in_archive(path, raw)
