@@ -24,6 +24,7 @@ from zeroseal.machines.definition import AttachedMedium, write_definition
 from zeroseal.machines.firmware_variables import iter_variables
 from zeroseal.machines.hosts.keys import keys_of
 from zeroseal.machines.hosts.qemu import programs
+from zeroseal.machines.hosts.qemu.agent import AgentShell
 from zeroseal.machines.hosts.qemu.host import QemuHost
 from zeroseal.machines.sheet.load import load_sheet
 from zeroseal.machines.yard import Yard, YardMachine
@@ -97,6 +98,26 @@ def test_a_machine_is_started_seen_running_and_cut_off_when_it_does_not_stop(
     assert processes(yard.folder) == ""
     assert zeroseal("yard", "stop", *words).status == 4
     assert sorted(path.suffix for path in machine.folder.iterdir() if path.suffix == ".sock") == []
+
+
+def test_a_guest_that_hears_no_button_is_shut_down_by_its_agent(
+    blank: tuple[QemuHost, YardMachine], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    host, machine = blank
+    write_definition(machine.folder, replace(machine.definition, agent=True))
+    monkeypatch.setattr("zeroseal.machines.hosts.qemu.host._PRESS_AGAIN_SECONDS", 1.0)
+    asked: list[str] = []
+
+    def power_off(_shell: AgentShell) -> None:
+        asked.append("asked")
+        os.kill(host.yard.get("blank").state.pid, signal.SIGTERM)  # as a guest that goes off
+
+    monkeypatch.setattr(AgentShell, "connect", lambda _shell, _seconds: None)
+    monkeypatch.setattr(AgentShell, "power_off", power_off)
+    host.start(host.yard.get("blank"), is_bound=True)
+    stopped = host.stop(host.yard.get("blank"), 60)
+    assert asked == ["asked"]
+    assert stopped.messages == ()
 
 
 def test_a_machine_that_was_ended_from_outside_is_known_to_be_off(

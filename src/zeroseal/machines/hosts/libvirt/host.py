@@ -298,6 +298,8 @@ class LibvirtHost:
             if waited - pressed >= _PRESS_AGAIN_SECONDS:
                 with suppress(libvirt.libvirtError):  # it may just have ended
                     domain.shutdownFlags(libvirt.VIR_DOMAIN_SHUTDOWN_ACPI_POWER_BTN)
+                    if pressed >= 0 and machine.definition.agent:  # it hears no button
+                        domain.shutdownFlags(libvirt.VIR_DOMAIN_SHUTDOWN_GUEST_AGENT)
                 pressed = waited
             line = self.last_line(machine)
             progress(Step("shutting down", int(waited), 0, "s", line))

@@ -110,6 +110,10 @@ class AgentShell:
             messages.GUEST_DID_NOT_RESTART_WITHIN.format(within_seconds=within_seconds)
         )
 
+    def power_off(self) -> None:
+        """Lets the guest shut down; the agent gives no answer to that."""
+        self._send("guest-shutdown", {"mode": "powerdown"})
+
     def addresses(self) -> list[str]:
         """The guest's own addresses, without those that only itself can use.
 

@@ -6,9 +6,11 @@ import os
 import signal
 import subprocess
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import TypeVar
 
 from zeroseal.errors import (
     GuestError,
@@ -43,6 +45,7 @@ from zeroseal.messages import machines as messages
 from zeroseal.progress import Progress, Step, quiet
 
 _START_SECONDS = 60.0
+ResultT = TypeVar("ResultT")
 _AGENT_SECONDS = 2
 _EXIT_SECONDS = 30.0
 _POLL_SECONDS = 0.2
@@ -261,6 +264,8 @@ class QemuHost:
                 while (waited := time.monotonic() - began) < within_seconds:
                     if waited - pressed >= _PRESS_AGAIN_SECONDS:
                         monitor.execute("system_powerdown")
+                        if pressed >= 0:  # a guest without logind or acpid hears no button
+                            self._ask_to_end(machine)
                         pressed = waited
                     event = monitor.wait_for_event(1.0)
                     line = self.last_line(machine)
@@ -283,12 +288,22 @@ class QemuHost:
         """What the guest agent says, where it answers at once; see ``Host.addresses``."""
         if not machine.definition.agent or not self.is_running(machine):
             return []
+        return self._ask_agent(machine, AgentShell.addresses) or []
+
+    def _ask_to_end(self, machine: YardMachine) -> None:
+        """Lets the guest agent, where there is one, shut the guest down."""
+        if machine.definition.agent:
+            self._ask_agent(machine, AgentShell.power_off)
+
+    @staticmethod
+    def _ask_agent(machine: YardMachine, ask: Callable[[AgentShell], ResultT]) -> ResultT | None:
+        """What the guest agent says; None where it does not answer at once."""
         shell = AgentShell(machine.folder, AGENT_SOCKET, lambda: None)
         try:
             shell.connect(_AGENT_SECONDS)
-            return shell.addresses()
+            return ask(shell)
         except (GuestError, OSError, KeyError, TypeError, ValueError):
-            return []
+            return None
         finally:
             shell.close()
 
