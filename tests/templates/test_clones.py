@@ -620,14 +620,14 @@ def test_a_started_clone_is_a_machine_of_its_own(
     assert answers() == (0, {})
     assert list(answers("--accept", accept)[1]) == ["service tide.service"]
     told = zeroseal("check", disk, "--as", sheet, "--started").out
-    assert "unlike gangway@2026-11" in told
+    assert "shared with gangway@2026-11" in told
     # a twin by hand is found out
     shutil.copyfile(disk, yard.get("south").disk)
     status, twin = answers()
     assert status == 1
-    assert "SSH host key" in twin["unlike south"]
-    assert "volume UUID" in twin["unlike south"]
+    assert "SSH host key" in twin["shared with south"]
+    assert "volume UUID" in twin["shared with south"]
     wrong = zeroseal("check", disk, "--started")
     assert (wrong.status, "--started goes with --as SHEET" in wrong.err) == (2, True)
     yard.get("south").disk.write_bytes(b"not a disk")
-    assert "not compared: " in answers()[1]["unlike south"]
+    assert "not compared: " in answers()[1]["shared with south"]

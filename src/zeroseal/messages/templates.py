@@ -225,3 +225,7 @@ GROUP_NEEDS_NEW_IDS = (
     "{name} gets another name of its volume group only with new volume identities: give "
     "--new-volume-ids or new_volume_ids too"
 )
+
+# templates/clone.py: the room of a larger disk
+SWAP_MOVED = "swap was moved to the end of the larger disk"
+ROOT_GROWN = "the root file system was grown and uses the larger disk from the first start on"

@@ -391,7 +391,9 @@ class _Plan:
         disk = make_disk(self.disk_wish(wish), self.source, folder, final)
         disk.chmod(0o644)  # what lies on a shelf may only be read
         seed = self.seed_of(wish, definition.mac, f"i-{definition.uuid[:8]}")
-        notes = []
+        notes = [messages.SWAP_MOVED] if self.batch.move_swap else []
+        if self.batch.grow_file_system:
+            notes.append(messages.ROOT_GROWN)
         if wish.row.new_volume_ids:
             notes += self._renew_ids(disk, wish)
         if self.abilities.is_windows:

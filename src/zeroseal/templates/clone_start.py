@@ -99,7 +99,7 @@ def _starts(inspection: Inspection, name: str) -> bool:
 
 
 def _compared(own: Sequence[IdentityValue], relative: Relative, has_new_ids: bool) -> CloneAnswer:
-    what, asked = f"unlike {relative.name}", "nothing shared"
+    what, asked = f"shared with {relative.name}", "nothing"
     try:
         with (
             opened_image(relative.disk, reach=relative.reach) as image,
