@@ -86,7 +86,6 @@ class Form:
     old: bytes
     new: bytes
     caseless: bool = True
-    is_text: bool = True
     is_short: bool = False
 
     @property
@@ -209,7 +208,7 @@ def forms_of(one: NewId) -> Iterator[Form]:
         yield Form(bare[0], bare[1], caseless=False)
     if one.old.kind is IdKind.GPT:
         binary = [uuid.UUID(text).bytes_le for text in (old, new)]
-        yield Form(binary[0], binary[1], caseless=False, is_text=False)
+        yield Form(binary[0], binary[1], caseless=False)
 
 
 def _forms_of_group(old: str, new: str) -> Iterator[Form]:
