@@ -144,3 +144,20 @@ def test_a_partition_without_room_for_the_copies_leaves_nothing(
     assert answer.err == (
         "zeroseal: partition 1 (FAT) is full: free 1.7 MiB in /boot/efi for a copy of its loader\n"
     )
+
+
+def test_a_partition_that_cannot_be_read_stops_the_seal_of_a_machine_with_uefi(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    disk = make_uefi_disk(tmp_path, DEBIAN)
+    with disk.open("r+b") as file:
+        file.seek(MIB + 37)
+        file.write(b"\1")  # not unmounted cleanly
+    machine = MachineDefinition("pier", "4f0c9e1a-7c1d-4c55-9a52-9d0d3b1a7e10", "d.raw")
+    (tmp_path / "pier.toml").write_text(build_definition(machine))
+    for words in (("--machine", tmp_path / "pier.toml"), ("--plant-fallback-loader",)):
+        refused = zeroseal("seal", disk, "-o", tmp_path / "s.raw", *SEAL, *words)
+        assert refused.status == 4
+        assert "/boot/efi (partition 1 (FAT) was not unmounted cleanly" in refused.err
+        assert "nobody can tell whether clones with UEFI find a boot loader" in refused.err
+    assert zeroseal("seal", disk, "-o", tmp_path / "s.raw", *SEAL).status == 0

@@ -171,3 +171,9 @@ NOT_ONE_VOLUME_GROUP = (
     "out the new name"
 )
 LENGTH_IS_FIXED = "it names the volume group, and nothing in it can change its length"
+
+# sealing/readiness.py: an EFI system partition that cannot be read
+LOADERS_NOT_READ = (
+    "{reason}: without it nobody can tell whether clones with UEFI find a boot loader, and none is "
+    "planted"
+)

@@ -61,6 +61,7 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     remarks = [
         *judge.find_remarks(projected, handled),
         *_weaknesses(inspection),
+        *_unread_loaders(inspection, policy),
         *_describe_what_stays(stays),
     ]
     for remark in remarks:
@@ -100,6 +101,14 @@ def assess(inspection: Inspection, findings: list[Finding], policy: Policy) -> R
     if policy.is_strict and not stays.is_empty:
         blockers.append(messages.STRICT_SEAL.format(counts=stays.counts))
     return Readiness(tuple(blockers), tuple(advice), tuple(hints), tuple(consequences), stays)
+
+
+def _unread_loaders(inspection: Inspection, policy: Policy) -> Iterator[Remark]:
+    """A volume of boot loaders that cannot be read, where clones start by what lies on it."""
+    hardware = (policy.machine.hardware if policy.machine else None) or {}
+    if hardware.get("firmware") == "uefi" or policy.plants_fallback_loader:
+        for reason in inspection.boot_unread:
+            yield Remark("no-fallback-loader", messages.LOADERS_NOT_READ.format(reason=reason))
 
 
 def _describe_what_stays(stays: WhatStays) -> Iterator[Remark]:
