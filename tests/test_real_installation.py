@@ -31,7 +31,7 @@ pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
 NAME = "harbour-office"
-SEAL = ("--plant-first-boot", "--plant-fallback-loader")
+SEAL = ("--plant-first-boot",)
 PLAIN = "TERM=dumb DEBIAN_FRONTEND=text auto=true priority=critical quiet"
 
 
@@ -71,9 +71,9 @@ def test_debian_is_installed_sealed_and_cloned_with_uefi_and_a_tpm(
     words = ("--yard", yard.folder)
     wanted = f"origin.kernel_arguments={arguments(port)}"
     built = zeroseal("build", sheet, "--set", wanted, *words)
-    # the firmware of this machine alone knows the loader: that is told at once
+    # what its clones would lack is said at once, with the option that helps
     assert built.status == 1, built.err
-    assert "Clones with UEFI do not start" in " ".join(built.out.split())
+    assert "nobody could log in to a clone" in " ".join(built.out.split())
     machine = yard.get(NAME)
     journal = json.loads((machine.folder / "build-journal.json").read_text())
     stages = [stage["name"] for stage in journal["installerStages"]]
@@ -87,9 +87,6 @@ def test_debian_is_installed_sealed_and_cloned_with_uefi_and_a_tpm(
     assert "TPM state" in shown.out
     sealed = tmp_path / "office.qcow2"
     own = ("--machine", machine.folder / "machine.toml")
-    refused = zeroseal("seal", machine.disk, "-o", sealed, "--plant-first-boot", *own)
-    assert refused.status == 4
-    assert "shimx64.efi (debian)" in refused.err  # as the firmware's variables call it
     done = zeroseal("seal", machine.disk, "-o", sealed, *SEAL, *own)
     assert done.status == 0, done.err
     judge_sealed(sealed, machine.disk, tmp_path)
@@ -97,7 +94,8 @@ def test_debian_is_installed_sealed_and_cloned_with_uefi_and_a_tpm(
     shelf = ("--shelf", tmp_path / "shelf")
     added = zeroseal("shelf", "add", sealed, "--name", "office", "--version", "1", *own, *shelf)
     assert added.status == 0, added.err
-    clones = ("--name", "office-north", "--name", "office-south", "--to", yard.folder)
+    names = ("--name", "office-north", "--name", "office-south")
+    clones = (*names, "--to", yard.folder, "--linked", "--new-volume-ids")
     made = zeroseal("clone", "office@1", *clones, "--host", "qemu", *shelf)
     assert made.status == 0, made.err
     facts = [boot_twice(yard, name) for name in ("office-north", "office-south")]
@@ -110,16 +108,16 @@ def test_debian_is_installed_sealed_and_cloned_with_uefi_and_a_tpm(
 
 
 def judge_sealed(sealed: Path, source: Path, folder: Path) -> None:
-    """The file, both volumes, and the search that shares no code with ours."""
+    """The file, both volumes, and the search that shares no code with ours.
+
+    This installer puts a copy of the loader where any firmware looks.
+    """
     judge_qcow2(sealed)
     raw = to_raw(sealed, folder / "sealed.raw")
     esp = cut_partition(raw, 1, folder / "esp.img")
     run("fsck.fat", "-n", esp)
     names = run("mdir", "-b", "-i", esp, "::EFI/BOOT")
-    assert "BOOTX64.EFI" in names and "grubx64.efi" in names
-    run("mcopy", "-n", "-i", esp, "::EFI/BOOT/BOOTX64.EFI", folder / "fallback")
-    run("mcopy", "-n", "-i", esp, "::EFI/debian/shimx64.efi", folder / "shim")
-    assert (folder / "fallback").read_bytes() == (folder / "shim").read_bytes()
+    assert "BOOTX64.EFI" in names
     root = cut_partition(raw, 2, folder / "root.img")
     judge_ext(root)
     before = cut_partition(to_raw(source, folder / "source.raw"), 2, folder / "before.img")

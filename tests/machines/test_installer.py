@@ -170,6 +170,11 @@ def test_a_console_is_read_as_a_terminal_would_show_it(tmp_path: Path) -> None:
         pieces.read(at)
     assert [name for name, _second in pieces.stages] == [name for name, _s in console.stages]
     assert not pieces.question
+    # a long line of percentages is one stage, however far it has come
+    long = b"Installing the base system  ... " + b"".join(b"%d%%... " % n for n in range(60))
+    assert [name for name, _s in console_of(tmp_path / "l", long + b"\n").stages] == [
+        "Installing the base system"
+    ]
 
 
 @pytest.mark.parametrize(

@@ -14,7 +14,7 @@ from pathlib import Path
 from zeroseal.machines.hosts.console import plain_text
 
 _KEPT_LINES = 12
-_LONGEST_LINE = 160
+_LONGEST_LINE, _MOST_SHOWN_BYTES = 160, 1024
 _READ_BYTES = 256 << 10
 _MOST_STAGES = 500
 _ROUNDS = 4  # so often the same stages in the same order are a loop
@@ -112,18 +112,19 @@ class InstallerConsole:
         self._rest = self._rest[-_READ_BYTES:]
         for raw in whole:
             self._take(_shown(raw), second)
-        self.last = _shown(self._rest)
-        if self.last:
-            self._take_stage(self.last, second)
+        unfinished = _shown(self._rest)
+        self.last = unfinished[-_LONGEST_LINE:]
+        if unfinished:
+            self._take_stage(unfinished, second)
         return bool(added)
 
     def _take(self, line: str, second: int) -> None:
         if not line:
             return
-        self.lines = [*self.lines, line][-_KEPT_LINES:]
+        self.lines = [*self.lines, line[-_LONGEST_LINE:]][-_KEPT_LINES:]
         self._take_stage(line, second)
         if _NO_ROOM.search(line):
-            self.no_room = line
+            self.no_room = line[-_LONGEST_LINE:]
 
     def _take_stage(self, line: str, second: int) -> None:
         found = _PERCENT.match(line)
@@ -139,4 +140,4 @@ class InstallerConsole:
 def _shown(raw: bytes) -> str:
     """A line as a terminal would leave it: what a carriage return goes over is gone."""
     parts = [part for part in raw.rstrip(b"\r").split(b"\r") if part.strip()]
-    return plain_text(parts[-1]).strip()[-_LONGEST_LINE:] if parts else ""
+    return plain_text(parts[-1][:_MOST_SHOWN_BYTES]).strip() if parts else ""
