@@ -24,6 +24,7 @@ from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, nee
 from zeroseal.guests.linux.initramfs import build_file_archive
 from zeroseal.machines.hosts.choose import host_of
 from zeroseal.machines.hosts.host import Shell
+from zeroseal.machines.throwaway import SETTLED
 from zeroseal.machines.yard import Yard
 from zeroseal.progress import quiet
 
@@ -135,6 +136,8 @@ def boot_twice(yard: Yard, name: str) -> dict[str, str]:
         host.start(yard.get(name), is_bound=True, progress=quiet)
         try:
             shell = host.open_shell(yard.get(name), None, 1800, quiet)
+            # the agent answers before the planted script has done its work
+            shell.run(SETTLED, as_root=True, timeout_seconds=900, is_patch=False)
             facts.append({key: ask(shell, script) for key, script in QUESTIONS.items()})
             shell.close()
             host.stop(yard.get(name), 600, quiet)
