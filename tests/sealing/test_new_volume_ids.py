@@ -193,6 +193,11 @@ REFUSED = {
         {},
         "inside a boot image",
     ),
+    "an archive that is not opened": (
+        {"/boot/initrd.img-6.3": bytes.fromhex("04224d18") + b"packed"},
+        {},
+        "packed with LZ4",
+    ),
     "inside an archive": (
         {"/boot/initrd.img-6.2": gzip.compress(build_file_archive({"bin": b"\0" + NAMED}))},
         {},

@@ -17,6 +17,7 @@ from zeroseal.blocks.pipeline import search_store
 from zeroseal.blocks.search import Searcher
 from zeroseal.errors import RefusedError
 from zeroseal.filesystems.tree import Kind
+from zeroseal.guests.compressors import Packing, find_packing
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.grub_core import is_grub_core, parse_grub_core
 from zeroseal.guests.linux.initramfs import (
@@ -139,6 +140,8 @@ class _Finder:
             raw = self._guest.read_file(path, _LONGEST_FILE)
             if is_initramfs(raw):
                 self._look_into(path, raw)
+            elif find_packing(raw) is Packing.LZ4:
+                self._block(path, messages.PACKED_IN_A_WAY_NOT_WRITTEN)
         for path in _files(self._guest, BOOT_IMAGES):
             inside = find_initrd_of_boot_image(self._guest.read_file(path, _LONGEST_FILE))
             if inside and self._names_in_archive(path, inside):
