@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from ipaddress import ip_interface
 from pathlib import Path
 
-from zeroseal.errors import NoSpaceError, RefusedError, UsageError, ZeroSealError
+from zeroseal.errors import RefusedError, UsageError, ZeroSealError
 from zeroseal.guests.linux.network_files import FixedAddresses
 from zeroseal.images.facts import ImageFacts, read_image_facts
 from zeroseal.images.reach import OWN_FOLDER, Reach
@@ -22,13 +21,12 @@ from zeroseal.machines.definition import (
     MachineDefinition,
     NetworkCard,
     check_new_folder,
-    new_mac,
     new_uuid,
     write_definition,
 )
 from zeroseal.machines.definition_writers import OVF, write_definition_files
 from zeroseal.machines.firmware import guess_firmware
-from zeroseal.machines.media import read_seed_medium, write_seed_medium
+from zeroseal.machines.media import write_seed_medium
 from zeroseal.machines.seed import Seed
 from zeroseal.machines.yard import MachineState, Yard, YardMachine
 from zeroseal.messages import templates as messages
@@ -40,13 +38,13 @@ from zeroseal.sealing.volume_ids.renew import IdPlan, plan_new_ids, renew_disk_i
 from zeroseal.sentences import some_of
 from zeroseal.templates.abilities import CLOUD_INIT, NOTHING, Abilities
 from zeroseal.templates.ability_reading import read_abilities
-from zeroseal.templates.addresses import next_free
 from zeroseal.templates.clone_check import read_back
 from zeroseal.templates.clone_disk import DiskWish, check_size, make_disk
+from zeroseal.templates.clone_identities import TakenIdentities, with_addresses, with_names
 from zeroseal.templates.clone_sheet.load import CloneWish
 from zeroseal.templates.clone_sheet.model import WindowsSettings
 from zeroseal.templates.into_disk import write_identity
-from zeroseal.templates.shelf.clone_links import NotedClone, forget_clone, note_clone, noted_clones
+from zeroseal.templates.shelf.clone_links import NotedClone, forget_clone, note_clone
 from zeroseal.templates.shelf.entry import Template
 from zeroseal.templates.shelf.shelf import RETIRED, Shelf
 from zeroseal.templates.windows_clone import check_windows_wish, write_windows_identity
@@ -140,15 +138,16 @@ def make_clones(
         raise UsageError(messages.CLONE_NAME_REQUIRED)
     check_template(batch.source, progress)
     source = read_image_facts(batch.source.disk, batch.source.reach)
-    plan = _Plan.read(batch, source, progress)
-    for wish in _with_addresses(batch.wishes, ()):  # any will do for this check
+    plan = _Plan.read(batch, source)
+    for wish in with_addresses(batch.wishes, ()):  # any will do for this check
         plan.check(wish)
+    plan = plan.with_ids(progress)  # reads the whole template where new ones are wished
     with Batch(yard.folder, progress) as made:
-        wishes = _with_names(batch.wishes, yard)
+        wishes = with_names(batch.wishes, yard)
         for wish in wishes:
             check_new_folder(yard.folder / wish.row.name)
-        identities = _Identities.read(yard, shelf, batch.reserved)
-        wishes = _with_addresses(wishes, identities.addresses)  # no other command can take them now
+        identities = TakenIdentities.read(yard, shelf, batch.reserved)
+        wishes = with_addresses(wishes, identities.addresses)  # no other command can take them now
         definitions = [plan.define(wish, identities) for wish in wishes]
         notes = []
         with _noted(batch, yard, definitions):
@@ -180,84 +179,6 @@ def check_template(source: CloneSource, progress: Progress = quiet) -> str:
     return checked.record.root
 
 
-def _with_addresses(wishes: Sequence[CloneWish], taken: Collection[str]) -> list[CloneWish]:
-    """Gives each clone that names ranges the next free address of each that is not taken.
-
-    Raises:
-        NoSpaceError: a range has none left.
-    """
-    asked = {str(ip_interface(item).ip) for wish in wishes for item in wish.row.addresses}
-    given, found = asked.union(taken), []
-    for wish in wishes:
-        row = wish.row
-        if row.address_ranges and not row.addresses:
-            near = {*row.gateways, *row.name_servers}
-            addresses = next_free(row.address_ranges, given | near)
-            if addresses is None:
-                name = row.name or (row.numbers.prefix + "..." if row.numbers else "")
-                ranges = ", ".join(row.address_ranges)
-                raise NoSpaceError(messages.NO_FREE_ADDRESS.format(ranges=ranges, name=name))
-            given.update(str(ip_interface(item).ip) for item in addresses)
-            wish = replace(wish, row=row.with_addresses(addresses))
-        found.append(wish)
-    return found
-
-
-@dataclass
-class _Identities:
-    """What is taken already: by machines of the yard, by clones of the shelf, by this batch."""
-
-    macs: set[str]
-    uuids: set[str]
-    host_names: set[str]
-    addresses: dict[str, str]
-
-    @classmethod
-    def read(cls, yard: Yard, shelf: Shelf | None, reserved: Mapping[str, str]) -> _Identities:
-        machines = yard.machines()
-        macs = {card.mac for machine in machines for card in machine.definition.adapters}
-        for template in shelf.templates() if shelf else []:
-            macs.update(mac for clone in noted_clones(template) for mac in clone.macs)
-        addresses = dict(reserved)
-        host_names = set()
-        for machine in machines:
-            seed = _seed_beside(machine)
-            host_names.add(seed.host_name if seed else machine.definition.name)
-            told = seed.network.addresses if seed and seed.network else ()
-            for address in (*told, *machine.definition.addresses):
-                addresses[str(ip_interface(address).ip)] = f"of {machine.definition.name}"
-        uuids = {machine.definition.uuid for machine in machines}
-        return cls(macs, uuids, host_names, addresses)
-
-    def take(self, wish: CloneWish) -> tuple[str, str]:
-        """(MAC, UUID) of a new clone; what it asks for must be free.
-
-        Raises:
-            UsageError: something is taken.
-        """
-        row = wish.row
-        mac, machine_uuid = row.mac or new_mac(self.macs), row.uuid or new_uuid()
-        taken = {
-            f"the MAC {mac}": mac in self.macs,
-            f"the UUID {machine_uuid}": machine_uuid in self.uuids,
-            f"the host name {wish.host_name}": wish.host_name in self.host_names,
-        }
-        for address in row.addresses:
-            plain = str(ip_interface(address).ip)
-            owner = self.addresses.get(plain, "")
-            taken[f"the address {plain}" + (f" ({owner})" if owner else "")] = bool(owner)
-            self.addresses[plain] = f"of {row.name}"
-        conflict = next((what for what, is_taken in taken.items() if is_taken), "")
-        if conflict:
-            raise UsageError(
-                messages.IDENTITY_ALREADY_USED.format(conflict=conflict, name=row.name)
-            )
-        self.macs.add(mac)
-        self.uuids.add(machine_uuid)
-        self.host_names.add(wish.host_name)
-        return mac, machine_uuid
-
-
 @dataclass(frozen=True)
 class _Plan:
     """What all clones of a batch have in common."""
@@ -268,10 +189,10 @@ class _Plan:
     hardware: Hardware
     digest: str
     name: str
-    ids: IdPlan | None
+    ids: IdPlan | None = None
 
     @classmethod
-    def read(cls, batch: CloneBatch, source: ImageFacts, progress: Progress) -> _Plan:
+    def read(cls, batch: CloneBatch, source: ImageFacts) -> _Plan:
         template = batch.source.template
         if template:
             abilities = template.entry.abilities or read_abilities(
@@ -282,13 +203,20 @@ class _Plan:
             abilities = read_abilities(source.path, Reach(source.format_name))
             hardware, digest = Hardware(firmware=guess_firmware(source.path)), ""
         moment = datetime.fromtimestamp(batch.now, UTC).strftime("%Y%m%d-%H%M%S")
-        ids = None
-        if any(wish.row.new_volume_ids for wish in batch.wishes):
-            renames = any(wish.row.volume_group for wish in batch.wishes)
-            reach = Reach(source.format_name)
-            ids = plan_new_ids(source.path, progress, reach, renames_group=renames)
-        name = f"{moment}-{new_uuid()[:4]}"
-        return cls(batch, source, abilities, hardware, digest, name, ids)
+        return cls(batch, source, abilities, hardware, digest, f"{moment}-{new_uuid()[:4]}")
+
+    def with_ids(self, progress: Progress) -> _Plan:
+        """The plan with what new volume identities take, where a clone is to have them.
+
+        Raises:
+            RefusedError: they cannot be changed everywhere.
+        """
+        rows, source = [wish.row for wish in self.batch.wishes], self.source
+        if not any(row.new_volume_ids for row in rows):
+            return self
+        renames, reach = any(row.volume_group for row in rows), Reach(source.format_name)
+        ids = plan_new_ids(source.path, progress, reach, renames_group=renames)
+        return replace(self, ids=ids)
 
     def size_of(self, wish: CloneWish) -> int:
         """The final size of a clone's disk."""
@@ -356,7 +284,7 @@ class _Plan:
                 messages.NO_SUPPORTED_NETWORK_SERVICE.format(title=self.batch.source.title)
             )
 
-    def define(self, wish: CloneWish, identities: _Identities) -> MachineDefinition:
+    def define(self, wish: CloneWish, identities: TakenIdentities) -> MachineDefinition:
         """The definition of a clone."""
         row, template = wish.row, self.batch.source.template
         mac, machine_uuid = identities.take(wish)
@@ -458,29 +386,6 @@ def _has_windows_keys(wish: CloneWish) -> bool:
     return wish.row.windows != WindowsSettings()
 
 
-def _with_names(wishes: tuple[CloneWish, ...], yard: Yard) -> list[CloneWish]:
-    """One wish a clone, each with its name; numbers are the next free ones of the yard.
-
-    Raises:
-        UsageError: a name is given twice.
-        NoSpaceError: a range has no number left.
-    """
-    taken = {wish.row.name for wish in wishes if wish.row.name}
-    found: list[CloneWish] = []
-    for wish in wishes:
-        for _number in range(wish.row.count):
-            row = wish.row
-            if row.numbers:
-                span = row.numbers
-                name = yard.next_name(span.prefix, span.first, span.last, span.digits, taken)
-                row = row.named(name)
-            elif any(item.row.name == row.name for item in found):
-                raise UsageError(messages.NAME_GIVEN_TWICE.format(name=row.name))
-            taken.add(row.name)
-            found.append(replace(wish, row=row))
-    return found
-
-
 @contextmanager
 def _noted(batch: CloneBatch, yard: Yard, definitions: list[MachineDefinition]) -> Iterator[None]:
     """Notes clones on their template's shelf before they are there; takes that back on an error.
@@ -512,12 +417,3 @@ def _noted(batch: CloneBatch, yard: Yard, definitions: list[MachineDefinition]) 
             assert template is not None  # it was noted there
             forget_clone(template, machine_uuid)
         raise
-
-
-def _seed_beside(machine: YardMachine) -> Seed | None:
-    """What a machine was told; None where it has no seed, or one that is not understood."""
-    if not machine.definition.seed:
-        return None
-    with suppress(ZeroSealError):
-        return read_seed_medium(machine.folder / machine.definition.seed)
-    return None

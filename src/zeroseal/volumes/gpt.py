@@ -186,25 +186,24 @@ def move_backup(store: Store) -> bool:
     Raises:
         DamagedError: both copies are damaged.
     """
-    for sector in SECTOR_SIZES:
-        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
-            continue
-        table = _read_table(store, sector, 1, from_backup=False)
-        header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
-        entries_bytes = -(-header.entry_count * header.entry_bytes // sector) * sector
-        entries = store.read(header.entries_lba * sector, entries_bytes)
-        _zero_old_backup(store, table.sector_bytes, header.alternate_lba, entries_bytes)
-        last_lba = store.size_bytes // sector - 1
-        backup_entries = last_lba - entries_bytes // sector
-        header.alternate_lba, header.last_usable_lba = last_lba, backup_entries - 1
-        store.write(backup_entries * sector, entries)
-        store.write(sector, _with_crc(header))
-        header.my_lba, header.alternate_lba = last_lba, 1
-        header.entries_lba = backup_entries
-        store.write(last_lba * sector, _with_crc(header))
-        _fit_protective_mbr(store, last_lba)
-        return True
-    return False
+    sector = _find_sector(store)
+    if sector is None:
+        return False
+    table = _read_table(store, sector, 1, from_backup=False)
+    header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+    entries_bytes = -(-header.entry_count * header.entry_bytes // sector) * sector
+    entries = store.read(header.entries_lba * sector, entries_bytes)
+    _zero_old_backup(store, table.sector_bytes, header.alternate_lba, entries_bytes)
+    last_lba = store.size_bytes // sector - 1
+    backup_entries = last_lba - entries_bytes // sector
+    header.alternate_lba, header.last_usable_lba = last_lba, backup_entries - 1
+    store.write(backup_entries * sector, entries)
+    store.write(sector, _with_crc(header))
+    header.my_lba, header.alternate_lba = last_lba, 1
+    header.entries_lba = backup_entries
+    store.write(last_lba * sector, _with_crc(header))
+    _fit_protective_mbr(store, last_lba)
+    return True
 
 
 def place_partition(store: Store, number: int, offset_bytes: int, end_bytes: int) -> None:
@@ -219,24 +218,17 @@ def place_partition(store: Store, number: int, offset_bytes: int, end_bytes: int
     Raises:
         DamagedError: there is no sound table.
     """
-    for sector in SECTOR_SIZES:
-        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
-            continue
-        _read_table(store, sector, 1, from_backup=False)
-        header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
-        length = header.entry_count * header.entry_bytes
-        entries = bytearray(store.read(header.entries_lba * sector, length))
-        start = (number - 1) * header.entry_bytes
-        entry = GptEntry.parse(bytes(entries[start : start + GptEntry.SIZE]))
-        entry.first_lba, entry.last_lba = offset_bytes // sector, end_bytes // sector - 1
-        entries[start : start + GptEntry.SIZE] = entry.build()
-        for lba in (1, header.alternate_lba):
-            copy = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
-            copy.entries_crc = zlib.crc32(bytes(entries))
-            store.write(copy.entries_lba * sector, bytes(entries))
-            store.write(lba * sector, _with_crc(copy))
-        return
-    raise DamagedError(messages.NO_PARTITION_TABLE)
+    sector = _get_sector(store)
+    _read_table(store, sector, 1, from_backup=False)
+    header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+    entries = _read_entries(store, sector, header)
+    start = (number - 1) * header.entry_bytes
+    entry = GptEntry.parse(bytes(entries[start : start + GptEntry.SIZE]))
+    entry.first_lba, entry.last_lba = offset_bytes // sector, end_bytes // sector - 1
+    entries[start : start + GptEntry.SIZE] = entry.build()
+    for lba in (1, header.alternate_lba):
+        copy = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
+        _write_copy(store, lba * sector, copy, copy.entries_lba * sector, entries)
 
 
 def extend_partition(store: Store, number: int) -> int:
@@ -252,24 +244,18 @@ def extend_partition(store: Store, number: int) -> int:
     Raises:
         DamagedError: there is no sound table.
     """
-    for sector in SECTOR_SIZES:
-        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
-            continue
-        table = _read_table(store, sector, 1, from_backup=False)
-        own = next(item for item in table.partitions if item.number == number)
-        end = max(own.offset_bytes + own.size_bytes, usable_end(store))
-        place_partition(store, number, own.offset_bytes, end)
-        return end - own.offset_bytes
-    raise DamagedError(messages.NO_PARTITION_TABLE)
+    table = _read_table(store, _get_sector(store), 1, from_backup=False)
+    own = next(item for item in table.partitions if item.number == number)
+    end = max(own.offset_bytes + own.size_bytes, usable_end(store))
+    place_partition(store, number, own.offset_bytes, end)
+    return end - own.offset_bytes
 
 
 def usable_end(store: Store) -> int:
     """Where partitions may end: the last whole MiB before the backup table, as partitioners do."""
-    for sector in SECTOR_SIZES:
-        if store.size_bytes >= 4 * sector and store.read(sector, 8) == SIGNATURE:
-            header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
-            return (header.last_usable_lba + 1) * sector // _ALIGNED * _ALIGNED
-    raise DamagedError(messages.NO_PARTITION_TABLE)
+    sector = _get_sector(store)
+    header = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+    return (header.last_usable_lba + 1) * sector // _ALIGNED * _ALIGNED
 
 
 def change_guids(store: Store, new: Mapping[str, str]) -> None:
@@ -282,24 +268,48 @@ def change_guids(store: Store, new: Mapping[str, str]) -> None:
     Raises:
         DamagedError: a copy of the table is damaged.
     """
+    sector = _get_sector(store)
+    first = GptHeader.parse(store.read(sector, GptHeader.SIZE))
+    for lba in (first.alternate_lba, 1):
+        _read_table(store, sector, lba, from_backup=lba != 1)
+        header = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
+        entries = _read_entries(store, sector, header)
+        at_guid = GptEntry.offset_of("part_guid")
+        for start in range(at_guid, len(entries), header.entry_bytes):
+            entries[start : start + 16] = _other_guid(bytes(entries[start : start + 16]), new)
+        header.disk_guid = _other_guid(header.disk_guid, new)
+        _write_copy(store, lba * sector, header, header.entries_lba * sector, entries)
+
+
+def _find_sector(store: Store) -> int | None:
+    """The sector size of the disk's table, by its primary copy; None where there is none."""
     for sector in SECTOR_SIZES:
-        if store.size_bytes < 4 * sector or store.read(sector, 8) != SIGNATURE:
-            continue
-        first = GptHeader.parse(store.read(sector, GptHeader.SIZE))
-        for lba in (first.alternate_lba, 1):
-            _read_table(store, sector, lba, from_backup=lba != 1)
-            header = GptHeader.parse(store.read(lba * sector, GptHeader.SIZE))
-            place = header.entries_lba * sector
-            entries = bytearray(store.read(place, header.entry_count * header.entry_bytes))
-            at_guid = GptEntry.offset_of("part_guid")
-            for start in range(at_guid, len(entries), header.entry_bytes):
-                entries[start : start + 16] = _other_guid(bytes(entries[start : start + 16]), new)
-            header.disk_guid = _other_guid(header.disk_guid, new)
-            header.entries_crc = zlib.crc32(bytes(entries))
-            store.write(place, bytes(entries))
-            store.write(lba * sector, _with_crc(header))
-        return
-    raise DamagedError(messages.NO_PARTITION_TABLE)
+        if store.size_bytes >= 4 * sector and store.read(sector, 8) == SIGNATURE:
+            return sector
+    return None
+
+
+def _get_sector(store: Store) -> int:
+    """The same, where there must be one; raises DamagedError."""
+    sector = _find_sector(store)
+    if sector is None:
+        raise DamagedError(messages.NO_PARTITION_TABLE)
+    return sector
+
+
+def _read_entries(store: Store, sector: int, header: GptHeader) -> bytearray:
+    """The entries that a copy of the table has."""
+    length = header.entry_count * header.entry_bytes
+    return bytearray(store.read(header.entries_lba * sector, length))
+
+
+def _write_copy(
+    store: Store, offset: int, header: GptHeader, entries_offset: int, entries: bytearray
+) -> None:
+    """Writes one copy of the table: its entries, then its header."""
+    header.entries_crc = zlib.crc32(bytes(entries))
+    store.write(entries_offset, bytes(entries))
+    store.write(offset, _with_crc(header))
 
 
 def _other_guid(raw: bytes, new: Mapping[str, str]) -> bytes:

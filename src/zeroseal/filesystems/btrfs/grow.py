@@ -7,8 +7,8 @@ item. New chunks come with the first writes of the guest.
 from __future__ import annotations
 
 from zeroseal.blocks.store import Store
-from zeroseal.filesystems.btrfs import layout
-from zeroseal.filesystems.btrfs.layout import Superblock
+from zeroseal.filesystems.btrfs.chunk_tree import replace_in_chunk_tree
+from zeroseal.filesystems.btrfs.ledger import write_superblocks
 from zeroseal.filesystems.btrfs.volume import BtrfsVolume
 from zeroseal.messages import btrfs as messages
 
@@ -33,30 +33,7 @@ def grow_volume(store: Store, where: str) -> int:
     if item is None:
         raise volume.damaged(messages.DEVICE_ITEM_MISSING)
     made = item[:_NUMBER_BYTES] + size.to_bytes(8, "little") + item[2 * _NUMBER_BYTES :]
-    _replace_in_leaf(volume, item, made)
-    _write_superblocks(volume, size)
+    replace_in_chunk_tree(volume, item, made)
+    top.size_bytes = top.device_bytes = size
+    write_superblocks(volume)
     return size
-
-
-def _replace_in_leaf(volume: BtrfsVolume, item: bytes, made: bytes) -> None:
-    """Puts another item of the same length into the first leaf of the chunk tree."""
-    address, node = volume.chunk_root.address, volume.read_node(volume.chunk_root.address)
-    while node.level:
-        address = node.children[0][0]
-        node = volume.read_node(address)
-    raw = volume.read_raw(address)
-    raw = volume.with_checksum(raw.replace(item, made, 1))
-    for place in volume.places_of(address, len(raw)):
-        volume.store.write(place, raw)
-
-
-def _write_superblocks(volume: BtrfsVolume, size: int) -> None:
-    """The superblock and its copies, also one that a larger device has room for now."""
-    first = bytearray(volume.superblock.raw)
-    for at in (Superblock.offset_of("size_bytes"), layout.DEVICE_BYTES_AT):
-        first[at : at + _NUMBER_BYTES] = size.to_bytes(8, "little")
-    for place in (layout.SUPERBLOCK_AT, *layout.MIRRORS_AT):
-        if place + layout.SUPERBLOCK_BYTES <= size:
-            at = Superblock.offset_of("offset")
-            first[at : at + _NUMBER_BYTES] = place.to_bytes(8, "little")
-            volume.store.write(place, volume.with_checksum(bytes(first)))

@@ -12,7 +12,6 @@ from typing import NamedTuple
 from zeroseal.blocks.records import Record, at, record
 
 SUPERBLOCK_AT, SUPERBLOCK_BYTES = 0x10000, 4096
-DEVICE_BYTES_AT, DEVICE_UUID_AT = 209, 267  # in the superblock's copy of the device's item
 MIRRORS_AT = (1 << 26, 1 << 38)  # further superblocks, where the device reaches so far
 STRIPE_BYTES = 1 << 16  # what is kept free around a superblock
 BOOT_AREA_BYTES = 1 << 20  # nothing is allocated in front of it: boot loaders lie there
@@ -113,7 +112,9 @@ class Superblock(Record):
     checksum_kind: int = at(196, "H")
     root_level: int = at(198, "B")
     chunk_root_level: int = at(199, "B")
+    device_bytes: int = at(209, "Q", "as in the device's item, which the superblock has too")
     device_used_bytes: int = at(217, "Q", "in chunks")
+    device_uuid: bytes = at(267, "16s")
     label: bytes = at(299, "256s")
     cache_generation: int = at(555, "Q", "of the free-space cache in files; -1 where none holds")
     uuid_tree_generation: int = at(563, "Q")

@@ -126,11 +126,8 @@ class Ledger:
             top.cache_generation = layout.LAST  # a cache in files is made anew by the next mount
         raw = bytearray(top.build())
         self._write_backup(raw)
-        volume.superblock = top = type(top).parse(bytes(raw))
-        for place in superblock_places(volume):
-            top.offset = place
-            volume.store.write(place, with_checksum(volume, top.build()))
-        top.offset = layout.SUPERBLOCK_AT
+        volume.superblock = type(top).parse(bytes(raw))
+        write_superblocks(volume)
 
     def _write_backup(self, raw: bytearray) -> None:
         """The newest of the backups names the same trees as the superblock."""
@@ -157,6 +154,15 @@ class Ledger:
             setattr(backup, f"{name}_generation", generation)
         backup.used_bytes = self._volume.superblock.used_bytes
         return backup
+
+
+def write_superblocks(volume: BtrfsVolume) -> None:
+    """Writes a volume's superblock, and its copies."""
+    top = volume.superblock
+    for place in superblock_places(volume):
+        top.offset = place
+        volume.store.write(place, with_checksum(volume, top.build()))
+    top.offset = layout.SUPERBLOCK_AT
 
 
 def superblock_places(volume: BtrfsVolume) -> Iterator[int]:

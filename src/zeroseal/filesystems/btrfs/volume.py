@@ -98,11 +98,6 @@ class BtrfsVolume:
         """The checksum of some data, as the volume makes it."""
         return KINDS[self.superblock.checksum_kind][2](data)
 
-    def with_checksum(self, raw: bytes) -> bytes:
-        """A structure that begins with its checksum, with that made anew."""
-        body = raw[layout.CHECKSUM_BYTES :]
-        return self.checksum(body).ljust(layout.CHECKSUM_BYTES, b"\0") + body
-
     def places_of(self, address: int, length: int) -> tuple[int, ...]:
         """Where each copy of a range of logical addresses lies on the volume."""
         index = bisect_right(self._starts, address) - 1

@@ -12,6 +12,7 @@ from zeroseal.filesystems.ext.layout import (
     GROUP_BLOCK_UNINIT,
     GROUP_INODE_UNINIT,
     SUPERBLOCK_OFFSET,
+    GroupDescriptor,
     Superblock,
 )
 from zeroseal.filesystems.ext.volume import ExtVolume
@@ -195,7 +196,7 @@ class Allocator:
             if which == "block" and descriptor.flags & GROUP_BLOCK_UNINIT:
                 return uninitialised_block_bitmap(volume, group)
             if which == "inode" and descriptor.flags & GROUP_INODE_UNINIT:
-                return _with_tail_set(bytearray(volume.block_bytes), _covered(volume, which))
+                return with_tail_set(bytearray(volume.block_bytes), covered_bits(volume, which))
         place = descriptor.block_bitmap if which == "block" else descriptor.inode_bitmap
         bitmap = bytearray(volume.read_block(place))
         if volume.has_checksums:
@@ -213,12 +214,7 @@ class Allocator:
         bitmap = self._bitmaps[which, group]
         place = descriptor.block_bitmap if which == "block" else descriptor.inode_bitmap
         volume.write_block(place, bytes(bitmap))
-        if not volume.has_checksums:
-            return
-        value = _bitmap_checksum(volume, which, bitmap)
-        setattr(descriptor, f"{which}_bitmap_checksum_lo", value & 0xFFFF)
-        if volume.descriptor_bytes >= 64:
-            setattr(descriptor, f"{which}_bitmap_checksum_hi", value >> 16)
+        put_bitmap_checksum(volume, descriptor, which, bitmap)
 
     def _write_descriptor(self, group: int) -> None:
         volume = self._volume
@@ -254,7 +250,7 @@ def uninitialised_block_bitmap(volume: ExtVolume, group: int) -> bytearray:
     for first, end in structures_in(volume, group):
         first_bit, end_bit = (first - base) // ratio, -(-(end - base) // ratio)
         fill_bits(bitmap, first_bit, end_bit - first_bit, value=True)
-    return _with_tail_set(bitmap, volume.group_clusters(group))
+    return with_tail_set(bitmap, volume.group_clusters(group))
 
 
 def structures_in(volume: ExtVolume, group: int) -> list[tuple[int, int]]:
@@ -271,21 +267,34 @@ def structures_in(volume: ExtVolume, group: int) -> list[tuple[int, int]]:
     )
 
 
-def _with_tail_set(bitmap: bytearray, bit_count: int) -> bytearray:
+def with_tail_set(bitmap: bytearray, bit_count: int) -> bytearray:
     """Marks the bits behind the last real one as used, as the format wants it."""
     fill_bits(bitmap, bit_count, len(bitmap) * 8 - bit_count, value=True)
     return bitmap
 
 
-def _covered(volume: ExtVolume, which: Which) -> int:
+def covered_bits(volume: ExtVolume, which: Which) -> int:
+    """How many bits of a group's bitmap its checksum covers."""
     superblock = volume.superblock
     if which == "inode":
         return superblock.inodes_per_group
     return superblock.blocks_per_group // volume.cluster_blocks
 
 
-def _bitmap_checksum(volume: ExtVolume, which: Which, bitmap: bytearray) -> int:
-    return crc32c(volume.checksum_seed, bitmap[: _covered(volume, which) // 8])
+def put_bitmap_checksum(
+    volume: ExtVolume, descriptor: GroupDescriptor, which: Which, bitmap: bytes | bytearray
+) -> None:
+    """Notes the checksum of a bitmap in its group's descriptor, where the volume has any."""
+    if not volume.has_checksums:
+        return
+    value = _bitmap_checksum(volume, which, bitmap)
+    setattr(descriptor, f"{which}_bitmap_checksum_lo", value & 0xFFFF)
+    if volume.descriptor_bytes >= 64:
+        setattr(descriptor, f"{which}_bitmap_checksum_hi", value >> 16)
+
+
+def _bitmap_checksum(volume: ExtVolume, which: Which, bitmap: bytes | bytearray) -> int:
+    return crc32c(volume.checksum_seed, bitmap[: covered_bits(volume, which) // 8])
 
 
 def _stored_checksum(volume: ExtVolume, which: Which, group: int) -> tuple[int, int | None]:

@@ -112,7 +112,7 @@ class Geometry:
     def group_heads(self, group: int) -> list[BlockRun]:
         """The blocks that superblock and descriptors, or copies of them, take in a group."""
         base, size = self.group_blocks(group)
-        first = max(base, self.superblock_block) if group == 0 else base
+        first = self._group_head(group)
         has_copy = self.has_superblock_copy(group)
         per_block = self.block_bytes // self.descriptor_bytes
         if not self._is_meta(group // per_block):
@@ -159,10 +159,7 @@ class Geometry:
         if not self._is_meta(table_block):
             return self.superblock_block + 1 + table_block
         group = table_block * (self.block_bytes // self.descriptor_bytes)
-        base = self.group_blocks(group)[0]
-        if group == 0:
-            base = max(base, self.superblock_block)
-        return base + int(self.has_superblock_copy(group))
+        return self._group_head(group) + int(self.has_superblock_copy(group))
 
     def _cluster_blocks(self) -> int:
         superblock = self.superblock

@@ -13,10 +13,11 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 
-from zeroseal.blocks.checksums import crc32c
+from zeroseal.blocks.bitmaps import fill_bits
 from zeroseal.blocks.store import Store
 from zeroseal.errors import UnsupportedError
 from zeroseal.filesystems.ext import checksums, layout
+from zeroseal.filesystems.ext.allocate import Which, put_bitmap_checksum, with_tail_set
 from zeroseal.filesystems.ext.geometry import Geometry
 from zeroseal.filesystems.ext.layout import GroupDescriptor, Superblock
 from zeroseal.filesystems.ext.volume import ExtVolume
@@ -36,11 +37,13 @@ def grow_volume(store: Store, where: str) -> int:
     """
     volume = ExtVolume(store, where)
     volume.check_editable()
-    for bit, name in ((layout.RO_BIGALLOC, "bigalloc"),):
-        if volume.superblock.ro_compat & bit:
+    features = {
+        "bigalloc": volume.superblock.ro_compat & layout.RO_BIGALLOC,
+        "sparse_super2": volume.superblock.compat & layout.COMPAT_SPARSE_SUPER2,
+    }
+    for name, is_on in features.items():
+        if is_on:
             raise UnsupportedError(messages.NOT_GROWN_WITH.format(where=where, feature=name))
-    if volume.superblock.compat & layout.COMPAT_SPARSE_SUPER2:
-        raise UnsupportedError(messages.NOT_GROWN_WITH.format(where=where, feature="sparse_super2"))
     return _Growth(volume).run()
 
 
@@ -120,11 +123,10 @@ class _Growth:
             return
         descriptor = self._groups[group]
         bitmap = bytearray(self._volume.read_block(descriptor.block_bitmap))
-        for bit in range(before, after):
-            bitmap[bit // 8] &= ~(1 << bit % 8)
+        fill_bits(bitmap, before, after - before, value=False)
         descriptor.flags &= ~layout.GROUP_BLOCK_UNINIT
         descriptor.free_blocks += after - before
-        self._write_bitmap(descriptor, "block", bytes(bitmap))
+        self._write_bitmap(descriptor, "block", bitmap)
 
     def _make_group(self, group: int) -> GroupDescriptor:
         """Writes the bitmaps and the inode table of a new group."""
@@ -149,16 +151,11 @@ class _Growth:
         self._write_bitmap(descriptor, "inode", _bitmap(size, 0, inodes))
         return descriptor
 
-    def _write_bitmap(self, descriptor: GroupDescriptor, which: str, bitmap: bytes) -> None:
-        volume, superblock = self._volume, self._volume.superblock
+    def _write_bitmap(self, descriptor: GroupDescriptor, which: Which, bitmap: bytearray) -> None:
+        volume = self._volume
         place = descriptor.block_bitmap if which == "block" else descriptor.inode_bitmap
-        self._store.write(place * volume.block_bytes, bitmap)
-        if not volume.has_checksums:
-            return
-        bits = superblock.blocks_per_group if which == "block" else superblock.inodes_per_group
-        value = crc32c(volume.checksum_seed, bitmap[: bits // 8])
-        setattr(descriptor, f"{which}_bitmap_checksum_lo", value & 0xFFFF)
-        setattr(descriptor, f"{which}_bitmap_checksum_hi", value >> 16)
+        self._store.write(place * volume.block_bytes, bytes(bitmap))
+        put_bitmap_checksum(volume, descriptor, which, bitmap)
 
     def _grow_table(self) -> None:
         """Takes blocks for descriptors from the resize inode, and gives it those of new groups."""
@@ -237,11 +234,11 @@ class _Growth:
         yield 0, layout.SUPERBLOCK_OFFSET
 
 
-def _bitmap(size_bytes: int, used: int, bits: int) -> bytes:
+def _bitmap(size_bytes: int, used: int, bits: int) -> bytearray:
     """A bitmap with its first bits set, and those that stand for nothing."""
-    value = (1 << used) - 1
-    value |= ((1 << size_bytes * 8) - 1) ^ ((1 << bits) - 1)
-    return value.to_bytes(size_bytes, "little")
+    bitmap = with_tail_set(bytearray(size_bytes), bits)
+    fill_bits(bitmap, 0, used, value=True)
+    return bitmap
 
 
 def _set_blocks(superblock: Superblock, blocks: int) -> None:

@@ -19,6 +19,7 @@ from zeroseal.blocks.checksums import crc32c
 from zeroseal.blocks.store import Store
 from zeroseal.errors import RefusedError
 from zeroseal.filesystems.ext import checksums, layout
+from zeroseal.filesystems.ext.allocate import Which, covered_bits
 from zeroseal.filesystems.ext.folders import has_tail
 from zeroseal.filesystems.ext.index import (
     NODE_ENTRIES_OFFSET,
@@ -144,13 +145,9 @@ def _change_descriptors(volume: ExtVolume, new: bytes) -> None:
 
 
 def _change_bitmap_sums(volume: ExtVolume, raw: bytearray, change: _SumChange) -> None:
-    superblock = volume.superblock
-    covered = {
-        "block": superblock.blocks_per_group // volume.cluster_blocks,
-        "inode": superblock.inodes_per_group,
-    }
-    for which, bits in covered.items():
-        value = change.of_volume(bits // 8)
+    which: Which
+    for which in ("block", "inode"):
+        value = change.of_volume(covered_bits(volume, which) // 8)
         _xor(raw, GroupDescriptor.offset_of(f"{which}_bitmap_checksum_lo"), value & 0xFFFF, 2)
         if volume.descriptor_bytes >= 64:
             _xor(raw, GroupDescriptor.offset_of(f"{which}_bitmap_checksum_hi"), value >> 16, 2)

@@ -162,11 +162,16 @@ class Allocator:
 
 def write_superblock(volume: XfsVolume, superblock: Superblock) -> None:
     """Writes the first superblock, the one that counts."""
-    raw = superblock.build() + volume.raw_superblock[Superblock.SIZE :]
+    volume.raw_superblock = write_copy(volume, 0, superblock, volume.raw_superblock)
+
+
+def write_copy(volume: XfsVolume, group: int, superblock: Superblock, raw: bytes) -> bytes:
+    """Writes the superblock of a group over the sector that it had; returns the new one."""
+    raw = superblock.build() + raw[Superblock.SIZE :]
     if volume.has_crc:
         raw = with_checksum(raw, layout.SUPERBLOCK_CRC)
-    volume.store.write(0, raw)
-    volume.raw_superblock = raw
+    volume.store.write(volume.header_offset(group, 0), raw)
+    return raw
 
 
 def write_free_inode(volume: XfsVolume, number: int, generation: int) -> None:

@@ -7,10 +7,10 @@ A new group has nothing but its headers and empty trees.
 from __future__ import annotations
 
 from zeroseal.blocks.store import Store
-from zeroseal.filesystems.xfs import layout
+from zeroseal.filesystems.xfs.allocate import write_copy, write_superblock
 from zeroseal.filesystems.xfs.group import Group
 from zeroseal.filesystems.xfs.layout import Superblock
-from zeroseal.filesystems.xfs.volume import XfsVolume, with_checksum
+from zeroseal.filesystems.xfs.volume import XfsVolume
 
 _LEAST_GROUP_BLOCKS = 64  # XFS_MIN_AG_BLOCKS
 
@@ -50,15 +50,11 @@ def grow_volume(store: Store, where: str) -> int:
 def _write_superblocks(volume: XfsVolume, old_count: int) -> None:
     """The first one; of the copies that are there the sizes, of new ones all."""
     own = volume.superblock
-    for number in range(own.group_count):
-        offset, sector = volume.header_offset(number, 0), own.sector_bytes
-        raw = bytearray(volume.raw_superblock)
-        superblock = Superblock.parse(own.build())
-        if 0 < number < old_count:
-            raw = bytearray(volume.store.read(offset, sector))
-            superblock = Superblock.parse(bytes(raw[: Superblock.SIZE]))
+    write_superblock(volume, own)
+    for number in range(1, own.group_count):
+        raw, superblock = volume.raw_superblock, own
+        if number < old_count:
+            raw = volume.store.read(volume.header_offset(number, 0), own.sector_bytes)
+            superblock = Superblock.parse(raw[: Superblock.SIZE])
             superblock.blocks, superblock.group_count = own.blocks, own.group_count
-        raw[: Superblock.SIZE] = superblock.build()
-        if volume.has_crc:
-            raw = bytearray(with_checksum(raw, layout.SUPERBLOCK_CRC))
-        volume.store.write(offset, bytes(raw))
+        write_copy(volume, number, superblock, raw)

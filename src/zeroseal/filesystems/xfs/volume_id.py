@@ -11,9 +11,10 @@ from __future__ import annotations
 
 from zeroseal.blocks.store import Store
 from zeroseal.filesystems.xfs import layout
+from zeroseal.filesystems.xfs.allocate import write_copy
 from zeroseal.filesystems.xfs.layout import LogRecord, Superblock
 from zeroseal.filesystems.xfs.log import EmptyLog, find_last_record, highest_cycle, log_range
-from zeroseal.filesystems.xfs.volume import XfsVolume, passes, with_checksum
+from zeroseal.filesystems.xfs.volume import XfsVolume, passes
 from zeroseal.messages import xfs as messages
 
 _PIECE_BYTES = 1 << 20
@@ -39,20 +40,16 @@ def set_volume_id(store: Store, where: str, new: bytes) -> None:
 
 def _change_superblock(volume: XfsVolume, group: int, new: bytes) -> None:
     offset = volume.header_offset(group, 0)
-    raw = bytearray(volume.store.read(offset, volume.superblock.sector_bytes))
-    superblock = Superblock.parse(bytes(raw[: Superblock.SIZE]))
-    if superblock.magic != layout.MAGIC or (
-        volume.has_crc and not passes(bytes(raw), layout.SUPERBLOCK_CRC)
-    ):
+    raw = volume.store.read(offset, volume.superblock.sector_bytes)
+    superblock = Superblock.parse(raw[: Superblock.SIZE])
+    is_sound = not volume.has_crc or passes(raw, layout.SUPERBLOCK_CRC)
+    if superblock.magic != layout.MAGIC or not is_sound:
         raise volume.damaged(messages.COPY_OF_SUPERBLOCK_DAMAGED.format(group=group))
     if volume.has_crc and not superblock.incompat & layout.INCOMPAT_META_UUID:
         superblock.incompat |= layout.INCOMPAT_META_UUID
         superblock.meta_uuid = superblock.uuid
     superblock.uuid = new
-    raw[: Superblock.SIZE] = superblock.build()
-    if volume.has_crc:
-        raw = bytearray(with_checksum(raw, layout.SUPERBLOCK_CRC))
-    volume.store.write(offset, bytes(raw))
+    write_copy(volume, group, superblock, raw)
 
 
 def _change_log(store: Store, superblock: Superblock) -> None:

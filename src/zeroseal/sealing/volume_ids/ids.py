@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property
 
-from zeroseal.blocks.search import Needle
+from zeroseal.blocks.search import Needle, Searcher
 from zeroseal.blocks.store import Store
 from zeroseal.errors import RefusedError
 from zeroseal.filesystems.drivers import driver_of
@@ -237,17 +237,33 @@ def needles_of(forms: Sequence[Form]) -> list[Needle]:
     ]
 
 
-def pairs_of(new: Sequence[NewId]) -> list[tuple[bytes, bytes]]:
-    """(old, new) of all forms of all identities."""
-    return [pair for one in new for form in forms_of(one) for pair in form.pairs]
+def all_forms(new: Sequence[NewId]) -> list[Form]:
+    """All forms of all identities."""
+    return [form for one in new for form in forms_of(one)]
 
 
-def replace_ids(content: bytes, new: Sequence[NewId]) -> bytes:
-    """Content with new identities in the place of old ones, in every form."""
-    for one in new:
-        for form in forms_of(one):
+def pairs_of(forms: Sequence[Form]) -> list[tuple[bytes, bytes]]:
+    """(old, new) of forms, as they stand in files."""
+    return [pair for form in forms for pair in form.pairs]
+
+
+class FormSearch:
+    """Finds forms of identities in content and replaces them: all are looked for at once."""
+
+    def __init__(self, forms: Sequence[Form]) -> None:
+        self._forms, self._searcher = forms, Searcher(needles_of(forms))
+
+    def forms_in(self, content: bytes) -> list[Form]:
+        """The forms that content has."""
+        numbers = {number for _offset, number in self._searcher.find(content)}
+        found = [self._forms[number] for number in sorted(numbers)]
+        return [form for form in found if form.is_in(content)]
+
+    def replaced(self, content: bytes) -> bytes:
+        """Content with the new form in the place of each old one."""
+        for form in self.forms_in(content):
             content = form.replace_in(content)
-    return content
+        return content
 
 
 def set_volume_ids(store: Store, disk: Disk, new: Sequence[NewId]) -> None:

@@ -34,7 +34,14 @@ from zeroseal.progress import Progress, quiet
 from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.place_finder import LVM_METADATA, NAMES_SUFFIX, PlaceFinder
 from zeroseal.sealing.residue import place_without_offset
-from zeroseal.sealing.volume_ids.ids import Form, IdKind, list_volume_ids, needles_of
+from zeroseal.sealing.volume_ids.ids import (
+    Form,
+    FormSearch,
+    IdKind,
+    list_volume_ids,
+    needles_of,
+    pairs_of,
+)
 from zeroseal.sentences import some_of
 from zeroseal.volumes.disk import Disk
 
@@ -117,9 +124,8 @@ class _Finder:
 
     def __init__(self, inspection: Inspection, forms: Sequence[Form]) -> None:
         self._inspection, self._guest = inspection, inspection.guest
-        self._forms, self._searcher = forms, Searcher(needles_of(forms))
-        varying = [form for form in forms if len(form.old) != len(form.new)]
-        self._varying = Searcher(needles_of(varying))
+        self._forms, self._search = forms, FormSearch(forms)
+        self._varying = FormSearch([form for form in forms if len(form.old) != len(form.new)])
         self._found: dict[str, dict[str, None]] = {}
         self._embedded: list[CorePlace] = []
         self._blocked: list[str] = []
@@ -162,7 +168,7 @@ class _Finder:
         system = as_windows(self._inspection.system)
         if system is None:
             return
-        pairs = with_wide([pair for form in self._forms for pair in form.pairs])
+        pairs = with_wide(pairs_of(self._forms))
         for path in hives_with(system.registry, [old for old, _new in pairs]):
             self._add("hives", path)
         for one in list_volume_ids(self._inspection.disk):
@@ -190,11 +196,7 @@ class _Finder:
         self._blocked.append(f"{path} ({why})")
 
     def _names_one(self, content: bytes) -> bool:
-        return bool(self._forms_in(content))
-
-    def _forms_in(self, content: bytes) -> list[Form]:
-        numbers = {number for _offset, number in self._searcher.find(content)}
-        return [form for form in map(self._forms.__getitem__, numbers) if form.is_in(content)]
+        return bool(self._search.forms_in(content))
 
     def _look_outside(self, place: str) -> None:
         """Outside of files: LVM's text is changed with the volumes, free space names nothing."""
@@ -225,7 +227,7 @@ class _Finder:
             self._look_at_content(path, self._guest.read_file(path, _LONGEST_FILE))
 
     def _look_at_content(self, path: str, raw: bytes) -> None:
-        found = self._forms_in(raw)
+        found = self._search.forms_in(raw)
         if not found:
             return  # an attribute of the file, or what lies behind its end
         if all(form.is_short for form in found) and self._is_of_package(path):
@@ -237,7 +239,7 @@ class _Finder:
         elif b"\0" not in raw:
             self._add("files", path)
         elif raw[:2] == b"MZ":
-            if self._varying.find(raw) or _is_signed(raw) or find_initrd_of_boot_image(raw):
+            if self._varying.forms_in(raw) or _is_signed(raw) or find_initrd_of_boot_image(raw):
                 self._block(path, messages.SIGNED_PROGRAM)
             else:
                 self._add("files", path)
@@ -285,7 +287,7 @@ class _Finder:
         except ValueError as error:
             self._block(where, str(error))
             return False
-        if self._varying.find(core.content):
+        if self._varying.forms_in(core.content):
             self._block(where, messages.LENGTH_IS_FIXED)
         return self._names_one(core.content)
 
@@ -306,11 +308,11 @@ def core_places(disk: Disk) -> Iterator[CorePlace]:
 
 def _places_of_hits(inspection: Inspection, forms: Sequence[Form], progress: Progress) -> list[str]:
     """Each place with a hit, once."""
-    finder = PlaceFinder(inspection)
+    finder, needles = PlaceFinder(inspection), needles_of(forms)
     places: dict[str, None] = {}
-    for hit in search_store(inspection.store, needles_of(forms), progress):
+    for hit in search_store(inspection.store, needles, progress):
         places[finder.place_of(hit.offset_bytes)] = None
-    searcher = Searcher(needles_of(forms))
+    searcher = Searcher(needles)
     for mount in inspection.guest.mounts:
         hidden, _unread = mount.driver.search_hidden(mount.tree, searcher)
         places |= {mount.path.rstrip("/") + hit.path: None for hit in hidden}

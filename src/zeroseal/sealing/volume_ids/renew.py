@@ -9,7 +9,6 @@ from pathlib import Path
 from zeroseal.blocks.staged import StagedStore
 from zeroseal.blocks.store import Store
 from zeroseal.errors import NotProvenError
-from zeroseal.filesystems.drivers import VolumeTrees, read_disk
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.grub_core import parse_grub_core
 from zeroseal.guests.linux.initramfs import change_initramfs, find_entries
@@ -23,15 +22,15 @@ from zeroseal.sealing.inspection import Inspection
 from zeroseal.sealing.proof import check_file_systems
 from zeroseal.sealing.volume_ids.ids import (
     Form,
+    FormSearch,
     IdKind,
     NewId,
     VolumeId,
-    forms_of,
+    all_forms,
     list_volume_ids,
     make_new_ids,
     name_of_group,
     pairs_of,
-    replace_ids,
     set_volume_ids,
 )
 from zeroseal.sealing.volume_ids.references import References, find_references
@@ -39,6 +38,9 @@ from zeroseal.sentences import some_of
 
 _LONGEST_FILE = 512 << 20
 _GRUB_BLOCK, _GRUB_BLOCK_BYTES = b"# GRUB Environment Block\n", 1024
+
+Change = Callable[[bytes], bytes]
+Pairs = Sequence[tuple[bytes, bytes]]
 
 
 @dataclass(frozen=True)
@@ -117,20 +119,22 @@ def renew_ids(staged: Store, plan: IdPlan, now: int, group_name: str = "") -> tu
     """
     inspection = Inspection.read(staged)
     new = make_new_ids(plan.ids, inspection.disk, group_name)
-    _change_files(inspection, plan.references, new, now)
+    forms = all_forms(new)
+    change = FormSearch(forms).replaced
+    inspection.guest.start_editing(now)
+    _change_files(inspection.guest, plan.references, change)
+    _change_hives(inspection, plan.references, new, pairs_of(forms), now)
+    _change_names(inspection.guest, plan.references, change)
+    inspection.guest.finish()
     for place in plan.references.embedded:
         raw = staged.read(place.offset_bytes, place.length)
-        staged.write(place.offset_bytes, parse_grub_core(raw).changed(_changer(new)))
-    set_volume_ids(staged, read_disk(staged), new)
-    _look_again(staged, plan, new)
+        staged.write(place.offset_bytes, parse_grub_core(raw).changed(change))
+    set_volume_ids(staged, inspection.disk, new)
+    _look_again(staged, plan, new, change)
     return tuple(new)
 
 
-def _change_files(
-    inspection: Inspection, references: References, new: Sequence[NewId], now: int
-) -> None:
-    guest, change = inspection.guest, _changer(new)
-    guest.start_editing(now)
+def _change_files(guest: Guest, references: References, change: Change) -> None:
     for path in references.files:
         _put(guest, path, change(guest.read_file(path, _LONGEST_FILE)))
     for path in references.archives:
@@ -138,7 +142,9 @@ def _change_files(
     for path in references.cores:
         core = parse_grub_core(guest.read_file(path, _LONGEST_FILE))
         _put(guest, path, core.changed(change))
-    _change_hives(inspection, references, new, now)
+
+
+def _change_names(guest: Guest, references: References, change: Change) -> None:
     for path in references.links:
         target = guest.read_link(path).encode("utf-8", "surrogateescape")
         guest.remove(path)
@@ -146,11 +152,10 @@ def _change_files(
     for path in references.names:
         name = path.rpartition("/")[2].encode("utf-8", "surrogateescape")
         guest.rename(path, change(name).decode("utf-8", "surrogateescape"))
-    guest.finish()
 
 
 def _change_hives(
-    inspection: Inspection, references: References, new: Sequence[NewId], now: int
+    inspection: Inspection, references: References, new: Sequence[NewId], pairs: Pairs, now: int
 ) -> None:
     system = as_windows(inspection.system)
     if system is None or not references.hives:
@@ -159,7 +164,7 @@ def _change_hives(
     from zeroseal.guests.windows.hives import HiveSet
 
     hives = HiveSet(system.registry, now)
-    pairs = volume_ids.with_wide(pairs_of(new))
+    pairs = volume_ids.with_wide(pairs)
     signatures = [one for one in new if one.old.kind is IdKind.MBR]
     for path in references.hives:
         hives.editor(path).replace_bytes(pairs)
@@ -175,38 +180,30 @@ def _put(guest: Guest, path: str, content: bytes) -> None:
     guest.replace_content(path, content)
 
 
-def _changer(new: Sequence[NewId]) -> Callable[[bytes], bytes]:
-    """What puts new identities into content."""
-    return lambda content: replace_ids(content, new)
-
-
 def _old_forms(ids: Sequence[VolumeId], inspection: Inspection) -> list[Form]:
     """How the identities are written now; what they become does not matter for a search."""
-    new = make_new_ids(ids, inspection.disk, "x")
-    return [form for one in new for form in forms_of(one)]
+    return all_forms(make_new_ids(ids, inspection.disk, "x"))
 
 
-def _look_again(staged: Store, plan: IdPlan, new: Sequence[NewId]) -> None:
+def _look_again(staged: Store, plan: IdPlan, new: Sequence[NewId], change: Change) -> None:
     """Reads the disk afresh: sound, with the new identities, and no file names an old one.
 
     Raises:
         NotProvenError: a file does.
     """
-    disk = read_disk(staged)
-    check_file_systems(disk, VolumeTrees())
     inspection = Inspection.read(staged)
+    check_file_systems(inspection.disk, inspection.trees)
     there = {one.text for one in list_volume_ids(inspection.disk)}
     if there != {one.new for one in new if one.old.kind is not IdKind.GROUP}:
         raise NotProvenError(messages.IDS_NOT_CHANGED.format(places="the disk"))
-    left = [path for path in _changed_paths(plan.references, new) if
-            _still_names(inspection.guest, path, new)]  # fmt: skip
+    left = [path for path in _changed_paths(plan.references, change) if
+            _still_names(inspection.guest, path, change)]  # fmt: skip
     if left:
         raise NotProvenError(messages.IDS_NOT_CHANGED.format(places=some_of(left)))
 
 
-def _changed_paths(references: References, new: Sequence[NewId]) -> list[str]:
+def _changed_paths(references: References, change: Change) -> list[str]:
     """Where what was changed lies now: folders on the way may have other names."""
-    change = _changer(new)
     paths = (*references.files, *references.archives, *references.cores, *references.hives)
     return [
         change(path.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape")
@@ -214,11 +211,11 @@ def _changed_paths(references: References, new: Sequence[NewId]) -> list[str]:
     ]
 
 
-def _still_names(guest: Guest, path: str, new: Sequence[NewId]) -> bool:
+def _still_names(guest: Guest, path: str, change: Change) -> bool:
     """Whether a file still names an old identity: something is left to be replaced."""
     if not guest.is_file(path):
         return True
-    raw, change = guest.read_file(path, _LONGEST_FILE), _changer(new)
+    raw = guest.read_file(path, _LONGEST_FILE)
     if change(raw) != raw:
         return True
     try:

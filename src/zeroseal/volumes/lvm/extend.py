@@ -11,11 +11,12 @@ from zeroseal.messages import volumes as messages
 from zeroseal.volumes.lvm import layout
 from zeroseal.volumes.lvm.read import (
     PhysicalVolume,
+    iter_taken,
     read_logical_volumes,
     read_physical_volume,
 )
 from zeroseal.volumes.lvm.rewrite import next_number, rewrite_texts
-from zeroseal.volumes.lvm.text import Section
+from zeroseal.volumes.lvm.text import Section, list_of, number_of, sections_of, segments_of
 
 _SECTOR = layout.SECTOR_BYTES
 
@@ -36,18 +37,16 @@ def extend_logical_volume(volumes: Sequence[PhysicalVolume], group: str, name: s
     """
     members = [volume for volume in volumes if group in volume.text]
     section = members[0].text[group] if members else None
-    logical = _section(_section(section, "logical_volumes"), name)
-    count = logical.get("segment_count")
-    if not isinstance(section, dict) or not isinstance(count, int):
+    if not isinstance(section, dict) or name not in sections_of(section, "logical_volumes"):
         raise UnsupportedError(messages.LVM_METADATA_NOT_WRITABLE.format(name=f"{group}/{name}"))
-    segments = [_section(logical, f"segment{number}") for number in range(1, count + 1)]
+    segments = segments_of(sections_of(section, "logical_volumes")[name])
     if any(one.get("type") != "striped" or one.get("stripe_count") != 1 for one in segments):
         raise UnsupportedError(messages.LOGICAL_VOLUME_NOT_EXTENDED.format(name=f"{group}/{name}"))
     free = _free_extents(section)
     if not free:
         return 0
-    end = max(_number(one, "start_extent") + _number(one, "extent_count") for one in segments)
-    added = []
+    end = number_of(segments[-1], "start_extent") + number_of(segments[-1], "extent_count")
+    added, count = [], len(segments)
     for key, first, length in free:
         count += 1
         added.append(_segment_text(count, end, length, key, first))
@@ -62,24 +61,18 @@ def extend_logical_volume(volumes: Sequence[PhysicalVolume], group: str, name: s
     for volume in members:
         rewrite_texts(volume, change)
     read_logical_volumes([read_physical_volume(one.name, one.store) for one in volumes])
-    return gained * _number(section, "extent_size") * _SECTOR
+    return gained * number_of(section, "extent_size") * _SECTOR
 
 
 def _free_extents(group: Section) -> list[tuple[str, int, int]]:
     """(key of the physical volume, first extent, number) of every free run, in order."""
     taken: dict[str, RangeSet] = {}
-    for volume in _section(group, "logical_volumes").values():
-        for segment in volume.values() if isinstance(volume, dict) else ():
-            listed = segment.get("stripes") if isinstance(segment, dict) else None
-            if isinstance(segment, dict) and isinstance(listed, list):
-                length = _number(segment, "extent_count") // max(1, len(listed) // 2)
-                for key, first in zip(listed[::2], listed[1::2], strict=False):
-                    if isinstance(first, int):
-                        taken.setdefault(str(key), RangeSet()).add(first, first + length)
+    for key, first, count in iter_taken(group):
+        taken.setdefault(key, RangeSet()).add(first, first + count)
     found = []
-    for key, member in _section(group, "physical_volumes").items():
-        if isinstance(member, dict) and "ALLOCATABLE" in _words(member, "status"):
-            free = RangeSet([(0, _number(member, "pe_count"))])
+    for key, member in sections_of(group, "physical_volumes").items():
+        if "ALLOCATABLE" in list_of(member, "status"):
+            free = RangeSet([(0, number_of(member, "pe_count"))])
             for start, end in taken.get(key, RangeSet()):
                 free.discard(start, end)
             found += [(key, start, end - start) for start, end in free]
@@ -107,20 +100,3 @@ def _segment_text(number: int, start: int, length: int, key: str, first: int) ->
         f"\nsegment{number} {{\nstart_extent = {start}\nextent_count = {length}\n\n"
         f'type = "striped"\nstripe_count = 1\n\nstripes = [\n"{key}", {first}\n]\n}}\n'
     )
-
-
-def _section(of: object, key: str) -> Section:
-    found = of.get(key) if isinstance(of, dict) else None
-    return found if isinstance(found, dict) else {}
-
-
-def _number(section: Section, key: str) -> int:
-    value = section.get(key)
-    if not isinstance(value, int):
-        raise UnsupportedError(messages.LVM_NUMBER_MISSING.format(key=key))
-    return value
-
-
-def _words(section: Section, key: str) -> list[str]:
-    value = section.get(key)
-    return [str(item) for item in value] if isinstance(value, list) else []

@@ -13,6 +13,7 @@ from zeroseal.volumes.lvm import layout
 from zeroseal.volumes.lvm.layout import PvHeader
 from zeroseal.volumes.lvm.read import PhysicalVolume
 from zeroseal.volumes.lvm.rewrite import next_number, rewrite_label, rewrite_texts, zero_old_texts
+from zeroseal.volumes.lvm.text import sections_of
 
 _LETTERS = string.ascii_letters + string.digits
 _UUID_LETTERS = 32
@@ -39,10 +40,8 @@ def list_ids(volumes: Sequence[PhysicalVolume]) -> list[LvmId]:
             if not isinstance(group, dict) or "extent_size" not in group:
                 continue
             found.append(LvmId(f"volume group {name}", str(group.get("id", ""))))
-            logical = group.get("logical_volumes")
-            for own, section in logical.items() if isinstance(logical, dict) else ():
-                if isinstance(section, dict):
-                    found.append(LvmId(f"logical volume {name}/{own}", str(section.get("id", ""))))
+            for own, section in sections_of(group, "logical_volumes").items():
+                found.append(LvmId(f"logical volume {name}/{own}", str(section.get("id", ""))))
     return list({one.text: one for one in found if one.text}.values())
 
 

@@ -11,11 +11,17 @@ from zeroseal.errors import DamagedError, UnsupportedError
 from zeroseal.messages import volumes as messages
 from zeroseal.volumes.lvm import layout
 from zeroseal.volumes.lvm.layout import AreaHeader, LabelHeader, PvHeader, TextLocation
-from zeroseal.volumes.lvm.text import Section, Value, parse_text
+from zeroseal.volumes.lvm.text import (
+    Section,
+    list_of,
+    number_of,
+    parse_text,
+    sections_of,
+    segments_of,
+)
 
 _SECTOR = layout.SECTOR_BYTES
 _MOST_AREAS = 16
-_MOST_SEGMENTS = 65536
 _MOST_STRIPES = 1 << 20  # pieces of one striped volume
 
 
@@ -91,7 +97,7 @@ def _newest_groups(volumes: Sequence[PhysicalVolume]) -> dict[str, Section]:
         for name, section in volume.text.items():
             if isinstance(section, dict) and "extent_size" in section:
                 known = groups.get(name)
-                if known is None or _int(known, "seqno") < _int(section, "seqno"):
+                if known is None or number_of(known, "seqno") < number_of(section, "seqno"):
                     groups[name] = section
     return groups
 
@@ -118,25 +124,36 @@ def used_ranges(
         location = TextLocation.parse(raw)
         if location.offset and location.length:
             used += [(offset + at, length) for at, length in text_ranges(location, size)]
-    extent_bytes = _int(group, "extent_size") * _SECTOR
+    extent_bytes = number_of(group, "extent_size") * _SECTOR
     keys = {
-        key: _int(member, "pe_start") * _SECTOR
-        for key, member in _sections(group, "physical_volumes").items()
+        key: number_of(member, "pe_start") * _SECTOR
+        for key, member in sections_of(group, "physical_volumes").items()
         if _uuid_of(member) == volume.uuid
     }
-    for section in _sections(group, "logical_volumes").values():
-        for segment in _segments(section):
-            stripes = _stripe_count("of the group", segment)
-            length = _int(segment, "extent_count") // max(1, stripes) * extent_bytes
-            listed = _list(segment, "stripes")
-            for key, first in zip(listed[::2], listed[1::2], strict=False):
-                if str(key) in keys and isinstance(first, int):
-                    used.append((keys[str(key)] + first * extent_bytes, length))
+    for key, first, count in iter_taken(group):
+        if key in keys:
+            used.append((keys[key] + first * extent_bytes, count * extent_bytes))
     return used
 
 
+def iter_taken(group: Section) -> Iterator[tuple[str, int, int]]:
+    """Yields (key of a physical volume, first extent, number) of all that logical volumes have.
+
+    Raises:
+        DamagedError, UnsupportedError: as ``used_ranges``.
+    """
+    for section in sections_of(group, "logical_volumes").values():
+        for segment in segments_of(section):
+            stripes = _stripe_count("of the group", segment)
+            count = number_of(segment, "extent_count") // max(1, stripes)
+            listed = list_of(segment, "stripes")
+            for key, first in zip(listed[::2], listed[1::2], strict=False):
+                if isinstance(first, int):
+                    yield str(key), first, count
+
+
 def _has(group: Section, volume: PhysicalVolume) -> bool:
-    members = _sections(group, "physical_volumes").values()
+    members = sections_of(group, "physical_volumes").values()
     return any(_uuid_of(member) == volume.uuid for member in members)
 
 
@@ -214,12 +231,12 @@ def text_ranges(location: TextLocation, area_bytes: int) -> list[tuple[int, int]
 def _volumes_of_group(
     group_name: str, group: Section, present: Mapping[str, PhysicalVolume]
 ) -> list[LogicalVolume]:
-    extent_bytes = _int(group, "extent_size") * _SECTOR
+    extent_bytes = number_of(group, "extent_size") * _SECTOR
     if not 0 < extent_bytes <= 1 << 40:
         raise DamagedError(
             messages.IMPOSSIBLE_EXTENT_SIZE.format(group_name=group_name, extent_bytes=extent_bytes)
         )
-    members = _sections(group, "physical_volumes")
+    members = sections_of(group, "physical_volumes")
     stores: dict[str, tuple[PhysicalVolume, int]] = {}
     for key, member in members.items():
         uuid = _uuid_of(member)
@@ -230,10 +247,10 @@ def _volumes_of_group(
                     group_name=group_name, uuid_text=layout.uuid_text(uuid)
                 )
             )
-        stores[key] = volume, _int(member, "pe_start") * _SECTOR
+        stores[key] = volume, number_of(member, "pe_start") * _SECTOR
     found = []
-    for name, section in _sections(group, "logical_volumes").items():
-        if "VISIBLE" not in _list(section, "status"):
+    for name, section in sections_of(group, "logical_volumes").items():
+        if "VISIBLE" not in list_of(section, "status"):
             _check_kinds(group_name, name, section)
             continue
         pieces = _pieces(f"{group_name}/{name}", section, extent_bytes, stores)
@@ -245,21 +262,8 @@ def _volumes_of_group(
 
 def _check_kinds(group: str, name: str, section: Section) -> None:
     """Hidden volumes are parts of others; the kind of their segments tells what those are."""
-    for segment in _segments(section):
+    for segment in segments_of(section):
         _stripe_count(f"{group}/{name}", segment)
-
-
-def _segments(section: Section) -> list[Section]:
-    count = _int(section, "segment_count")
-    if not 0 < count <= _MOST_SEGMENTS:
-        raise DamagedError(messages.IMPOSSIBLE_SEGMENT_COUNT.format(count=count))
-    segments = [section.get(f"segment{number}") for number in range(1, count + 1)]
-    if not all(isinstance(segment, dict) for segment in segments):
-        raise DamagedError(messages.SEGMENT_OF_LOGICAL_VOLUME_MISSING)
-    return sorted(
-        (segment for segment in segments if isinstance(segment, dict)),
-        key=lambda segment: _int(segment, "start_extent"),
-    )
 
 
 def _stripe_count(name: str, segment: Section) -> int:
@@ -268,7 +272,7 @@ def _stripe_count(name: str, segment: Section) -> int:
         raise UnsupportedError(
             messages.LOGICAL_VOLUME_TYPE_NOT_SUPPORTED.format(name=name, kind=kind)
         )
-    return _int(segment, "stripe_count")
+    return number_of(segment, "stripe_count")
 
 
 def _pieces(
@@ -279,10 +283,10 @@ def _pieces(
 ) -> list[Piece]:
     pieces: list[Piece] = []
     next_extent = 0
-    for segment in _segments(section):
-        extents = _int(segment, "extent_count")
+    for segment in segments_of(section):
+        extents = number_of(segment, "extent_count")
         stripes = _stripe_count(name, segment)
-        if _int(segment, "start_extent") != next_extent or extents <= 0 or extents >= 1 << 40:
+        if number_of(segment, "start_extent") != next_extent or extents <= 0 or extents >= 1 << 40:
             raise DamagedError(messages.LOGICAL_VOLUME_GAPS_BETWEEN_SEGMENTS.format(name=name))
         next_extent += extents
         places = _places(name, segment, stripes, extent_bytes, stores)
@@ -290,7 +294,7 @@ def _pieces(
         if stripes == 1:
             pieces.append(_cut(name, places[0], 0, length))
             continue
-        stripe_bytes = _int(segment, "stripe_size") * _SECTOR
+        stripe_bytes = number_of(segment, "stripe_size") * _SECTOR
         if stripe_bytes <= 0 or length % (stripe_bytes * stripes):
             raise DamagedError(
                 messages.IMPOSSIBLE_STRIPE_SIZE.format(name=name, stripe_bytes=stripe_bytes)
@@ -311,7 +315,7 @@ def _places(
     stores: Mapping[str, tuple[PhysicalVolume, int]],
 ) -> list[Piece]:
     """Where each stripe begins, as a piece that reaches to the end of its physical volume."""
-    listed = _list(segment, "stripes")
+    listed = list_of(segment, "stripes")
     if not 0 < stripes <= 128 or len(listed) != 2 * stripes:
         raise DamagedError(messages.LOGICAL_VOLUME_INVALID_LIST_OF_STRIPES.format(name=name))
     found = []
@@ -333,25 +337,6 @@ def _cut(name: str, place: Piece, start: int, length: int) -> Piece:
 def _uuid_of(member: Section) -> str:
     """A physical volume's UUID, without dashes as in its label."""
     return str(member.get("id", "")).replace("-", "")
-
-
-def _int(section: Section, key: str) -> int:
-    value = section.get(key)
-    if not isinstance(value, int):
-        raise DamagedError(messages.LVM_NUMBER_MISSING.format(key=key))
-    return value
-
-
-def _list(section: Section, key: str) -> list[str | int]:
-    value: Value | Section | None = section.get(key)
-    return value if isinstance(value, list) else []
-
-
-def _sections(section: Section, key: str) -> dict[str, Section]:
-    inner = section.get(key)
-    if not isinstance(inner, dict):
-        return {}
-    return {name: item for name, item in inner.items() if isinstance(item, dict)}
 
 
 def _seqno(name: str, text: Section) -> int:

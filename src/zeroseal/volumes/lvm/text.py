@@ -15,6 +15,7 @@ _TOKEN = re.compile(
     r"""|(?P<word>[A-Za-z_][\w.+/-]*)|(?P<sign>[{}=\[\],])"""
 )
 _MAX_DEPTH = 16
+_MOST_SEGMENTS = 65536
 
 
 def parse_text(raw: bytes, where: str) -> Section:
@@ -28,6 +29,42 @@ def parse_text(raw: bytes, where: str) -> Section:
     if position != len(tokens):
         raise DamagedError(messages.TRUNCATED_LVM_METADATA.format(where=where))
     return root
+
+
+def number_of(section: Section, key: str) -> int:
+    """A number of a section; raises DamagedError where it has none."""
+    value = section.get(key)
+    if not isinstance(value, int):
+        raise DamagedError(messages.LVM_NUMBER_MISSING.format(key=key))
+    return value
+
+
+def list_of(section: Section, key: str) -> list[str | int]:
+    """A list of a section; empty where it has none."""
+    value = section.get(key)
+    return value if isinstance(value, list) else []
+
+
+def sections_of(section: Section, key: str) -> dict[str, Section]:
+    """The sections inside one of a section's, by name; none where that is not there."""
+    inner = section.get(key)
+    if not isinstance(inner, dict):
+        return {}
+    return {name: item for name, item in inner.items() if isinstance(item, dict)}
+
+
+def segments_of(section: Section) -> list[Section]:
+    """The segments of a logical volume in order; raises DamagedError where one is missing."""
+    count = number_of(section, "segment_count")
+    if not 0 < count <= _MOST_SEGMENTS:
+        raise DamagedError(messages.IMPOSSIBLE_SEGMENT_COUNT.format(count=count))
+    segments = [section.get(f"segment{number}") for number in range(1, count + 1)]
+    if not all(isinstance(segment, dict) for segment in segments):
+        raise DamagedError(messages.SEGMENT_OF_LOGICAL_VOLUME_MISSING)
+    return sorted(
+        (segment for segment in segments if isinstance(segment, dict)),
+        key=lambda segment: number_of(segment, "start_extent"),
+    )
 
 
 def _tokens(text: str, where: str) -> list[tuple[str, str]]:
