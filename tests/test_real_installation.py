@@ -1,4 +1,4 @@
-"""Debian's own installer, from an empty disk to two clones: UEFI, a TPM, a medium, pressed keys.
+"""Debian's own installer, from an empty disk to its clones: UEFI, a TPM, a medium, pressed keys.
 
 The installer's kernel and initrd are those of Debian's package; its packages come from a local
 archive on the loopback address (``lab/installer_archive.py``). Without KVM an installation takes
@@ -21,18 +21,18 @@ import pytest
 from tests.conftest import Command
 from tests.long import only_long
 from tests.oracles import cut_partition, find_texts, judge_ext, judge_qcow2, need, run, to_raw
+from tests.side_by_side import mount_together, started
 from zeroseal.guests.linux.initramfs import build_file_archive
-from zeroseal.machines.hosts.choose import host_of
 from zeroseal.machines.hosts.host import Shell
 from zeroseal.machines.throwaway import SETTLED
 from zeroseal.machines.yard import Yard
-from zeroseal.progress import quiet
 
 pytestmark = [pytest.mark.real_guest, pytest.mark.qemu]
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
 NAME = "harbour-office"
 SEAL = ("--plant-first-boot",)
+CLONES = ("office-north", "office-south")
 PLAIN = "TERM=dumb DEBIAN_FRONTEND=text auto=true priority=critical quiet"
 
 
@@ -95,17 +95,18 @@ def test_debian_is_installed_sealed_and_cloned_with_uefi_and_a_tpm(
     shelf = ("--shelf", tmp_path / "shelf")
     added = zeroseal("shelf", "add", sealed, "--name", "office", "--version", "1", *own, *shelf)
     assert added.status == 0, added.err
-    names = ("--name", "office-north", "--name", "office-south")
+    names = [word for name in (*CLONES, "office-bench") for word in ("--name", name)]
     clones = (*names, "--to", yard.folder, "--linked", "--new-volume-ids")
     made = zeroseal("clone", "office@1", *clones, "--host", "qemu", *shelf)
     assert made.status == 0, made.err
-    facts = [boot_twice(yard, name) for name in ("office-north", "office-south")]
-    assert [fact["hostname"] for fact in facts] == ["office-north", "office-south"]
+    facts = boot_twice(yard)
+    assert [fact["hostname"] for fact in facts] == list(CLONES)
     for key in ("machine-id", "host key", "tpm"):
         assert facts[0][key] and facts[0][key] != facts[1][key], key
-    disks = [yard.get(name).disk for name in ("office-north", "office-south")]
-    compared = zeroseal("compare", *disks)
+    compared = zeroseal("compare", *(yard.get(name).disk for name in CLONES))
     assert compared.status == 0, compared.out
+    # each has an EFI system partition and a root that a third machine mounts beside its own
+    assert mount_together(yard, "office-bench", CLONES, None) == 4
 
 
 def judge_sealed(sealed: Path, source: Path, folder: Path) -> None:
@@ -128,25 +129,24 @@ def judge_sealed(sealed: Path, source: Path, folder: Path) -> None:
     assert find_texts(raw, [identity, key, NAME.encode()]) == set()
 
 
-def boot_twice(yard: Yard, name: str) -> dict[str, str]:
-    """What a clone says of itself, the same after both of its starts."""
-    facts: list[dict[str, str]] = []
+def boot_twice(yard: Yard) -> list[dict[str, str]]:
+    """What each clone says of itself, the same after both starts; all of them run side by side."""
+    facts: list[dict[str, dict[str, str]]] = []
     for _boot in range(2):
-        host = host_of(yard.get(name), yard, 0)
-        host.start(yard.get(name), is_bound=True, progress=quiet)
-        try:
-            shell = host.open_shell(yard.get(name), None, 1800, quiet)
-            # the agent answers before the planted script has done its work
-            shell.run(SETTLED, as_root=True, timeout_seconds=900, is_patch=False)
-            facts.append({key: ask(shell, script) for key, script in QUESTIONS.items()})
-            shell.close()
-            host.stop(yard.get(name), 600, quiet)
-        finally:
-            host.cut_power(yard.get(name))
+        with started(yard, CLONES, None) as shells:
+            for shell in shells.values():
+                # the agent answers before the planted script has done its work
+                shell.run(SETTLED, as_root=True, timeout_seconds=900, is_patch=False)
+            facts.append(
+                {
+                    name: {key: ask(shell, script) for key, script in QUESTIONS.items()}
+                    for name, shell in shells.items()
+                }
+            )
     # a PCR is of one start; what was made stays
     assert facts[0] == facts[1]
-    state = next((yard.get(name).folder / "tpm").glob("*.permall"))
-    return facts[1] | {"tpm": state.read_bytes().hex()}
+    states = {name: next((yard.get(name).folder / "tpm").glob("*.permall")) for name in CLONES}
+    return [facts[1][name] | {"tpm": states[name].read_bytes().hex()} for name in CLONES]
 
 
 QUESTIONS = {
