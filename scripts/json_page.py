@@ -42,6 +42,7 @@ _PRINTED_BY = {
     "shelf-difference": "`shelf diff`",
     "shelf-change": "`shelf remove`, `rename`, `forget`, `rebuild`, `export`",
     "clones": "`clone`",
+    "contents": "`contents`",
     "learned": "`learn`",
     "trial": "`trial`",
     "builds": "`build`",
@@ -63,6 +64,7 @@ _PRINTED_BY = {
 _FILES = {
     "file-seal-record": "[the seal record](seal-record.md), or the `payload` of a signed one",
     "file-template-entry": "`entry.json` of a template on the shelf",
+    "file-contents": "`contents.json` of a template on the shelf",
     "file-clone-note": "notes of a template on its clones",
     "file-machine": "`machine.toml` in a yard",
     "file-machine-state": "`state.json` in a yard",

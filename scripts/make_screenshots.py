@@ -17,7 +17,6 @@ from pathlib import Path
 PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 DISPLAY = ":97"
 SIZE = "1280x800"
-EXAMPLES = Path(__file__).resolve().parent.parent / "examples"
 
 _PREPARE = (
     "zeroseal demo --to all --quiet && mv all/gangway.toml all/tideline-4.qcow2 . && "
@@ -75,27 +74,21 @@ SHOTS: dict[str, str] = {
     "zeroseal traces --on gangway.qcow2 --family keys --family people --family disk",
     "windows": "zeroseal seal purser-ref.qcow2 --dry-run --reissue-sid | head -59",
     "demo": "zeroseal demo",
-    "config": f"cp {EXAMPLES}/house-rules.toml .; "
-    "echo 'shelf = \"all/shelf\"' > zeroseal.toml; ZEROSEAL_HOST=simulated zeroseal config --show; "
-    "zeroseal survey gangway.qcow2 --show-rules --rules house-rules.toml; "
-    "zeroseal seal gangway.qcow2 --dry-run --rules house-rules.toml | head -4; "
-    "sed -i /^services/d house-rules.toml; "
-    "zeroseal seal gangway.qcow2 --dry-run --rules house-rules.toml | tail -7; "
-    "sed -i 's/^absent/absence/' house-rules.toml; "
-    "zeroseal check gangway.qcow2 --rules house-rules.toml",
-    "refusals": "echo 'version = 1' > tide.toml; echo 'search.texts = [\"Tideline Linux\"]' >> "
-    "tide.toml; zeroseal seal gangway.qcow2 --rehearse --rules tide.toml --draft-rules new.toml | "
-    "sed '/^Would be/,/^Take/d'; head -20 new.toml; cp gangway.qcow2 gangway.img; "
-    "zeroseal survey gangway.img; "
-    "zeroseal seal gangway.qcow2 -o new.qcow2 --retain-account bob; "
-    "zeroseal seal gangway.qcow2 -o gangway.qcow2",
+    "contents": "zeroseal contents gangway.qcow2 --every --cyclonedx gangway.cdx.json; "
+    "head -14 gangway.cdx.json; cd all; zeroseal contents gangway; "
+    "zeroseal shelf diff gangway@2026-10 gangway@2026-11 | head -12",
 }
 
 
 # pictures that a command draws: the command, to which the picture's name is added
 # pictures that are taken while the last command runs: after so many seconds of it
 WHILE: dict[str, float] = {}
-DRAWN = {"report": "zeroseal report gangway.sealed.qcow2 --against gangway.qcow2 --quiet --png"}
+DRAWN = {
+    "report": "zeroseal report gangway.sealed.qcow2 --against gangway.qcow2 --quiet --png",
+    "shelf-page": "zeroseal shelf page --shelf all/shelf --to pages --quiet; sh -c 'chromium "
+    "--headless=new --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 "
+    "--screenshot=$0 pages/gangway/2026-11.html 2>/dev/null'",
+}
 
 
 def draw(name: str, folder: Path) -> None:

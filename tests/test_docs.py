@@ -19,7 +19,7 @@ PAGES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
 CATALOGUE = sorted((ROOT / "src/zeroseal/traces/catalogue").glob("*.toml"))
 WORDS = [*PAGES, ROOT / "CHANGELOG.md", ROOT / "benchmarks/README.md", *CATALOGUE]
 # what it prints is for programs or shells, not to be looked at
-NOT_SHOWN = {"schema", "completion"}
+NOT_SHOWN = {"schema", "completion", "config"}
 
 
 def test_generated_pages_are_current(tmp_path: Path) -> None:

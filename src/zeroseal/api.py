@@ -257,10 +257,11 @@ def check(
     from zeroseal.sealing.check import check_image, compare_file
     from zeroseal.sealing.verdict import Level
 
-    found = check_image(image, level or Level.FULL, progress, original, policy or make_policy())
+    policy = policy or make_policy()
+    found = check_image(image, level or Level.FULL, progress, original, policy)
     if with_file:
         found = replace(found, file_answer=compare_file(found, progress))
-    return _trusting(found, trusted)
+    return _gated(_trusting(found, trusted), policy)
 
 
 def check_tree(
@@ -277,7 +278,8 @@ def check_tree(
     """
     from zeroseal.sealing.check import check_tree as check_root
 
-    return _trusting(check_root(root, progress, policy or make_policy()), trusted)
+    policy = policy or make_policy()
+    return _gated(_trusting(check_root(root, progress, policy), trusted), policy)
 
 
 def compare(
@@ -337,3 +339,15 @@ def _trusting(found: CheckResult, trusted: Sequence[TrustedKey]) -> CheckResult:
     from zeroseal.sealing.trust import require_signature
 
     return require_signature(found, tuple(trusted))
+
+
+def _gated(found: CheckResult, policy: Policy) -> CheckResult:
+    """The result with what the policy's gate says of it."""
+    if policy.gate.is_empty:
+        return found
+    from dataclasses import replace
+
+    from zeroseal.sealing.gate import judge_gate
+
+    keys = read_trusted([Path(name) for name in policy.gate.signed_by])
+    return replace(found, gate=judge_gate(policy.gate, found, keys, int(time.time())))

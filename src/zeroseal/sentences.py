@@ -1,4 +1,4 @@
-"""Parts of sentences: counts (``3 places``, ``a, b and 4 more``), and the first letter."""
+"""Parts of sentences: counts (``3 places``, ``a, b and 4 more``), the first letter, clean names."""
 
 from __future__ import annotations
 
@@ -28,3 +28,9 @@ def capitalised(text: str) -> str:
     """A sentence with a capital; the name of a file, which begins some, stays as it is."""
     first = text.partition(" ")[0].rstrip(".,:;")
     return text if "." in first or "/" in first else text[:1].upper() + text[1:]
+
+
+def clean(text: str) -> str:
+    """Text of a guest without control characters and marks of direction, safe to be shown."""
+    shown = text.encode("utf-8", "backslashreplace").decode("utf-8")
+    return "".join(char if char.isprintable() else "?" for char in shown)

@@ -16,8 +16,8 @@ from tests.disks import make_ext
 from tests.oracles import run
 from zeroseal.cli.main import COMMANDS, build_parser
 from zeroseal.cli.options import spell_out
-from zeroseal.cli.ui import clean
 from zeroseal.sealing.record import record_path
+from zeroseal.sentences import clean
 
 
 def test_survey_answers_first_and_ends_with_what_to_do(zeroseal: Command, demo_disk: Path) -> None:

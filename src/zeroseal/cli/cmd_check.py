@@ -50,6 +50,10 @@ def add_parser(subparsers: Subparsers) -> None:
                 "search its bytes for every value of the original",
             ),
             ("check sealed.qcow2 --trusted ops.pub --require-record", "accept signed seals only"),
+            (
+                "check sealed.qcow2 --gate gate.toml",
+                "does it keep the rules of the site",
+            ),
             ("check yard/north/disk.qcow2 --as gates.toml", "did this clone become what it should"),
             (
                 "check yard/north/disk.qcow2 --as gates.toml --started",
@@ -115,6 +119,15 @@ def add_parser(subparsers: Subparsers) -> None:
             "the same disk"
         ),
     )
+    proof.add_argument(
+        "--gate",
+        type=Path,
+        metavar="FILE",
+        help=(
+            "what is required beside the verdict: the [gate] table of this file, or of house "
+            "rules; each miss is a sentence, and the exit status is 1"
+        ),
+    )
     add_strict(parser)
     add_canaries(parser)
     add_many(parser)
@@ -124,16 +137,7 @@ def add_parser(subparsers: Subparsers) -> None:
 
 def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
-    if args.against and args.level != "deep":
-        raise UsageError(messages.AGAINST_NEEDS_DEEP)
-    if args.file and (args.root or args.level == "quick"):
-        raise UsageError(messages.FILE_NEEDS_LEVEL_FULL_OR_DEEP)
-    if args.canaries and args.level != "deep":
-        raise UsageError(messages.CANARIES_NEED_DEEP)
-    if args.strict and args.level == "quick":
-        raise UsageError(messages.STRICT_NEEDS_LEVEL_FULL_OR_DEEP)
-    if (args.accept and not args.started) or (args.started and not args.clone_sheet):
-        raise UsageError(messages.STARTED_NEEDS_SHEET)
+    _check_options(args)
     if args.clone_sheet:
         return _check_as(args, ui)
     if args.root:
@@ -146,10 +150,29 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         return run_each_image(args, ui)
     else:
         args.image = get_image(args)
+    return _check_one(args, ui)
+
+
+def _check_options(args: argparse.Namespace) -> None:
+    if args.against and args.level != "deep":
+        raise UsageError(messages.AGAINST_NEEDS_DEEP)
+    if args.file and (args.root or args.level == "quick"):
+        raise UsageError(messages.FILE_NEEDS_LEVEL_FULL_OR_DEEP)
+    if args.canaries and args.level != "deep":
+        raise UsageError(messages.CANARIES_NEED_DEEP)
+    if args.strict and args.level == "quick":
+        raise UsageError(messages.STRICT_NEEDS_LEVEL_FULL_OR_DEEP)
+    if (args.accept and not args.started) or (args.started and not args.clone_sheet):
+        raise UsageError(messages.STARTED_NEEDS_SHEET)
+
+
+def _check_one(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_check import show_check
     from zeroseal.reports.as_json import check_to_json
 
     policy, trusted = policy_of_site(args), trusted_from(args)
+    if args.gate and policy.gate.is_empty:
+        raise UsageError(messages.NO_GATE_IN_FILE.format(path=args.gate))
     if args.root:
         result = api.check_tree(args.root, policy, trusted=trusted, progress=ui.progress)
     else:
@@ -170,7 +193,7 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     passes = result.verdict is api.Verdict.SEALED or (
         result.verdict is api.Verdict.CLEAN and not args.require_record
     )
-    return 0 if passes else 1
+    return 0 if passes and (result.gate is None or result.gate.passes) else 1
 
 
 def _check_as(args: argparse.Namespace, ui: Ui) -> int:

@@ -43,6 +43,7 @@ def add_parser(subparsers: Subparsers) -> None:
             ("shelf list", "what is on the shelf"),
             ("shelf diff gangway@2026-11 gangway@2026-12", "what changed between two versions"),
             ("shelf verify", "is every byte as it was sealed"),
+            ("shelf page --to /srv/www/shelf", "the same to look at in a browser"),
         ),
     )
     actions = parser.add_actions()
@@ -102,6 +103,15 @@ def _add_looking(actions: Any) -> None:
     verify = _action(actions, "verify", "read every byte and compare it with the seal records")
     verify.add_argument("templates", nargs="*", metavar=_TEMPLATE, help="(default: all)")
     add_trusted(verify)
+    page = _action(actions, "page", "write the shelf as static HTML pages")
+    page.add_argument(
+        "--to",
+        type=Path,
+        required=True,
+        metavar="DIR",
+        help="a new folder, or one that this wrote before; open its index.html",
+    )
+    add_trusted(page)
     diff = _action(actions, "diff", "report the differences between two templates", one="BEFORE")
     diff.add_argument("other", metavar="AFTER", help="a template of the shelf")
     diff.add_argument("--all", action="store_true", help="list every file")
@@ -181,6 +191,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
             return _verify(args, ui, shelf)
         case "diff":
             return _diff(args, ui, shelf)
+        case "page":
+            return _page(args, ui, shelf)
         case "add" | "import":
             return _take_in(args, ui, shelf)
         case "export":
@@ -252,12 +264,28 @@ def _diff(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     from zeroseal.templates.shelf.difference import compare_templates
 
     before, after = shelf.get(args.template), shelf.get(args.other)
-    found = compare_templates(before.disk, after.disk, ui.progress)
+    found = compare_templates(before, after, ui.progress)
     ui.show(
         lambda: difference_to_json(before, after, found),
         lambda out: show_difference(before, after, found, out, every_file=args.all),
     )
     return 0 if found.is_empty else 1
+
+
+def _page(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
+    from zeroseal.cli.options import trusted_from
+    from zeroseal.reports.shelf_page import write_pages
+
+    written = write_pages(shelf, args.to, int(time.time()), trusted_from(args))
+    index = args.to / "index.html"
+    text = f"{counted(written.templates, 'template')}: open {index}."
+    if written.bills < written.templates:
+        lack = counted(written.templates - written.bills, "template")
+        text += (
+            f" {lack} without a bill of materials: it needs pip install 'zeroseal[bom]' and the "
+            "list of contents that shelf add keeps."
+        )
+    return _done(ui, text, [str(index)])
 
 
 def _take_in(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:

@@ -20,7 +20,7 @@ from zeroseal.cli.ui import Ui
 from zeroseal.errors import ZeroSealError
 
 GROUPS = {
-    "disk images": ("survey", "seal", "check", "report", "compare", "export"),
+    "disk images": ("survey", "seal", "check", "report", "compare", "contents", "export"),
     "templates and clones": ("shelf", "clone", "trial", "learn"),
     "machines": ("build", "renew", "yard"),
     "help": ("traces", "demo", "config", "schema", "completion"),

@@ -176,7 +176,7 @@ def show_line(answer: Answer, ui: Ui, width: int) -> None:
     from rich.text import Text
 
     from zeroseal.cli import render
-    from zeroseal.cli.ui import clean
+    from zeroseal.sentences import clean
 
     styles = {0: render.SEALED_STYLE, 1: render.FINDING_STYLE, None: render.QUIET_STYLE}
     row = Table.grid(padding=(0, 2))
@@ -287,7 +287,8 @@ def _word_of(value: dict[str, Any]) -> str:
     """The answer of one command, in a word."""
     match value.get("schema"):
         case "zeroseal.check":
-            return str(value["verdict"])
+            gate = value["gate"]
+            return "NOT PASSED" if gate and not gate["passes"] else str(value["verdict"])
         case "zeroseal.survey":
             return "ready" if value["ready"] else "NOT READY"
         case "zeroseal.seal":
@@ -301,7 +302,8 @@ def _word_of(value: dict[str, Any]) -> str:
 def _sentence_of(value: dict[str, Any]) -> str:
     match value.get("schema"):
         case "zeroseal.check":
-            return str(value["reason"])
+            misses = value["gate"]["misses"] if value["gate"] else []
+            return "; ".join(str(miss["sentence"]) for miss in misses) or str(value["reason"])
         case "zeroseal.survey":
             against = [*value["readiness"]["blockers"], *value["guard"]["lockOuts"]]
             count = sum(len(group["places"]) for group in value["findings"])

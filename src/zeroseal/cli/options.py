@@ -541,10 +541,15 @@ def policy_of_site(args: argparse.Namespace) -> Policy:
     """
     return api.make_policy(
         api.SealOptions(strict=getattr(args, "strict", False), canaries=canaries_from(args)),
-        args.rules,
+        [*args.rules, *gate_of(args)],
         source_format=getattr(args, "source_format", ""),
         follow=getattr(args, "follow", ()),
     )
+
+
+def gate_of(args: argparse.Namespace) -> list[Path]:
+    """The file of ``--gate``, which is laid over the house rules."""
+    return [args.gate] if getattr(args, "gate", None) else []
 
 
 def rules_from(args: argparse.Namespace) -> HouseRules:
@@ -555,7 +560,7 @@ def rules_from(args: argparse.Namespace) -> HouseRules:
     """
     from zeroseal.sealing.house_rules import read_house_rules
 
-    return read_house_rules(getattr(args, "rules", []))
+    return read_house_rules([*getattr(args, "rules", []), *gate_of(args)])
 
 
 def _knowledge_from(args: argparse.Namespace) -> MachineKnowledge | None:

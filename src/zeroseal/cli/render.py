@@ -10,9 +10,9 @@ from rich.table import Table
 from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
-from zeroseal.cli.ui import clean
 from zeroseal.images.facts import STRIP_CELLS
 from zeroseal.sealing.verdict import Verdict
+from zeroseal.sentences import clean
 from zeroseal.traces.model import FAMILIES
 
 if TYPE_CHECKING:

@@ -8,7 +8,7 @@ from rich.console import Console
 
 from zeroseal.cli import render
 from zeroseal.cli.show_machines import HOST_TITLES, SIMULATED, machine_rows
-from zeroseal.cli.ui import clean
+from zeroseal.sentences import clean
 
 if TYPE_CHECKING:
     from pathlib import Path

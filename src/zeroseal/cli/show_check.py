@@ -11,10 +11,9 @@ from zeroseal.blocks.digest import CHUNK_BYTES
 from zeroseal.cli import render
 from zeroseal.cli.show_seal import basis_sentence, secret_sentences
 from zeroseal.cli.show_what_stays import show_what_stays
-from zeroseal.cli.ui import clean
 from zeroseal.sealing.record import record_path
 from zeroseal.sealing.verdict import FileAnswer, Level, Verdict
-from zeroseal.sentences import capitalised, counted, some_of
+from zeroseal.sentences import capitalised, clean, counted, some_of
 from zeroseal.traces.finding import by_trace
 
 if TYPE_CHECKING:
@@ -22,6 +21,7 @@ if TYPE_CHECKING:
 
     from zeroseal.sealing.broken_seal import BrokenSeal
     from zeroseal.sealing.check import BackingState, CheckResult
+    from zeroseal.sealing.gate import GateAnswer
 
 _MOST_CHUNKS = 8
 _MOST_NOTED_FILES = 20
@@ -34,6 +34,8 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
     if result.verdict in (Verdict.SEALED, Verdict.CLEAN) or not result.stays.is_empty:
         console.print(_basis(result))
     render.bullets(console, _sentences(result))
+    if result.gate:
+        _show_gate(result.gate, console)
     if not result.stays.is_empty:
         show_what_stays(result.stays, console)
     if result.broken:
@@ -51,6 +53,19 @@ def show_check(result: CheckResult, console: Console, every_place: bool) -> None
         render.trace_table(console, by_trace(result.findings), every_place)
     if not result.is_tree:
         _show_next(result, console)
+
+
+def _show_gate(gate: GateAnswer, console: Console) -> None:
+    console.print()
+    rules = counted(len(gate.rules), "rule")
+    if gate.passes:
+        render.headline(console, "Passes the gate", render.SEALED_STYLE, f": {rules} kept")
+        return
+    misses = counted(len(gate.misses), "miss", "misses")
+    render.headline(
+        console, "Does not pass the gate", render.BROKEN_STYLE, f": {misses} of {rules}"
+    )
+    render.items(console, tuple(f"{miss.rule}: {miss.sentence}" for miss in gate.misses))
 
 
 def _sentences(result: CheckResult) -> list[str]:

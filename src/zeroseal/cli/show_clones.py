@@ -8,8 +8,7 @@ from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
-from zeroseal.cli.ui import clean
-from zeroseal.sentences import capitalised, counted
+from zeroseal.sentences import capitalised, clean, counted
 
 if TYPE_CHECKING:
     from pathlib import Path

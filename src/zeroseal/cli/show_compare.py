@@ -8,10 +8,9 @@ from rich.table import Table
 from rich.text import Text
 
 from zeroseal.cli import render
-from zeroseal.cli.ui import clean
 from zeroseal.guests.identity_value import Severity
 from zeroseal.sealing.compare import Comparison, SharedFile, SharedValue, letter_of
-from zeroseal.sentences import counted, listed
+from zeroseal.sentences import clean, counted, listed
 
 _STYLES = {
     Severity.EXPOSED: render.BROKEN_STYLE,

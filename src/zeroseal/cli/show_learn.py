@@ -11,10 +11,9 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
 from zeroseal.cli.show_builds import duration_text
 from zeroseal.cli.show_trial import host_words
-from zeroseal.cli.ui import clean
 from zeroseal.errors import UsageError
 from zeroseal.sealing.linux.learned import Renewal
-from zeroseal.sentences import counted, listed
+from zeroseal.sentences import clean, counted, listed
 from zeroseal.traces.load import get_trace
 
 if TYPE_CHECKING:

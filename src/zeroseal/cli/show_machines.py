@@ -8,9 +8,8 @@ from rich.console import Console
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
-from zeroseal.cli.ui import clean
 from zeroseal.machines.snapshots import MachineSnapshot, noted_names
-from zeroseal.sentences import counted
+from zeroseal.sentences import clean, counted
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -10,9 +10,8 @@ from rich.text import Text
 
 from zeroseal.blocks.sizes import size_text
 from zeroseal.cli import render
-from zeroseal.cli.ui import clean
 from zeroseal.sealing.verdict import Verdict
-from zeroseal.sentences import counted
+from zeroseal.sentences import clean, counted
 from zeroseal.templates.shelf.clone_links import Hold, ShelfClone
 from zeroseal.templates.shelf.entry import Template, sealed_on
 from zeroseal.traces.load import load_catalogue

@@ -12,10 +12,9 @@ from zeroseal.cli.show_image import image_rows
 from zeroseal.cli.show_ntfs import show_ntfs, show_system
 from zeroseal.cli.show_seal import choice_words, option_words, reading_words
 from zeroseal.cli.show_what_stays import show_what_stays
-from zeroseal.cli.ui import clean
 from zeroseal.guests.system import as_windows
 from zeroseal.images.reach import is_named_as_raw
-from zeroseal.sentences import counted
+from zeroseal.sentences import clean, counted
 from zeroseal.traces.finding import by_trace
 
 if TYPE_CHECKING:

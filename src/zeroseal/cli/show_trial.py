@@ -8,8 +8,7 @@ from rich.console import Console
 
 from zeroseal.cli import render
 from zeroseal.cli.show_builds import duration_text
-from zeroseal.cli.ui import clean
-from zeroseal.sentences import counted
+from zeroseal.sentences import clean, counted
 
 if TYPE_CHECKING:
     from zeroseal.machines.trial import TrialMachine, TrialResult

@@ -12,6 +12,7 @@ from zeroseal.blocks.sizes import size_text
 from zeroseal.errors import RefusedError, ResidueError, ZeroSealError
 from zeroseal.messages import cli as messages
 from zeroseal.progress import Step
+from zeroseal.sentences import clean
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -164,12 +165,6 @@ class Ui:
             self._stderr.write("\r\x1b[K")
             self._stderr.flush()
             self._is_drawn = False
-
-
-def clean(text: str) -> str:
-    """Text of a guest without control characters, safe for a terminal."""
-    shown = text.encode("utf-8", "backslashreplace").decode("utf-8")
-    return "".join(char if char.isprintable() else "?" for char in shown)
 
 
 def _draw_elapsed(step: Step, seconds: float) -> str:

@@ -103,7 +103,7 @@ def run_demo(folder: Path, now: int, progress: Progress = quiet) -> DemoStory:
     take_in(shelf, sealed, NewTemplate(TEMPLATE, VERSIONS[0], "ticket gate"), now, progress)
     _renew(folder, yard, shelf, now, progress)
     old, new = (shelf.get(f"{TEMPLATE}@{version}") for version in VERSIONS)
-    difference = compare_templates(old.disk, new.disk, progress)
+    difference = compare_templates(old, new, progress)
     clones = _make_clones(folder, yard, shelf, now + 4 * _MINUTE, progress)
     host = SimulatedHost(yard, now + 5 * _MINUTE)
     names = [clone.machine.definition.name for clone in clones]

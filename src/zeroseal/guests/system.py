@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
 from zeroseal.blocks.search import Needle
+from zeroseal.guests.components import Component, Contents, collect
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
 
@@ -87,6 +88,25 @@ class GuestSystem(ABC):
     @abstractmethod
     def installed(self) -> Collection[str]:
         """The names of packages or programs that are installed."""
+
+    @abstractmethod
+    def components(self) -> Iterator[Component]:
+        """Yields everything that is installed."""
+
+    @abstractmethod
+    def components_changed_at(self) -> int:
+        """When something was last installed, updated or removed; seconds since 1970, 0: unknown."""
+
+    def read_contents(self) -> Contents:
+        """Everything that is installed, as a bill of materials has it."""
+        facts = self.facts
+        return Contents(
+            facts.name,
+            facts.os_id or facts.family,
+            facts.version,
+            self.components_changed_at(),
+            collect(self.components()),
+        )
 
     @abstractmethod
     def is_shipped(self, path: str, is_names: bool = False) -> bool:

@@ -86,6 +86,12 @@ FOLDER_HAS_NO_DISK_IMAGE = (
 )
 GIVEN_TWICE = "{path} is given twice"
 
+# cli/cmd_check.py: --gate
+NO_GATE_IN_FILE = "{path} has no rule in [gate]: see examples/gate.toml for one"
+
+# cli/cmd_contents.py
+IMAGE_OR_ROOT = "name an image, a template of the shelf as NAME[@VERSION], or a tree with --root"
+
 # cli/many.py
 
 # cli/options.py

@@ -121,6 +121,12 @@ CLONE_RECORD_UNREADABLE = (
     "{path} is not a readable clone record: remove it if no linked clone depends on the template"
 )
 
+# templates/shelf/contents_file.py
+CONTENTS_DAMAGED = (
+    "{title}: {problem}; delete that file to have the contents read from the disk each time, or "
+    "add the template again"
+)
+
 # templates/shelf/entry.py
 NOT_SHELF_ENTRY = "it is not a shelf entry"
 ANOTHER_VERSION = "it has another version: update zeroseal"

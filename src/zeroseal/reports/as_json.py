@@ -156,6 +156,15 @@ def check_to_json(result: CheckResult) -> Json:
             else None
         ),
         "error": error_to_json(result.error) if result.error else None,
+        "gate": (
+            {
+                "passes": result.gate.passes,
+                "rules": list(result.gate.rules),
+                "misses": [table_of(miss) for miss in result.gate.misses],
+            }
+            if result.gate
+            else None
+        ),
     }
 
 

@@ -7,6 +7,7 @@ import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from blake3 import blake3
 
@@ -43,6 +44,9 @@ from zeroseal.sealing.what_stays import NOTHING_LOOKED_FOR, WhatStays
 from zeroseal.sentences import counted
 from zeroseal.traces.finding import Finding
 
+if TYPE_CHECKING:
+    from zeroseal.sealing.gate import GateAnswer
+
 
 @dataclass(frozen=True)
 class BackingState:
@@ -76,6 +80,7 @@ class CheckResult:
         stays: what else is there and may be identity or a secret, for SEALED and CLEAN.
         is_tree: whether it is no disk but a folder or an archive.
         signer: whose signature of the record was verified; empty where none was.
+        gate: what a site's gate says; None where there is none.
     """
 
     path: Path
@@ -99,6 +104,7 @@ class CheckResult:
     stays: WhatStays = NOTHING_LOOKED_FOR
     is_tree: bool = False
     signer: str = ""
+    gate: GateAnswer | None = None
 
     @property
     def accepted(self) -> tuple[tuple[str, str], ...]:

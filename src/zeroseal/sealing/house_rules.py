@@ -163,6 +163,29 @@ class Requirements(_Rules, frozen=True, rename="kebab"):
         _check_absolute("absent", self.absent)
 
 
+class Gate(_Rules, frozen=True, rename="kebab"):
+    """What ``check`` requires of an image beside its verdict.
+
+    ``signed_by`` names files of public keys; relative names count from the file of the rules.
+    ``level`` is that of the check, ``proof`` that of the seal. ``contents`` wants the list of what
+    is installed in the record.
+    """
+
+    signed_by: Texts = ()
+    level: Literal["", "quick", "full", "deep"] = ""
+    proof: Literal["", "full", "deep"] = ""
+    sealed_within_days: Annotated[int, Meta(ge=0)] | None = None
+    patched_within_days: Annotated[int, Meta(ge=0)] | None = None
+    contents: Answer = None
+    no_unclaimed: Answer = None
+    no_secrets: Answer = None
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is required."""
+        return self == Gate()
+
+
 class _RuleTables(Table, frozen=True):
     """The tables that rules stand in."""
 
@@ -175,10 +198,11 @@ class _RuleTables(Table, frozen=True):
     search: SearchRules = SearchRules()
     windows: WindowsRules = WindowsRules()
     require: Requirements = Requirements()
+    gate: Gate = Gate()
 
 
 _TABLES = ("keep", "allow", "remove", "clones", "images", "readiness", "search", "require",
-           "windows")  # fmt: skip
+           "windows", "gate")  # fmt: skip
 
 
 class HouseRulesFile(_RuleTables, frozen=True, kw_only=True):
@@ -223,9 +247,16 @@ def read_house_rules(paths: list[Path]) -> HouseRules:
     rules = HouseRules()
     for path in paths:
         text = read_text(path, "the house rules", _MAX_BYTES)
-        rules = parse_house_rules(text, str(path)).over(rules)
+        rules = _with_paths(parse_house_rules(text, str(path)), path.parent).over(rules)
     _check_traces(rules)
     return rules
+
+
+def _with_paths(rules: HouseRules, folder: Path) -> HouseRules:
+    """The rules with files that they name as they are found from here."""
+    keys = tuple(str(folder / name) for name in rules.gate.signed_by)
+    gate = msgspec.structs.replace(rules.gate, signed_by=keys)
+    return msgspec.structs.replace(rules, gate=gate)
 
 
 def parse_house_rules(text: str, name: str) -> HouseRules:

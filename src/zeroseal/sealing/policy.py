@@ -15,7 +15,7 @@ from zeroseal.guests.identity_value import IdentityValue
 from zeroseal.images.reach import OWN_FOLDER, Reach
 from zeroseal.messages import sealing as messages
 from zeroseal.sealing.canaries import Canary
-from zeroseal.sealing.house_rules import NO_RULES, HouseRules, Requirements
+from zeroseal.sealing.house_rules import NO_RULES, Gate, HouseRules, Requirements
 from zeroseal.sealing.remark import BLOCKERS
 from zeroseal.traces.load import get_trace, load_catalogue
 from zeroseal.traces.model import FAMILIES, Trace
@@ -133,6 +133,7 @@ class Policy:
         values_left_out: values that are not searched for, as a seal names them.
         remarks_as_blockers, remarks_as_advice, ignored_remarks: codes of ``remark.CODES``.
         requirements: what the guest must have.
+        gate: what a check requires beside its verdict.
         own_traces: the site's own.
         reach: what images are, and which other files may be read for them.
         machine: what is known of the machine; None where only the disk is.
@@ -175,6 +176,7 @@ class Policy:
     remarks_as_advice: tuple[str, ...] = ()
     ignored_remarks: tuple[str, ...] = ()
     requirements: Requirements = field(default_factory=Requirements)
+    gate: Gate = field(default_factory=Gate)
     own_traces: tuple[Trace, ...] = ()
     reach: Reach = OWN_FOLDER
     machine: MachineKnowledge | None = None
@@ -325,6 +327,7 @@ def resolve(
         remarks_as_advice=answers.advice,
         ignored_remarks=answers.ignore,
         requirements=rules.require,
+        gate=rules.gate,
         own_traces=rules.traces,
         reach=rules.reach.and_also(reach),
         rule_files=rules.files,

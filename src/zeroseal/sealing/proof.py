@@ -16,6 +16,7 @@ from zeroseal.errors import (
 from zeroseal.filesystems.driver import VolumeDriver
 from zeroseal.filesystems.drivers import VolumeTrees, driver_of, read_disk
 from zeroseal.filesystems.tree import FileTree, Problem
+from zeroseal.guests.components import Contents
 from zeroseal.guests.open import open_guest
 from zeroseal.messages import sealing as messages
 from zeroseal.progress import Progress, quiet
@@ -47,6 +48,7 @@ class Proof:
         residue: what is still there, on purpose or because that was allowed.
         secrets: what looks like a key, a hash or a log in files that stay.
         files_opened: how many compressed files were searched inside.
+        contents: what is installed.
     """
 
     volumes: tuple[str, ...]
@@ -56,6 +58,7 @@ class Proof:
     residue: tuple[Residue, ...] = ()
     files_opened: int = 0
     secrets: tuple[Residue, ...] = ()
+    contents: Contents | None = None
 
 
 @dataclass(frozen=True)
@@ -66,11 +69,13 @@ class CheckedResult:
         volumes: the names of those whose file system was checked.
         inspection: of the result, read afresh.
         files: what a search of its files found; None where no values are searched for.
+        contents: what is installed.
     """
 
     volumes: tuple[str, ...]
     inspection: Inspection
     files: FileSearch | None
+    contents: Contents
 
 
 def check_result(
@@ -103,7 +108,7 @@ def check_result(
         )
     searches = plan.policy.searches_values
     files = search_files(inspection, values, progress) if searches else None
-    return CheckedResult(tuple(checked), inspection, files)
+    return CheckedResult(tuple(checked), inspection, files, inspection.system.read_contents())
 
 
 def prove(checked: CheckedResult, values: ValueSet, hits: list[Hit]) -> Proof:
@@ -115,7 +120,7 @@ def prove(checked: CheckedResult, values: ValueSet, hits: list[Hit]) -> Proof:
         hits: of ``needles_of(values)`` in its bytes.
     """
     if checked.files is None:
-        return Proof(checked.volumes, "full")
+        return Proof(checked.volumes, "full", contents=checked.contents)
     searched = find_residue(checked.inspection, values, hits, checked.files)
     return Proof(
         volumes=checked.volumes,
@@ -125,6 +130,7 @@ def prove(checked: CheckedResult, values: ValueSet, hits: list[Hit]) -> Proof:
         residue=searched.residue,
         files_opened=searched.opened,
         secrets=searched.secrets,
+        contents=checked.contents,
     )
 
 

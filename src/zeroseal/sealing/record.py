@@ -21,6 +21,7 @@ from zeroseal import __version__
 from zeroseal.blocks.digest import CHUNK_BYTES, DiskDigest
 from zeroseal.documents import WrongValueError, convert
 from zeroseal.errors import DamagedError
+from zeroseal.guests.components import Contents
 from zeroseal.guests.system import SystemFacts
 from zeroseal.images.facts import ImageFacts
 from zeroseal.messages import sealing as messages
@@ -92,6 +93,34 @@ class RecordExtras:
 
 
 @dataclass(frozen=True)
+class RecordedContents:
+    """What a record says of what is installed.
+
+    Attributes:
+        digest: of the list, SHA-256 of its canonical text.
+        count: how many components it has.
+        changed_at: when one of them was last installed, updated or removed; 0 for unknown.
+    """
+
+    digest: str
+    count: int
+    changed_at: int
+
+
+@dataclass(frozen=True)
+class RecordedStays:
+    """What a record says of what else stays: paths, and the kinds of secrets.
+
+    Attributes:
+        is_known: whether it was looked for.
+    """
+
+    is_known: bool
+    unclaimed: tuple[str, ...] = ()
+    secrets: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True)
 class TreatedTrace:
     """What a record says of one trace."""
 
@@ -115,6 +144,7 @@ class SealRecord:
         hardware: of the machine that it was sealed from; None where that was not known.
         file: the container that it was written into; None where the record does not say.
         accepted: (value, place) of what was found after the seal and accepted.
+        contents: None in records of older versions; ``stays`` too.
     """
 
     root: str
@@ -135,6 +165,8 @@ class SealRecord:
     lineage: Lineage = NO_LINEAGE
     file: SealedFile | None = None
     accepted: tuple[tuple[str, str], ...] = ()
+    contents: RecordedContents | None = None
+    stays: RecordedStays | None = None
 
     def is_of_another_disk(self, looked_at: int, changed: Iterable[int]) -> bool:
         """Whether next to nothing that it describes is on a disk: it lies beside the wrong one.
@@ -213,6 +245,7 @@ def build_record(
                 "osId": system.os_id,
                 "version": system.version,
             },
+            "contents": _contents_table(proof.contents),
             "treated": [
                 {
                     "trace": group.trace.id,
@@ -265,6 +298,16 @@ def _planted(policy: Policy) -> list[str]:
         "fallback-loader": policy.plants_fallback_loader,
     }
     return [name for name, is_planted in kinds.items() if is_planted]
+
+
+def _contents_table(contents: Contents | None) -> dict[str, object] | None:
+    if contents is None:
+        return None
+    return {
+        "sha256": contents.digest,
+        "components": len(contents.components),
+        "changedAt": _to_text(contents.changed_at) if contents.changed_at else None,
+    }
 
 
 def _stays_table(stays: WhatStays) -> dict[str, object]:
@@ -351,6 +394,27 @@ class _File(_Part, rename="camel"):
     sha256: str | None = None
 
 
+class _Contents(_Part, rename="camel"):
+    sha256: str
+    components: int
+    changed_at: str | None = None
+
+
+class _Unclaimed(_Part, rename="camel"):
+    path: str
+
+
+class _StayingSecret(_Part, rename="camel"):
+    path: str
+    kind: str
+
+
+class _Stays(_Part, rename="camel"):
+    looked_for: bool
+    unclaimed: tuple[_Unclaimed, ...] = ()
+    secrets: tuple[_StayingSecret, ...] = ()
+
+
 class _LineageTable(_Part, rename="camel"):
     source_digest: str | None = None
     previous: str | None = None
@@ -373,6 +437,8 @@ class _Predicate(_Part, rename="camel", kw_only=True):
     kept: _Kept
     planted: tuple[str, ...]
     proof: _Proof
+    contents: _Contents | None = None
+    stays: _Stays | None = None
 
 
 class _Statement(_Part, kw_only=True):
@@ -425,7 +491,7 @@ def parse_record(raw: bytes) -> SealRecord:
     return SealRecord(
         root=statement.subject[0].digest[DIGEST_NAME],
         size_bytes=predicate.disk.size_bytes,
-        sealed_at=int(datetime.fromisoformat(predicate.sealed_at).timestamp()),
+        sealed_at=_to_seconds(predicate.sealed_at),
         tool_version=predicate.tool.version,
         system_name=predicate.guest.name,
         is_complete=predicate.complete,
@@ -443,6 +509,8 @@ def parse_record(raw: bytes) -> SealRecord:
         lineage=_lineage(predicate.lineage),
         file=_file(predicate.file),
         accepted=tuple((item.value, item.place) for item in predicate.proof.residue),
+        contents=_contents(predicate.contents),
+        stays=_stays(predicate.stays),
     )
 
 
@@ -454,6 +522,26 @@ def _lineage(table: _LineageTable | None) -> Lineage:
         previous=table.previous or "",
         previous_digest=table.previous_digest or "",
         patches=table.patches or (),
+    )
+
+
+def _contents(table: _Contents | None) -> RecordedContents | None:
+    if table is None:
+        return None
+    return RecordedContents(
+        table.sha256,
+        table.components,
+        _to_seconds(table.changed_at) if table.changed_at else 0,
+    )
+
+
+def _stays(table: _Stays | None) -> RecordedStays | None:
+    if table is None:
+        return None
+    return RecordedStays(
+        table.looked_for,
+        tuple(one.path for one in table.unclaimed),
+        tuple((one.path, one.kind) for one in table.secrets),
     )
 
 
@@ -484,6 +572,10 @@ def _unpack_hints(runs: tuple[_Hints, ...]) -> dict[int, bytes]:
             start = index * HINT_BYTES
             hints[run.first_chunk + index] = run.hashes[start : start + HINT_BYTES]
     return hints
+
+
+def _to_seconds(text: str) -> int:
+    return int(datetime.fromisoformat(text).timestamp())
 
 
 def _to_text(moment: int) -> str:

@@ -13,8 +13,9 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from zeroseal.guests.components import Kind
 from zeroseal.guests.guest import Guest
-from zeroseal.guests.linux.rpm_database import read_rpm_packages
+from zeroseal.guests.linux.rpm_database import database_files, read_rpm_packages
 
 _DPKG_STATUS = "/var/lib/dpkg/status"
 _APK_INSTALLED = "/lib/apk/db/installed"
@@ -25,17 +26,34 @@ _HALF_STATES = frozenset(("half-installed", "half-configured", "unpacked", "trig
 
 @dataclass(frozen=True)
 class Package:
-    """One package; ``is_half_installed`` where its installation did not come to an end."""
+    """One package.
+
+    Attributes:
+        kind: whose it is.
+        is_half_installed: whether its installation did not come to an end.
+        source: the name of the source package that it was built from; empty where that is its own.
+        maker: who says to have made it.
+    """
 
     name: str
     version: str
     is_half_installed: bool = False
+    kind: Kind = Kind.DEB
+    architecture: str = ""
+    source: str = ""
+    maker: str = ""
 
 
 def read_packages(guest: Guest) -> list[Package]:
     """All installed packages, by name; empty where no package manager that we know is there."""
     found = [*_from_dpkg(guest), *_from_apk(guest), *_from_pacman(guest), *_from_rpm(guest)]
     return sorted(found, key=lambda package: package.name)
+
+
+def packages_changed_at(guest: Guest) -> int:
+    """When the package managers last wrote down a change, seconds since 1970; 0 for no record."""
+    places = (_DPKG_STATUS, _APK_INSTALLED, "/var/lib/pacman/local", *database_files(guest))
+    return max((guest.facts(path).changed_at for path in places if guest.exists(path)), default=0)
 
 
 def changed_packages(before: dict[str, str], after: dict[str, str]) -> list[str]:
@@ -81,7 +99,13 @@ def _from_dpkg(guest: Guest) -> Iterator[Package]:
         if len(state) != 3 or state[2] in ("not-installed", "config-files"):
             continue
         yield Package(
-            fields.get("Package", "?"), fields.get("Version", ""), state[2] in _HALF_STATES
+            fields.get("Package", "?"),
+            fields.get("Version", ""),
+            state[2] in _HALF_STATES,
+            Kind.DEB,
+            fields.get("Architecture", ""),
+            fields.get("Source", "").partition(" ")[0],
+            fields.get("Maintainer", ""),
         )
 
 
@@ -89,7 +113,14 @@ def _from_apk(guest: Guest) -> Iterator[Package]:
     for paragraph in guest.read_text(_APK_INSTALLED).split("\n\n"):
         lines = dict(line.split(":", 1) for line in paragraph.splitlines() if line[1:2] == ":")
         if "P" in lines:
-            yield Package(lines["P"], lines.get("V", ""))
+            yield Package(
+                lines["P"],
+                lines.get("V", ""),
+                kind=Kind.APK,
+                architecture=lines.get("A", ""),
+                source=lines.get("o", ""),
+                maker=lines.get("m", ""),
+            )
 
 
 def _from_pacman(guest: Guest) -> Iterator[Package]:
@@ -97,7 +128,14 @@ def _from_pacman(guest: Guest) -> Iterator[Package]:
         words = guest.read_text(path).split("\n")
         values = {key: words[number + 1] for number, key in enumerate(words[:-1])}
         if "%NAME%" in values:
-            yield Package(values["%NAME%"], values.get("%VERSION%", ""))
+            yield Package(
+                values["%NAME%"],
+                values.get("%VERSION%", ""),
+                kind=Kind.PACMAN,
+                architecture=values.get("%ARCH%", ""),
+                source=values.get("%BASE%", ""),
+                maker=values.get("%PACKAGER%", ""),
+            )
 
 
 def _from_rpm(guest: Guest) -> Iterator[Package]:
@@ -107,7 +145,15 @@ def _from_rpm(guest: Guest) -> Iterator[Package]:
     for package in packages:
         is_twice = often[package.name, package.architecture] > 1
         may_be = _INSTALLED_OFTEN.match(package.name) is not None
-        yield Package(package.name, package.version, is_twice and not may_be)
+        yield Package(
+            package.name,
+            package.version,
+            is_twice and not may_be,
+            Kind.RPM,
+            package.architecture,
+            package.source,
+            package.maker,
+        )
 
 
 def _fields(paragraph: str) -> dict[str, str]:

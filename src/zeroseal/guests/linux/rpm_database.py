@@ -18,6 +18,7 @@ _LONGEST_DATABASE = 1 << 30
 _MOST_ENTRIES, _MOST_BLOB_BYTES = 4096, 64 << 20
 
 _NAME, _VERSION, _RELEASE, _EPOCH, _ARCHITECTURE = 1000, 1001, 1002, 1003, 1022
+_VENDOR, _SOURCE = 1011, 1044
 _STATES, _DIGESTS, _FLAGS = 1029, 1035, 1037
 _FOLDER_INDEXES, _BASE_NAMES, _FOLDER_NAMES, _DIGEST_KIND = 1116, 1117, 1118, 5011
 _INT16, _INT32, _STRING, _STRINGS, _TEXTS = 3, 4, 6, 8, 9  # types of entries
@@ -54,6 +55,8 @@ class RpmPackage:
 
     Attributes:
         digest_kind: the number of the digests' algorithm, as in OpenPGP: 1 MD5, 8 SHA-256.
+        source: the name of the source package.
+        maker: the vendor.
     """
 
     name: str
@@ -61,11 +64,18 @@ class RpmPackage:
     architecture: str
     digest_kind: int
     files: tuple[RpmFile, ...]
+    source: str = ""
+    maker: str = ""
 
 
 def has_database(guest: Guest) -> bool:
     """Whether a guest has a database that is read here."""
-    return any(guest.is_file(path) for path in _places())
+    return bool(database_files(guest))
+
+
+def database_files(guest: Guest) -> list[str]:
+    """The paths of a guest's databases, one as a rule."""
+    return [path for path in _places() if guest.is_file(path)]
 
 
 def read_rpm_packages(guest: Guest) -> list[RpmPackage]:
@@ -149,6 +159,9 @@ def parse_header(blob: bytes) -> RpmPackage:
         architecture=next(iter(texts(_ARCHITECTURE)), ""),
         digest_kind=next(iter(numbers(_DIGEST_KIND)), 1),
         files=files,
+        # NAME-VERSION-RELEASE.src.rpm
+        source=next(iter(texts(_SOURCE)), "").rsplit("-", 2)[0],
+        maker=next(iter(texts(_VENDOR)), ""),
     )
 
 

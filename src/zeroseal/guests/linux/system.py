@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator
 from functools import cached_property
 
+from zeroseal.guests.components import Component, Kind
 from zeroseal.guests.identity_value import IdentityValue
+from zeroseal.guests.language_packages import read_npm_packages, read_python_packages
 from zeroseal.guests.linux.accounts import Account, read_accounts
 from zeroseal.guests.linux.facts import read_facts
 from zeroseal.guests.linux.identity_values import read_values
-from zeroseal.guests.linux.packages import read_packages
+from zeroseal.guests.linux.kernels import newest_first
+from zeroseal.guests.linux.packages import packages_changed_at, read_packages
 from zeroseal.guests.linux.services import Services
 from zeroseal.guests.linux.shipped_files import ShippedFiles
 from zeroseal.guests.system import GuestSystem, SystemFacts, signs_in
@@ -72,6 +75,25 @@ class LinuxSystem(GuestSystem):
 
     def installed(self) -> Collection[str]:  # noqa: D102
         return {package.name for package in read_packages(self.guest)}
+
+    def components(self) -> Iterator[Component]:  # noqa: D102
+        for package in read_packages(self.guest):
+            source = package.source if package.source != package.name else ""
+            yield Component(
+                package.kind,
+                package.name,
+                package.version,
+                package.architecture,
+                source,
+                package.maker,
+            )
+        for version in newest_first(self.guest):
+            yield Component(Kind.KERNEL, "linux", version)
+        yield from read_python_packages(self.guest)
+        yield from read_npm_packages(self.guest)
+
+    def components_changed_at(self) -> int:  # noqa: D102
+        return packages_changed_at(self.guest)
 
     def is_shipped(self, path: str, is_names: bool = False) -> bool:  # noqa: D102
         return self._shipped.holds(path, is_names)

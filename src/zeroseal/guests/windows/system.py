@@ -8,8 +8,10 @@ from functools import cached_property
 
 from zeroseal.blocks.search import Needle
 from zeroseal.errors import DamagedError
+from zeroseal.guests.components import Component
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
+from zeroseal.guests.language_packages import read_npm_packages, read_python_packages
 from zeroseal.guests.registry import value_types
 from zeroseal.guests.system import GuestSystem, SystemFacts, signs_in
 from zeroseal.guests.windows.hive_places import keys_of
@@ -21,6 +23,12 @@ from zeroseal.guests.windows.identity import (
     read_windows,
 )
 from zeroseal.guests.windows.identity_values import read_windows_values
+from zeroseal.guests.windows.programs import (
+    read_build,
+    read_programs,
+    read_updates,
+    updated_at,
+)
 from zeroseal.guests.windows.services import WindowsServices
 from zeroseal.messages import guests as messages
 
@@ -96,6 +104,16 @@ class WindowsSystem(GuestSystem):
     def installed(self) -> Collection[str]:  # noqa: D102
         listed = self.registry.values(f"{CURRENT}\\Uninstall\\*", "DisplayName")
         return {str(value_types.typed(value)) for _found, value in listed}
+
+    def components(self) -> Iterator[Component]:  # noqa: D102
+        yield from read_programs(self.registry)
+        yield from read_updates(self.registry)
+        yield from read_build(self.registry)
+        yield from read_python_packages(self.guest)
+        yield from read_npm_packages(self.guest)
+
+    def components_changed_at(self) -> int:  # noqa: D102
+        return updated_at(self.registry)
 
     def is_shipped(self, path: str, is_names: bool = False) -> bool:  # noqa: D102
         return bool(_SHIPPED.match(f"{path}/" if is_names else path))

@@ -25,7 +25,7 @@ from zeroseal.machines.definition import MachineDefinition
 from zeroseal.machines.sheet.model import BuildSheet
 from zeroseal.machines.yard import MachineState
 from zeroseal.reports.as_json import SCHEMA_VERSION, camel
-from zeroseal.reports.schemas.outputs import OUTPUTS
+from zeroseal.reports.schemas.outputs import OUTPUTS, ContentsListFile
 from zeroseal.reports.schemas.seal_record import SealRecordFile
 from zeroseal.sealing.house_rules import HouseRulesFile
 from zeroseal.templates.clone_sheet.model import CloneSheet
@@ -49,6 +49,7 @@ FILES: dict[str, Any] = {
     "file-build-sheet": BuildSheet,
     "file-clone-note": NotedClone,
     "file-clone-sheet": CloneSheet,
+    "file-contents": ContentsListFile,
     "file-house-rules": HouseRulesFile,
     "file-machine": MachineDefinition,
     "file-machine-state": MachineState,

@@ -319,6 +319,21 @@ class Backing(TypedDict):
     reason: str
 
 
+class GateMiss(TypedDict):
+    """A rule of a gate that is not kept."""
+
+    rule: str
+    sentence: str
+
+
+class GatePart(TypedDict):
+    """What a site's gate says of an image."""
+
+    passes: bool
+    rules: list[str]
+    misses: list[GateMiss]
+
+
 class CheckOutput(Output):
     """A verdict."""
 
@@ -344,6 +359,7 @@ class CheckOutput(Output):
     fileAnswer: str | None
     backing: Backing | None
     error: ErrorOutput | None
+    gate: GatePart | None
 
 
 class ExportOutput(Output):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any, NotRequired, TypedDict
 
+from zeroseal.guests.components import Kind
 from zeroseal.reports.schemas.disks import (
     CheckOutput,
     ComparisonOutput,
@@ -58,6 +59,44 @@ class ManyOutput(Output):
     command: str
     images: NotRequired[list[AnswerOutput]]
     machines: NotRequired[list[AnswerOutput]]
+
+
+class ListedComponent(TypedDict):
+    """One thing that is installed; what its record does not say is left out."""
+
+    kind: Kind
+    name: str
+    version: NotRequired[str]
+    architecture: NotRequired[str]
+    source: NotRequired[str]
+    maker: NotRequired[str]
+    place: NotRequired[str]
+
+
+class ContentsOutput(Output):
+    """What is installed."""
+
+    name: str
+    system: str
+    systemId: str
+    systemVersion: str
+    changedAt: int
+    components: list[ListedComponent]
+    digest: str
+    diskDigest: str | None
+    written: list[str]
+
+
+class ContentsListFile(TypedDict):
+    """``contents.json`` of a template."""
+
+    schema: str
+    version: int
+    system: str
+    systemId: str
+    systemVersion: str
+    changedAt: int
+    components: list[ListedComponent]
 
 
 class SettingInForce(TypedDict):
@@ -129,6 +168,7 @@ OUTPUTS: dict[str, Any] = {
     "completion": CompletionOutput,
     "config": ConfigOutput,
     "config-example": TextOutput,
+    "contents": ContentsOutput,
     "definition": DefinitionOutput,
     "demo": DemoOutput,
     "error": ErrorOutput,

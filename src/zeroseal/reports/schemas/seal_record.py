@@ -61,6 +61,14 @@ class RecordGuest(TypedDict):
     version: str
 
 
+class RecordContents(TypedDict):
+    """What is installed, by the digest of its list."""
+
+    sha256: str
+    components: int
+    changedAt: str | None
+
+
 class RecordTreated(TypedDict):
     """A trace that was treated."""
 
@@ -161,6 +169,7 @@ class RecordPredicate(TypedDict):
     buildJournal: str | None
     recoveredJournals: bool
     guest: RecordGuest
+    contents: RecordContents | None
     treated: list[RecordTreated]
     skipped: list[str]
     kept: RecordKept

@@ -5,15 +5,16 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 from zeroseal.filesystems.tree import Kind, NodeFacts
+from zeroseal.guests.components import SYSTEM_KINDS, Contents
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.accounts import Account, read_accounts
-from zeroseal.guests.linux.packages import read_packages, versions_of
 from zeroseal.images.detect import opened_image
 from zeroseal.progress import Progress, Step, quiet
 from zeroseal.sealing.inspection import Inspection
+from zeroseal.templates.shelf.contents_file import contents_of
+from zeroseal.templates.shelf.entry import Template
 
 _SETTINGS = "/etc/"
 _MOST_BYTES = 64 << 20  # larger files of one size are told apart by their times
@@ -56,27 +57,47 @@ class Difference:
         return not any((self.system, self.packages, self.accounts, self.settings, self.files))
 
 
-def compare_templates(before: Path, after: Path, progress: Progress = quiet) -> Difference:
-    """Compares the guests of two disks; nothing is written.
+def compare_templates(before: Template, after: Template, progress: Progress = quiet) -> Difference:
+    """Compares the guests of two templates; nothing is written.
 
     Raises:
         ImageError, RefusedError: one cannot be read.
     """
-    with opened_image(before) as old_image, opened_image(after) as new_image:
+    old_contents, new_contents = contents_of(before), contents_of(after)
+    with (
+        opened_image(before.disk, reach=before.reach) as old_image,
+        opened_image(after.disk, reach=after.reach) as new_image,
+    ):
         progress(Step("comparing", 0, 0))
         old, new = Inspection.read(old_image), Inspection.read(new_image)
         one, two = old.guest, new.guest
         files = _compare_files(one, two)
         system = _changes({"system": old.facts.name}, {"system": new.facts.name})
-        packages = _changes(versions_of(read_packages(one)), versions_of(read_packages(two)))
         accounts = _changes(_accounts(one), _accounts(two))
     return Difference(
         system=system,
-        packages=packages,
+        packages=compare_contents(old_contents, new_contents),
         accounts=accounts,
         settings=tuple(item for item in files if item.name.startswith(_SETTINGS)),
         files=tuple(item for item in files if not item.name.startswith(_SETTINGS)),
     )
+
+
+def compare_contents(before: Contents, after: Contents) -> tuple[Change, ...]:
+    """What is installed on one side only, or in another version; several versions side by side.
+
+    What does not belong to the system's packages is named with its kind.
+    """
+    return _changes(_versions(before), _versions(after))
+
+
+def _versions(contents: Contents) -> dict[str, str]:
+    found: dict[str, list[str]] = {}
+    for component in contents.components:
+        is_own = component.kind in SYSTEM_KINDS
+        name = component.name if is_own else f"{component.name} ({component.kind.value})"
+        found.setdefault(name, []).append(component.version or "no version")
+    return {name: ", ".join(dict.fromkeys(versions)) for name, versions in found.items()}
 
 
 def _changes(before: dict[str, str], after: dict[str, str]) -> tuple[Change, ...]:

@@ -24,6 +24,7 @@ from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
 from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.templates.ability_reading import read_abilities
+from zeroseal.templates.shelf.contents_file import keep_contents
 from zeroseal.templates.shelf.entry import (
     ShelfEntry,
     Template,
@@ -122,6 +123,7 @@ def _fill(
                 disk.chmod(0o444)
             shutil.copyfile(record_path(image), record_path(disk))
             record_path(disk).chmod(0o444)
+            keep_contents(output.path, disk, progress)
             if not shares_file:
                 _check_copy(image, disk, progress)
             with shelf.index.locked() as rows:

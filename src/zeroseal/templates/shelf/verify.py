@@ -14,6 +14,7 @@ from zeroseal.sealing.check import CheckResult, check_record
 from zeroseal.sealing.signing import TrustedKey
 from zeroseal.sealing.trust import require_signature
 from zeroseal.sealing.verdict import Level, Verdict
+from zeroseal.templates.shelf.contents_file import problem_of
 from zeroseal.templates.shelf.entry import Template
 
 
@@ -73,7 +74,7 @@ def _problem(template: Template, checked: CheckResult) -> str:
         return "it is sealed, but its disk is not the one that was added to the shelf"
     if template.disk.stat().st_mode & 0o222:
         return "its disk is writable: run chmod a-w on it"
-    return ""
+    return problem_of(template, record)
 
 
 class _Counter:
