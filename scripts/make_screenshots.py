@@ -54,7 +54,9 @@ SHOTS: dict[str, str] = {
     "cp tideline-4.qcow2 pier/south.qcow2; "
     "head -c 90000 gangway.qcow2 > pier/west.qcow2; zeroseal survey pier; "
     "zeroseal seal pier --to out; zeroseal check out pier --stop-at-first --junit answers.xml; "
-    "head -8 answers.xml",
+    "printf 'version = 1\\n[gate]\\nproof = \"deep\"\\nsealed-within-days = 30\\n' > gate.toml; "
+    "zeroseal check out --gate gate.toml --state state.json; "
+    "zeroseal check out --gate gate.toml --state state.json --changed",
     "yard": "cp -r all/yard/gangway-ref yard/; "
     "zeroseal yard snapshot gangway-ref before-tide --purpose 'a way back'; "
     "zeroseal yard start gangway-ref; zeroseal yard list; zeroseal yard stop gangway-ref; "

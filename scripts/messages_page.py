@@ -82,6 +82,7 @@ _ROOMS = {
         "Where no way out is given, correct the [build sheet](build-sheet.md) at the key that the "
         "message names.",
     ),
+    "fleet": ("Many images", "The message says what to change on the cluster."),
     "reports": ("Reports and pages", "The message names what is in the way."),
     "templates": (
         "Templates, clones and the shelf",

@@ -19,6 +19,7 @@ PAGES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
 CATALOGUE = sorted((ROOT / "src/zeroseal/traces/catalogue").glob("*.toml"))
 WORDS = [*PAGES, ROOT / "CHANGELOG.md", ROOT / "benchmarks/README.md", *CATALOGUE]
 # what it prints is for programs or shells, not to be looked at
+LONG_PAGES = {"reference-machines", "seal-linux", "seal-windows", "when-it-refuses"}
 NOT_SHOWN = {"schema", "completion", "config"}
 
 
@@ -75,7 +76,7 @@ def test_every_command_has_a_screenshot_that_the_readme_shows() -> None:
 @pytest.mark.parametrize(
     "page",
     [
-        pytest.param(page, marks=only_long if page.stem == "reference-machines" else ())
+        pytest.param(page, marks=only_long if page.stem in LONG_PAGES else ())
         for page in PAGES
         if re.search(r"^\$ ", page.read_text(), re.MULTILINE)
     ],
@@ -105,3 +106,22 @@ def test_every_remark_has_its_line_in_the_house_rules() -> None:
     page = (ROOT / "docs/house-rules.md").read_text()
     missing = [code for code, what in CODES.items() if f"- `{code}`: {what}\n" not in page]
     assert missing == []
+
+
+def test_an_auditor_verifies_a_signature_by_the_page_alone(demo_disk: Path, tmp_path: Path) -> None:
+    from zeroseal import api
+
+    for name in ("ops", "other"):
+        words = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(tmp_path / name)]
+        subprocess.run(words, check=True)
+    signer = api.read_signer(tmp_path / "ops")
+    api.seal(demo_disk, api.NewFile(tmp_path / "sealed.qcow2"), signer=signer)
+    page = (ROOT / "docs/audit.md").read_text()
+    (script,) = re.findall(r"```python\n(.*?)```", page, re.DOTALL)
+    words = [sys.executable, "-c", script]
+    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert "zerosealDiskTree1" in done.stdout
+    (tmp_path / "other.pub").rename(tmp_path / "ops.pub")
+    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert "InvalidSignature" in done.stderr

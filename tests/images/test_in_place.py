@@ -27,7 +27,7 @@ from tests.containers import (
     pattern,
 )
 from tests.killing import DISK, change, die_at
-from tests.long import IS_LONG
+from tests.long import IS_LONG, only_long
 from zeroseal.errors import InUseError, RefusedError, UnfinishedError, ZeroSealError
 from zeroseal.images import host_file, output, redo
 from zeroseal.images.create import ContainerSpec
@@ -190,7 +190,7 @@ def test_every_order_that_a_crash_leaves_is_before_or_after(
     } <= seen
 
 
-@pytest.mark.parametrize("code", [errno.ENOSPC, errno.EIO])
+@pytest.mark.parametrize("code", [errno.ENOSPC, pytest.param(errno.EIO, marks=only_long)])
 def test_a_failing_host_leaves_the_image_before_or_after(
     quick_path: Path, code: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:

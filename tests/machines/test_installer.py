@@ -125,6 +125,9 @@ def test_a_question_a_loop_and_a_full_disk_end_an_installation_with_their_place(
     more = (stage, WAIT_A_SECOND, "Installing packages... 5%\r\n", WAIT_A_SECOND)
     error = failed(tmp_path / "b", *more)
     assert "repeats the same stages" in error.message
+    journal = next((tmp_path / "b").rglob("build-journal.json"))
+    stages = {stage["name"] for stage in json.loads(journal.read_text())["installerStages"]}
+    assert stages == {"Copying files", "Installing packages"}
     error = failed(tmp_path / "c", stage, "cp: No space left on device\r\n", HALT)
     assert "no room left: 'cp: No space left on device' (give the machine more disk_mib)" in (
         error.message

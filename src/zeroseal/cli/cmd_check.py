@@ -7,7 +7,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zeroseal import api
-from zeroseal.cli.image_arguments import add_images, add_many, are_many, get_image
+from zeroseal.cli.image_arguments import (
+    add_images,
+    add_many,
+    add_records_of_runs,
+    are_many,
+    get_image,
+)
 from zeroseal.cli.options import (
     add_canaries,
     add_places,
@@ -131,6 +137,7 @@ def add_parser(subparsers: Subparsers) -> None:
     add_strict(parser)
     add_canaries(parser)
     add_many(parser)
+    add_records_of_runs(parser)
     add_rules(parser)
     parser.add_general()
 
@@ -144,6 +151,10 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         check_root(args)
         if args.level != "full":
             raise UsageError(messages.TREE_HAS_ONE_LEVEL)
+    elif args.watch:
+        from zeroseal.cli.watch import watch
+
+        return watch(args, ui)
     elif are_many(args):
         from zeroseal.cli.many import run_each_image
 
@@ -164,6 +175,8 @@ def _check_options(args: argparse.Namespace) -> None:
         raise UsageError(messages.STRICT_NEEDS_LEVEL_FULL_OR_DEEP)
     if (args.accept and not args.started) or (args.started and not args.clone_sheet):
         raise UsageError(messages.STARTED_NEEDS_SHEET)
+    if args.changed and not args.state:
+        raise UsageError(messages.CHANGED_NEEDS_STATE)
 
 
 def _check_one(args: argparse.Namespace, ui: Ui) -> int:

@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeroseal import api
+from zeroseal.cli.image_arguments import add_on
 from zeroseal.cli.options import add_reach, add_rules, policy_of_site
 from zeroseal.cli.parser import Subparsers
 from zeroseal.cli.pictures import add_pictures, write_pictures
 from zeroseal.cli.ui import Ui
+
+if TYPE_CHECKING:
+    from zeroseal.sealing.compare import Comparison
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -42,6 +47,7 @@ def add_parser(subparsers: Subparsers) -> None:
         action="store_true",
         help="also list every file that no package owns and that two images have the same",
     )
+    add_on(parser)
     add_reach(parser)
     add_rules(parser)
     parser.add_general()
@@ -52,12 +58,15 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     from zeroseal.cli.show_compare import show_comparison
     from zeroseal.reports.machines_as_json import comparison_to_json
 
-    comparison = api.compare(
-        args.images,
-        policy=policy_of_site(args),
-        every_file=args.files,
-        progress=ui.progress,
-    )
+    if args.on:
+        comparison = _compare_on_cluster(args, ui)
+    else:
+        comparison = api.compare(
+            args.images,
+            policy=policy_of_site(args),
+            every_file=args.files,
+            progress=ui.progress,
+        )
     if args.png or args.svg or args.html:
         from zeroseal.reports.compare_report import build_html, draw_comparison
 
@@ -67,3 +76,19 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
         lambda out: show_comparison(comparison, out, every_file=args.files),
     )
     return 0 if comparison.are_unique else 1
+
+
+def _compare_on_cluster(args: argparse.Namespace, ui: Ui) -> Comparison:
+    from zeroseal.fleet.cluster import ClusterRunner
+    from zeroseal.machines.outside_values import values_beside
+    from zeroseal.sealing.compare import check_paths, compare_sides
+
+    check_paths(args.images)
+    outside = {image: values_beside(image) for image in args.images}
+    runner = ClusterRunner.connect(args.on)
+    try:
+        policy = policy_of_site(args)
+        sides = runner.read_sides(args.images, policy, args.files, ui.progress)
+    finally:
+        runner.close()
+    return compare_sides(args.images, sides, outside)

@@ -136,8 +136,9 @@ def _names_of(args: argparse.Namespace) -> list[str]:
 def _renew_each(names: list[str], args: argparse.Namespace, ui: Ui) -> int:
     from datetime import datetime
 
-    from zeroseal.cli.many import Subject, Work, run_each, words_of
+    from zeroseal.cli.many import Work, run_each, words_of
     from zeroseal.cli.time_window import parse_window
+    from zeroseal.fleet.answer import Subject
 
     if args.jobs < 1:
         raise UsageError(messages.JOBS_TOO_FEW)

@@ -7,6 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from zeroseal.cli.image_arguments import add_on
 from zeroseal.cli.options import (
     add_compression,
     add_reach,
@@ -21,10 +22,12 @@ from zeroseal.messages import cli as messages
 from zeroseal.sentences import capitalised, counted
 
 if TYPE_CHECKING:
+    from zeroseal.templates.shelf.entry import Template
     from zeroseal.templates.shelf.shelf import Shelf
 
 _TEMPLATE = "NAME[@VERSION]"
 _BUNDLE = "bundle"
+_AS_JSON = ("--json", "--quiet")
 
 
 def add_parser(subparsers: Subparsers) -> None:
@@ -43,6 +46,7 @@ def add_parser(subparsers: Subparsers) -> None:
             ("shelf list", "what is on the shelf"),
             ("shelf diff gangway@2026-11 gangway@2026-12", "what changed between two versions"),
             ("shelf verify", "is every byte as it was sealed"),
+            ("shelf sync shelf /mnt/other-site/shelf", "copy what another site lacks"),
             ("shelf page --to /srv/www/shelf", "the same to look at in a browser"),
         ),
     )
@@ -102,6 +106,7 @@ def _add_looking(actions: Any) -> None:
     _action(actions, "show", "show one template and the clones that depend on it", one=_TEMPLATE)
     verify = _action(actions, "verify", "read every byte and compare it with the seal records")
     verify.add_argument("templates", nargs="*", metavar=_TEMPLATE, help="(default: all)")
+    add_on(verify)
     add_trusted(verify)
     page = _action(actions, "page", "write the shelf as static HTML pages")
     page.add_argument(
@@ -164,6 +169,21 @@ def _add_handing_on(actions: Any) -> None:
         ),
     )
     add_compression(export)
+    sync = actions.add_parser(
+        "sync",
+        help="copy what is missing to another shelf",
+        description=(
+            "Copies the templates that another shelf does not have, proves each copy by its seal "
+            "record, and lets notes, tags and retirements follow. Nothing there is overwritten or "
+            "removed: two disks of one name and version are a conflict, which is reported. After "
+            "an interruption, the same command continues where it ended."
+        ),
+    )
+    sync.add_argument("source", type=Path, metavar="FROM", help="a shelf; it is only read")
+    sync.add_argument("target", type=Path, metavar="TO", help="the other shelf, which may be new")
+    sync.add_argument("--dry-run", action="store_true", help="report what would be done")
+    add_trusted(sync)
+    sync.add_general()
     bring = _action(actions, "import", "add a file that export wrote")
     bring.add_argument("file", type=Path, metavar="FILE", help="a bundle, or a sealed disk")
     bring.add_argument(
@@ -181,6 +201,8 @@ def run(args: argparse.Namespace, ui: Ui) -> int:
     """Runs the command."""
     from zeroseal.templates.shelf.shelf import Shelf
 
+    if args.action == "sync":
+        return _sync(args, ui)
     shelf = Shelf(args.shelf)
     match args.action:
         case "list":
@@ -249,6 +271,8 @@ def _verify(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
     from zeroseal.templates.shelf.verify import verify_templates
 
     wanted = [shelf.get(name) for name in args.templates] or shelf.templates()
+    if args.on:
+        return _verify_on_cluster(wanted, args, ui)
     results = verify_templates(wanted, trusted_from(args), ui.progress)
     problems = [] if args.templates else shelf.problems()
     ui.show(
@@ -256,6 +280,48 @@ def _verify(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:
         lambda out: show_verified(results, problems, shelf.folder, out),
     )
     return 1 if problems or any(item.problem for item in results) else 0
+
+
+def _verify_on_cluster(wanted: list[Template], args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.many import Work, run_each
+    from zeroseal.fleet.answer import Subject
+
+    folder = args.shelf.absolute()
+    trusted = [f"--trusted={path.absolute()}" for path in args.trusted]
+    subjects = tuple(
+        Subject(
+            str(item.disk.absolute()),
+            item.entry.title,
+            ("shelf", "verify", item.entry.title, "--shelf", str(folder), *_AS_JSON, *trusted),
+        )
+        for item in wanted
+    )
+    for name in ("junit", "json_lines"):
+        setattr(args, name, None)
+    return run_each(Work("shelf verify", "template", subjects, 1), args, ui)
+
+
+def _sync(args: argparse.Namespace, ui: Ui) -> int:
+    from zeroseal.cli.options import trusted_from
+    from zeroseal.cli.show_shelf import show_synced
+    from zeroseal.errors import MissingError
+    from zeroseal.reports.shelf_as_json import synced_to_json
+    from zeroseal.templates.shelf.shelf import Shelf
+    from zeroseal.templates.shelf.sync import Move, plan_sync, sync_shelves
+
+    if not args.source.is_dir():
+        raise MissingError(messages.NO_SHELF_THERE.format(folder=args.source))
+    source, target = Shelf(args.source), Shelf(args.target)
+    if args.dry_run:
+        synced = plan_sync(source, target)
+    else:
+        synced = sync_shelves(source, target, trusted_from(args), ui.progress)
+    problems = source.problems()
+    ui.show(
+        lambda: synced_to_json(synced, problems, dry_run=args.dry_run),
+        lambda out: show_synced(synced, problems, args.target, out, dry_run=args.dry_run),
+    )
+    return 1 if problems or any(item.move is Move.CONFLICT for item in synced) else 0
 
 
 def _diff(args: argparse.Namespace, ui: Ui, shelf: Shelf) -> int:

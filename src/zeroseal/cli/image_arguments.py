@@ -11,6 +11,7 @@ from zeroseal.messages import cli as messages
 
 # formats that a seal writes where the name of the new file says so
 FORMATS_BY_SUFFIX = ("raw", "qcow2", "vmdk", "vhdx", "vhd", "vdi")
+_OF_MANY = ("junit", "json_lines", "on", "sarif", "metrics", "state", "since", "watch")
 _SUFFIXES = (".qcow2", ".raw", ".img", ".vmdk", ".vhdx", ".vhd", ".vdi", ".ova", ".ovf")
 
 
@@ -35,12 +36,26 @@ def add_many(parser: Parser) -> None:
         metavar="N",
         help="number of images to handle at the same time (default: one for each processor)",
     )
+    add_on(parser)
     many.add_argument(
         "--stop-at-first",
         action="store_true",
         help="after the first answer that is no, or missing, start no further image",
     )
     add_answer_forms(parser)
+
+
+def add_on(parser: Parser) -> None:
+    """Where the work is done."""
+    parser.group(MANY).add_argument(
+        "--on",
+        default="",
+        metavar="SCHEDULER",
+        help=(
+            "run on a Dask cluster: the address of its scheduler (tcp://HOST:8786) or its file; "
+            "all workers must see the images under the same path"
+        ),
+    )
 
 
 def add_answer_forms(parser: Parser) -> None:
@@ -53,6 +68,58 @@ def add_answer_forms(parser: Parser) -> None:
     )
     many.add_argument(
         "--junit", type=Path, metavar="FILE", help="also write the answers to a JUnit XML file"
+    )
+
+
+def add_records_of_runs(parser: Parser) -> None:
+    """What is kept of a run over many images, and what the next one need not look at."""
+    many = parser.group(MANY)
+    many.add_argument(
+        "--sarif", type=Path, metavar="FILE", help="also write the answers to a SARIF 2.1.0 file"
+    )
+    many.add_argument(
+        "--metrics",
+        type=Path,
+        metavar="FILE",
+        help="also write metrics for Prometheus' textfile collector; replaces FILE at once",
+    )
+    many.add_argument(
+        "--state",
+        type=Path,
+        metavar="FILE",
+        help="keep the answers in FILE, for --changed of the next run",
+    )
+    many.add_argument(
+        "--changed",
+        action="store_true",
+        help=(
+            "with --state: look only at images whose size, time, sampled bytes or record "
+            "changed; a sample proves nothing"
+        ),
+    )
+    many.add_argument(
+        "--since",
+        metavar="TIME",
+        help="only images sealed since then by their record, and those without a record",
+    )
+    many.add_argument(
+        "--watch",
+        action="store_true",
+        help="go on: look again at what changes or appears, until interrupted",
+    )
+    many.add_argument(
+        "--every",
+        type=float,
+        default=30.0,
+        metavar="SECONDS",
+        help="with --watch: how often to look for changes (default: 30)",
+    )
+    many.add_argument(
+        "--again-after",
+        type=float,
+        default=24.0,
+        metavar="HOURS",
+        help="with --watch: check an image again after so long, though nothing changed",
     )
 
 
@@ -76,16 +143,19 @@ def find_images(given: list[Path]) -> list[Path]:
         found += inside
     if not found:
         raise UsageError(messages.IMAGE_REQUIRED)
-    for number, path in enumerate(found):
-        if path.resolve() in [other.resolve() for other in found[:number]]:
+    seen: set[Path] = set()
+    for path in found:
+        if path.resolve() in seen:
             raise UsageError(messages.GIVEN_TWICE.format(path=path))
+        seen.add(path.resolve())
     return found
 
 
 def are_many(args: argparse.Namespace) -> bool:
     """Whether a command line means more than one image, or wants answers as of many."""
     named_folder = any(path.is_dir() for path in args.images)
-    return named_folder or len(args.images) > 1 or bool(args.junit) or args.json_lines
+    asked = any(getattr(args, name, None) for name in _OF_MANY)
+    return named_folder or len(args.images) > 1 or asked
 
 
 def get_image(args: argparse.Namespace) -> Path:

@@ -1,50 +1,38 @@
-"""One command over many images or machines: a process each, a line each and a summary.
+"""One command over many images or machines: a line each, as it is answered, and a summary.
 
-Each is handled by this same program with ``--json``; what it answers is gathered here.
+Each is handled by this same program with ``--json``, here or on a cluster (``fleet``); what it
+answers is gathered here.
 """
 
 from __future__ import annotations
 
 import argparse
-import json
 import os
-import subprocess
-import sys
 import time
-from collections.abc import Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from zeroseal.cli.image_arguments import find_images, output_in
 from zeroseal.cli.time_window import TimeWindow
 from zeroseal.cli.ui import Ui
 from zeroseal.errors import OutputExistsError
+from zeroseal.fleet.answer import Answer, Subject
+from zeroseal.fleet.task import STATUSES, Outcome, Runner, SeenFile, Task
 from zeroseal.messages import cli as messages
+from zeroseal.progress import Step
 from zeroseal.reports.as_json import head
-from zeroseal.sentences import counted
+from zeroseal.sentences import clean, counted
+
+if TYPE_CHECKING:
+    from zeroseal.fleet.state import CheckState
 
 _OWN = ("images", "image", "names", "jobs", "stop_at_first", "json", "json_lines", "junit", "to",
-        "quiet", "output", "help", "as_if", "not_before", "until")  # fmt: skip
-_STATUS_ORDER = (0, 1, 2, 3, 4, 5, 130)
-_BROKEN = 5
+        "quiet", "output", "help", "as_if", "not_before", "until", "on", "metrics", "sarif",
+        "state", "changed", "since", "watch", "every", "again_after")  # fmt: skip
 _UNBEGUN = 1
-
-
-@dataclass(frozen=True)
-class Subject:
-    """What one process handles.
-
-    Attributes:
-        name: as the answer names it: an image by its path, a machine by its name.
-        title: as its line shows it.
-        words: of the program's command line.
-    """
-
-    name: str
-    title: str
-    words: tuple[str, ...]
+_DOING = {"check": "checking", "seal": "sealing", "survey": "reading", "renew": "renewing"}
 
 
 @dataclass(frozen=True)
@@ -54,9 +42,11 @@ class Work:
     Attributes:
         command: its name.
         noun: what one of them is, ``image`` or ``machine``.
-        jobs: how many at the same time.
+        jobs: how many at the same time, on this computer.
         stops_at_first: whether nothing further is begun after the first that is not well.
         window: when they may be begun; None for always.
+        state: what earlier runs answered; None where that does not count and is not kept.
+        reuses: whether answers on images that have not changed count.
     """
 
     command: str
@@ -65,101 +55,165 @@ class Work:
     jobs: int
     stops_at_first: bool = False
     window: TimeWindow | None = None
+    state: CheckState | None = None
+    reuses: bool = False
 
 
-@dataclass(frozen=True)
-class Answer:
-    """What the program said of one image or machine.
+@dataclass
+class Gathered:
+    """The answers so far, by the number of their subject."""
 
-    Attributes:
-        status: its exit status; None where it was not begun, and ``unbegun`` says why.
-        value: its JSON; empty where it printed none.
-        seconds: how long it took.
-    """
+    work: Work
+    answers: dict[int, Answer] = field(default_factory=dict)
 
-    subject: Subject
-    status: int | None
-    value: dict[str, Any]
-    seconds: float
-    unbegun: str = ""
+    def add(self, number: int, answer: Answer) -> None:
+        """Takes an answer in."""
+        self.answers[number] = answer
 
     @property
-    def word(self) -> str:
-        """The answer in a word or two."""
-        if self.status is None:
-            return "not begun"
-        if self._error or not self.value:
-            return "REFUSED" if self.status == 4 else "FAILED"
-        return _word_of(self.value)
+    def has_failed(self) -> bool:
+        """Whether one of them is not well."""
+        return any(answer.status for answer in self.answers.values())
 
     @property
-    def _error(self) -> dict[str, Any]:
-        return self.value if self.value.get("schema") == "zeroseal.error" else {}
+    def in_order(self) -> list[Answer]:
+        """All answers in the order of their subjects."""
+        return [self.answers[number] for number in sorted(self.answers)]
 
     @property
-    def sentence(self) -> str:
-        """What it rests on."""
-        if self.status is None:
-            return self.unbegun
-        if self._error:
-            return str(self._error.get("message", ""))
-        return _sentence_of(self.value) if self.value else "it ended without an answer"
+    def status(self) -> int:
+        """The worst status."""
+        statuses = [item.status for item in self.answers.values() if item.status is not None]
+        unbegun = len(statuses) < len(self.answers)
+        if unbegun and self.work.window and not any(statuses):
+            return _UNBEGUN
+        return max(statuses, key=STATUSES.index, default=0)
+
+
+@dataclass
+class _Course:
+    """See ``fleet.task.Course``."""
+
+    work: Work
+    has_failed: bool
+
+    def may_begin(self) -> str:
+        if self.has_failed and self.work.stops_at_first:
+            return f"an earlier {self.work.noun} failed"
+        window = self.work.window
+        return window.sentence if window and not window.wait() else ""
+
+    def ended(self, outcome: Outcome) -> None:
+        self.has_failed = self.has_failed or bool(outcome.status)
 
 
 def run_each_image(args: argparse.Namespace, ui: Ui) -> int:
     """Handles all images of a command line; returns the worst status."""
-    images, words = find_images(args.images), words_of(args)
-    titles = _titles_of(images)
+    return run_each(work_on_images(args, find_images(args.images)), args, ui)
+
+
+def work_on_images(args: argparse.Namespace, images: list[Path]) -> Work:
+    """The work of a command line on some images."""
+    if getattr(args, "since", None):
+        from zeroseal.fleet.since import sealed_since
+
+        images = sealed_since(images, args.since)
+    words, titles = words_of(args), _titles_of(images)
     subjects = [
         Subject(str(image), titles[image], tuple(_words_for(args, image, words)))
         for image in images
     ]
     jobs = args.jobs or os.cpu_count() or 1
-    work = Work(args.command, "image", tuple(subjects), jobs, args.stop_at_first)
-    return run_each(work, args, ui)
+    state = _state_of(args, words)
+    reuses = bool(getattr(args, "changed", False))
+    return Work(
+        args.command, "image", tuple(subjects), jobs, args.stop_at_first, state=state, reuses=reuses
+    )
 
 
 def run_each(work: Work, args: argparse.Namespace, ui: Ui) -> int:
     """Handles all that is to be done and shows the answers; returns the worst status."""
-    if args.junit and args.junit.exists():
-        raise OutputExistsError(
-            messages.ALREADY_EXISTS.format(path=args.junit),
-            path=str(args.junit),
-        )
-    answers: list[Answer] = []
-    width = max(len(subject.title) for subject in work.subjects)
-    for answer in _iter_answers(work):
-        answers.append(answer)
-        if args.json_lines:
-            ui.show_json_line(answer_to_json(answer, work.noun))
-        elif not args.json and not ui.quiet:
-            show_line(answer, ui, width)
+    _check_free(args)
+    runner = runner_for(work, args)
+    gathered = Gathered(work)
+    try:
+        gather(gathered, runner, ui, shower_for(work, args, ui))
+    finally:
+        if work.window:
+            work.window.close()
+        ui.end_progress()
+        runner.close()
+        if work.state:
+            work.state.write()
+    write_reports(work, gathered.in_order, args)
+    if args.json:
+        ui.show_json(many_to_json(work, gathered.in_order))
+    elif not args.json_lines:
+        show_summary(gathered.in_order, work.noun, ui)
+    return gathered.status
+
+
+def gather(gathered: Gathered, runner: Runner, ui: Ui, show: Callable[[Answer], None]) -> None:
+    """Asks for all that is not known, and takes the answers in as they come."""
+    work = gathered.work
+    asked: list[int] = []
+    for number, subject in enumerate(work.subjects):
+        known = work.state.answer_on(subject) if work.state and work.reuses else None
+        if known is None:
+            asked.append(number)
+        else:
+            gathered.add(number, known)
+            show(known)
+    looks = _looks_of(work, asked)
+    tasks = [_task_for(work.subjects[number], runner) for number in asked]
+    doing, total = _DOING.get(work.command, work.command), len(work.subjects)
+
+    for place, outcome in runner.run(tasks, _Course(work, gathered.has_failed)):
+        number = asked[place]
+        answer = Answer(work.subjects[number], outcome)
+        gathered.add(number, answer)
+        if work.state:
+            work.state.keep(answer, looks[place], int(time.time()))
+        ui.end_progress()
+        show(answer)
+        if ui.draws:
+            ui.progress(Step(doing, len(gathered.answers), total, f"{work.noun}s"))
+
+
+def write_reports(work: Work, answers: list[Answer], args: argparse.Namespace) -> None:
+    """Writes the files for other programs that were asked for."""
+    from zeroseal.images.output import replace_small_file, write_small_file
+
     if args.junit:
-        from zeroseal.images.output import write_small_file
         from zeroseal.reports.junit import build_junit
 
         cases = [(item.subject.name, item.word, item.sentence, item.status, item.seconds)
                  for item in answers]  # fmt: skip
         write_small_file(args.junit, build_junit(work.command, cases))
-    if args.json:
-        ui.show_json(many_to_json(work, answers))
-    elif not args.json_lines:
-        show_summary(answers, work.noun, ui)
-    statuses = [answer.status for answer in answers if answer.status is not None]
-    if len(statuses) < len(answers) and work.window and not any(statuses):
-        return _UNBEGUN
-    return max(statuses, key=_STATUS_ORDER.index)
+    if getattr(args, "sarif", None):
+        from zeroseal.reports.sarif import build_sarif
+
+        write_small_file(args.sarif, build_sarif(work.command, answers))
+    if getattr(args, "metrics", None):
+        from zeroseal.reports.metrics import build_metrics
+
+        replace_small_file(args.metrics, build_metrics(work.command, answers, int(time.time())))
 
 
 def answer_to_json(answer: Answer, noun: str) -> dict[str, object]:
     """One answer, as ``--json-lines`` prints it."""
-    return head("answer") | {
+    found = head("answer") | {
         noun: answer.subject.name,
         "status": answer.status,
         "word": answer.word,
         "sentence": answer.sentence,
         "answer": answer.value,
     }
+    if answer.unchanged_since:
+        found["unchangedSince"] = answer.unchanged_since
+    if answer.outcome.worker:
+        found["worker"] = answer.outcome.worker
+    return found
 
 
 def many_to_json(work: Work, answers: list[Answer]) -> dict[str, object]:
@@ -176,7 +230,6 @@ def show_line(answer: Answer, ui: Ui, width: int) -> None:
     from rich.text import Text
 
     from zeroseal.cli import render
-    from zeroseal.sentences import clean
 
     styles = {0: render.SEALED_STYLE, 1: render.FINDING_STYLE, None: render.QUIET_STYLE}
     row = Table.grid(padding=(0, 2))
@@ -196,69 +249,18 @@ def show_summary(answers: list[Answer], noun: str, ui: Ui) -> None:
     for answer in answers:
         counts[answer.word] = counts.get(answer.word, 0) + 1
     text = ", ".join(f"{count} {word}" for word, count in counts.items())
+    known = sum(1 for answer in answers if answer.unchanged_since)
+    told = f" ({known} not changed since they were looked at)" if known else ""
     ui.console.print()
-    ui.console.print(f"{counted(len(answers), noun)}: {text}")
-
-
-def _iter_answers(work: Work) -> Iterator[Answer]:
-    """Yields the answers in the order in which they were asked for."""
-    running: set[subprocess.Popen[bytes]] = set()
-    failed: list[str] = []
-
-    def ask(subject: Subject) -> Answer:
-        if failed and work.stops_at_first:
-            return Answer(subject, None, {}, 0.0, f"an earlier {work.noun} failed")
-        if work.window and not work.window.wait():
-            return Answer(subject, None, {}, 0.0, work.window.sentence)
-        answer = _ask(subject, running)
-        if answer.status:
-            failed.append(subject.name)
-        return answer
-
-    pool = ThreadPoolExecutor(work.jobs)
-    try:
-        futures: list[Future[Answer]] = [pool.submit(ask, subject) for subject in work.subjects]
-        for future in futures:
-            yield future.result()
-    finally:
-        if work.window:
-            work.window.close()
-        pool.shutdown(wait=False, cancel_futures=True)
-        for process in list(running):
-            process.terminate()
-        for process in list(running):
-            process.wait()
-
-
-def _titles_of(images: list[Path]) -> dict[Path, str]:
-    """What each image is called in its line: its path where two have one name."""
-    found = [image.name for image in images]
-    return {image: image.name if found.count(image.name) == 1 else str(image) for image in images}
-
-
-def _ask(subject: Subject, running: set[subprocess.Popen[bytes]]) -> Answer:
-    began = time.monotonic()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "zeroseal", *subject.words],
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-    )
-    running.add(process)
-    try:
-        output, _nothing = process.communicate()
-    finally:
-        running.discard(process)
-    try:
-        value = json.loads(output)
-    except ValueError:
-        value = {}
-    status = process.returncode if process.returncode in _STATUS_ORDER else _BROKEN
-    return Answer(subject, status, value, time.monotonic() - began)
+    ui.console.print(f"{counted(len(answers), noun)}: {text or 'nothing to do'}{told}")
 
 
 def words_of(args: argparse.Namespace) -> list[str]:
-    """The options of a command line that the one of each image or machine has too."""
+    """The options of a command line that the one of each image or machine has too.
+
+    Paths are absolute for a cluster, whose workers have another current folder.
+    """
+    is_far = bool(getattr(args, "on", ""))
     words: list[str] = []
     for action in args.own_parser._actions:
         if not action.option_strings or action.dest in _OWN:
@@ -270,51 +272,100 @@ def words_of(args: argparse.Namespace) -> list[str]:
             words.append(option)
         else:
             values = value if isinstance(value, list) else [value]
-            words += [f"{option}={item}" for item in values]
+            words += [f"{option}={_far(item) if is_far else item}" for item in values]
     chosen = getattr(args, "as_if", [])  # takes all that follows
     return [*words, "--as-if", *chosen] if chosen else words
 
 
+def _far(value: object) -> object:
+    return value.absolute() if isinstance(value, Path) else value
+
+
 def _words_for(args: argparse.Namespace, image: Path, words: list[str]) -> list[str]:
+    image = image.absolute() if getattr(args, "on", "") else image
     found = [args.command, str(image), "--json", "--quiet", *words]
     folder = getattr(args, "to", None)
     if folder:
+        folder = folder.absolute() if getattr(args, "on", "") else folder
         found += ["-o", str(output_in(folder, image, args.format or ""))]
     return found
 
 
-def _word_of(value: dict[str, Any]) -> str:
-    """The answer of one command, in a word."""
-    match value.get("schema"):
-        case "zeroseal.check":
-            gate = value["gate"]
-            return "NOT PASSED" if gate and not gate["passes"] else str(value["verdict"])
-        case "zeroseal.survey":
-            return "ready" if value["ready"] else "NOT READY"
-        case "zeroseal.seal":
-            return "SEALED" if value["sealed"] else "UNSEALED"
-        case "zeroseal.renewal":
-            return "RENEWED"
-        case _:
-            return "planned"
+def _check_free(args: argparse.Namespace) -> None:
+    for path in (args.junit, getattr(args, "sarif", None)):
+        if path and path.exists():
+            raise OutputExistsError(messages.ALREADY_EXISTS.format(path=path), path=str(path))
 
 
-def _sentence_of(value: dict[str, Any]) -> str:
-    match value.get("schema"):
-        case "zeroseal.check":
-            misses = value["gate"]["misses"] if value["gate"] else []
-            return "; ".join(str(miss["sentence"]) for miss in misses) or str(value["reason"])
-        case "zeroseal.survey":
-            against = [*value["readiness"]["blockers"], *value["guard"]["lockOuts"]]
-            count = sum(len(group["places"]) for group in value["findings"])
-            found = f"{counted(count, 'finding')} on {value['system']['name']}"
-            return " ".join([f"{found}.", *against])
-        case "zeroseal.seal":
-            return f"in {value['output']['path']}"
-        case "zeroseal.renewal":
-            changes = counted(len(value["changes"]), "package")
-            entry = value["template"]["entry"]
-            return f"{entry['name']}@{entry['version']} is on the shelf; {changes} changed"
-        case _:
-            count = len(value.get("treated", []))
-            return f"{counted(count, 'trace')} would be treated"
+def runner_for(work: Work, args: argparse.Namespace) -> Runner:
+    """Where the work is done.
+
+    Raises:
+        HostError: the cluster cannot be reached.
+    """
+    if getattr(args, "on", ""):
+        from zeroseal.fleet.cluster import ClusterRunner
+
+        return ClusterRunner.connect(args.on)
+    from zeroseal.fleet.local import LocalRunner
+
+    return LocalRunner(max(1, min(work.jobs, len(work.subjects))))
+
+
+def _task_for(subject: Subject, runner: Runner) -> Task:
+    """What a runner gets; one far away is told which file we mean."""
+    if not runner.is_far:
+        return Task(subject.words)
+    path = Path(subject.name)
+    words = list(subject.words)
+    output = words[words.index("-o") + 1] if "-o" in words else ""
+    if output and Path(output).exists():
+        output = ""  # it is refused there, as it would be here
+    if not path.exists():
+        return Task(subject.words)
+    seen = SeenFile.look(path.absolute())
+    return Task(subject.words, (seen,), output, seen.size_bytes)
+
+
+def _looks_of(work: Work, asked: list[int]) -> list[str]:
+    """How images look before they are asked: what changes meanwhile is looked at again."""
+    if work.state is None:
+        return []
+    from zeroseal.fleet.state import look_at
+
+    return [look_at(Path(work.subjects[number].name)) for number in asked]
+
+
+def _state_of(args: argparse.Namespace, words: list[str]) -> CheckState | None:
+    if not getattr(args, "state", None):
+        return None
+    from zeroseal.cli.options import policy_of_site
+    from zeroseal.fleet.state import CheckState, question_of
+
+    gate = policy_of_site(args).gate
+    days = (gate.sealed_within_days, gate.patched_within_days)
+    if any(value is not None for value in days):
+        words = [*words, time.strftime("%Y-%m-%d")]  # an answer is good for its day
+    named = [*args.rules, *args.trusted, *([args.gate] if args.gate else [])]
+    return CheckState.open(args.state, question_of(words, [Path(item) for item in named]))
+
+
+def shower_for(work: Work, args: argparse.Namespace, ui: Ui) -> Callable[[Answer], None]:
+    """What shows one answer, in the form that was asked for."""
+    width = max((len(subject.title) for subject in work.subjects), default=0)
+
+    def show(answer: Answer) -> None:
+        if args.json_lines:
+            ui.show_json_line(answer_to_json(answer, work.noun))
+        elif not args.json and not ui.quiet:
+            show_line(answer, ui, width)
+
+    return show
+
+
+def _titles_of(images: list[Path]) -> dict[Path, str]:
+    """What each image is called in its line: its path where two have one name."""
+    found: dict[str, int] = {}
+    for image in images:
+        found[image.name] = found.get(image.name, 0) + 1
+    return {image: image.name if found[image.name] == 1 else str(image) for image in images}

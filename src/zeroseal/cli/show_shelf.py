@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
     from zeroseal.sealing.record import SealRecord
     from zeroseal.templates.shelf.difference import Change, Difference
+    from zeroseal.templates.shelf.sync import Synced
     from zeroseal.templates.shelf.verify import Verified
 
 _MOST_FILES = 12
@@ -122,6 +123,33 @@ def show_verified(
     if bad:
         command = f"zeroseal check {bad[0].template.disk}"
         render.next_step(console, "See what was changed, and do not clone it:", command)
+
+
+def show_synced(
+    synced: list[Synced], problems: list[str], target: Path, console: Console, dry_run: bool
+) -> None:
+    """What was copied to another shelf, and what could not be."""
+    from zeroseal.templates.shelf.sync import Move
+
+    if not synced and not problems:
+        console.print("The shelf to copy from is empty: nothing to do.")
+        return
+    counts = {move: sum(item.move is move for item in synced) for move in Move}
+    told = ", ".join(f"{count} {move.value}" for move, count in counts.items() if count)
+    has_conflict = bool(counts[Move.CONFLICT] or problems)
+    style = render.BROKEN_STYLE if has_conflict else render.SEALED_STYLE
+    word = "Would synchronise" if dry_run else "Synchronised"
+    rest = f" with {target}: {told or 'nothing'}"
+    render.headline(console, f"{word}{' in part' if has_conflict else ''}", style, rest)
+    render.table(
+        console,
+        ("template", "state here", "what", "why"),
+        [
+            (item.template.entry.title, item.template.state, item.move.value, item.reason)
+            for item in synced
+        ],
+    )
+    render.bullets(console, [f"{problem}." for problem in problems])
 
 
 def _state_of(item: Verified) -> str:

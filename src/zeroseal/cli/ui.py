@@ -62,6 +62,11 @@ class Ui:
             )
         return self._console
 
+    @property
+    def draws(self) -> bool:
+        """Whether progress is drawn on a terminal."""
+        return not self.quiet and self._stderr.isatty()
+
     def _width(self) -> int:
         import shutil
 

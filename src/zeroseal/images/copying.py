@@ -30,14 +30,15 @@ def copy_image_file(source: Path, target: Path) -> None:
             raise environment_error(error, target, "writing") from error
         writing = HostFile(target, descriptor, writable=True)
         with contextlib.closing(writing):
-            if not _share_blocks(reading, writing):
+            if not share_blocks(reading, writing):
                 _copy_data(reading, writing)
             writing.flush()
     finally:
         reading.close()
 
 
-def _share_blocks(source: HostFile, target: HostFile) -> bool:
+def share_blocks(source: HostFile, target: HostFile) -> bool:
+    """Lets a new file share the blocks of another one; whether the host could do that."""
     if sys.platform != "linux":
         return False
     import fcntl  # not on Windows

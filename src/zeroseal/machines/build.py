@@ -295,8 +295,11 @@ class _Bringing:
         from zeroseal.machines.install import install
 
         host = cast("InstallingHost", self.host)
-        done = install(self.loaded, host, self.yard.get(self.name), self.progress)
-        self.journal.stages = done.stages
+        stages: list[tuple[str, int]] = []
+        try:
+            install(self.loaded, host, self.yard.get(self.name), self.progress, stages)
+        finally:
+            self.journal.stages = tuple(stages)
 
     def _run_tasks(self, machine: YardMachine) -> None:
         sheet, host = self.loaded.sheet, self.host

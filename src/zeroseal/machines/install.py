@@ -30,24 +30,17 @@ _LOOK_SECONDS = 1.0
 _ASKING_SECONDS = 90  # so long nothing else is done where somebody is waited for
 
 
-@dataclass(frozen=True)
-class Installation:
-    """What an installer did.
-
-    Attributes:
-        stages: what it said that it does, each with the seconds since the start.
-        seconds: how long it took.
-        restarted: whether it ended by a restart instead of a shutdown.
-    """
-
-    stages: tuple[tuple[str, int], ...]
-    seconds: int
-
-
 def install(
-    loaded: LoadedSheet, host: InstallingHost, machine: YardMachine, progress: Progress
-) -> Installation:
+    loaded: LoadedSheet,
+    host: InstallingHost,
+    machine: YardMachine,
+    progress: Progress,
+    stages: list[tuple[str, int]],
+) -> None:
     """Runs the installer to its end, which is the machine's shutdown; then takes its medium out.
+
+    What it says that it does is added to ``stages`` as it begins, each with the seconds since the
+    start; they are there too where it fails.
 
     Raises:
         GuestError: it asks, loops, has no room, does nothing, or does not end in its time.
@@ -58,7 +51,7 @@ def install(
     with _kernel_of(loaded, machine) as kernel:
         running = host.start_installing(machine, kernel, progress).machine
         began = time.monotonic()
-        console = InstallerConsole(machine.folder / CONSOLE_LOG)
+        console = InstallerConsole(machine.folder / CONSOLE_LOG, stages)
         for press in origin.press:
             time.sleep(press.wait_seconds)
             host.press_keys(running, [*press.keys, *keys_of(press.text)])
@@ -69,7 +62,6 @@ def install(
     media = tuple(item for item in machine.definition.media if item.purpose != INSTALL_MEDIUM)
     definition = replace(machine.definition, media=media, boot_order=("disk",))
     write_definition(machine.folder, definition)
-    return Installation(tuple(console.stages), int(time.monotonic() - began))
 
 
 @contextmanager

@@ -89,8 +89,16 @@ GIVEN_TWICE = "{path} is given twice"
 # cli/cmd_check.py: --gate
 NO_GATE_IN_FILE = "{path} has no rule in [gate]: see examples/gate.toml for one"
 
+# cli/cmd_check.py: many images
+CHANGED_NEEDS_STATE = "--changed needs --state FILE, where an earlier run kept its answers"
+WATCH_NOT_WITH = "--watch goes on by itself, and cannot be combined with {wrong}"
+WATCH_TIMES_TOO_SHORT = "--every and --again-after must be more than 0"
+
 # cli/cmd_contents.py
 IMAGE_OR_ROOT = "name an image, a template of the shelf as NAME[@VERSION], or a tree with --root"
+
+# cli/cmd_shelf.py: sync
+NO_SHELF_THERE = "there is no shelf at {folder}: name the folder of an existing one as FROM"
 
 # cli/many.py
 

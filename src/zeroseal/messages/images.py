@@ -384,3 +384,6 @@ VMDK_WOULD_GROW_TOO_LARGE = "{path} would grow beyond 2 TiB"
 NOT_CHANGED_IN_PLACE = (
     "{path} ({format_name}, {variant}) cannot be changed in place: write a new file with -o"
 )
+
+# images/resumed_copy.py
+BEING_FILLED = "another command is writing to {folder} just now: wait for it, then repeat this one"

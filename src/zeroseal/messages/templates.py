@@ -169,6 +169,9 @@ JUST_REMOVED_FROM_SHELF = "{title} was just removed from the shelf"
 NOT_FOLDER = "{folder} is not a folder: name the shelf's folder with --shelf"
 TEMPLATE_NAME_TAKEN = "the shelf already has templates named {new_name}"
 
+# templates/shelf/sync.py
+ONE_SHELF_TWICE = "{folder} is named twice: name the shelf to copy from and another one"
+
 # templates/windows_clone.py
 COMPUTER_NAME_TOO_LONG = (
     "{host_name} is too long for a Windows computer name: use up to {most_name} letters, digits "

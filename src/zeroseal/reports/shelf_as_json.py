@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from zeroseal.templates.shelf.clone_links import ShelfClone
     from zeroseal.templates.shelf.difference import Change, Difference
     from zeroseal.templates.shelf.entry import Template
+    from zeroseal.templates.shelf.sync import Synced
     from zeroseal.templates.shelf.verify import Verified
 
 
@@ -46,6 +47,22 @@ def verified_to_json(results: list[Verified], problems: list[str]) -> Json:
                 "check": check_to_json(item.checked),
             }
             for item in results
+        ],
+        "problems": problems,
+    }
+
+
+def synced_to_json(synced: list[Synced], problems: list[str], dry_run: bool) -> Json:
+    """What became of each template of a shelf on another one."""
+    return head("shelf-sync") | {
+        "dryRun": dry_run,
+        "templates": [
+            {
+                "template": item.template.entry.title,
+                "move": item.move.name.lower(),
+                "reason": item.reason,
+            }
+            for item in synced
         ],
         "problems": problems,
     }

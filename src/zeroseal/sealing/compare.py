@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
@@ -47,6 +47,30 @@ class SharedFile:
     path: str
     what: str
     images: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class DigestedFile:
+    """A file of one image; ``what`` it looks like."""
+
+    digest: bytes
+    path: str
+    what: str
+
+
+@dataclass(frozen=True)
+class Side:
+    """What is compared of one image.
+
+    Attributes:
+        values: identity values, each once.
+        suspects: secrets, and files that look like identity.
+        others: all files that no package owns, where that was asked.
+    """
+
+    values: tuple[IdentityValue, ...]
+    suspects: tuple[DigestedFile, ...]
+    others: tuple[DigestedFile, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -98,22 +122,35 @@ def compare_images(
         UsageError: fewer than two images, or one of them twice.
         ImageError, RefusedError: one cannot be read.
     """
-    if len(paths) < 2:
-        raise UsageError(messages.TWO_IMAGES_REQUIRED)
-    resolved = [path.resolve() for path in paths]
-    for number, path in enumerate(resolved):
-        if path in resolved[:number]:
-            raise UsageError(messages.GIVEN_TWICE.format(paths=paths[number]))
-    values, files, others = [], _Files(), _Files()
+    check_paths(paths)
+    sides = []
     for number, path in enumerate(paths):
         progress(Step("reading identities", number, len(paths), "images"))
-        with opened_image(path, reach=policy.reach) as image:
-            inspection = Inspection.read(image)
-            found = [*read_values(inspection), *outside.get(path, ())]
-            values.append(tuple(dict.fromkeys(found)))
-            files.add_suspects(inspection, policy, number)
-            for place in _iter_nobodys(inspection) if every_file else ():
-                others.add(inspection, place, "no package's", number)
+        sides.append(read_side(path, policy, every_file))
+    return compare_sides(paths, sides, outside)
+
+
+def check_paths(paths: list[Path]) -> None:
+    """Raises UsageError where there are fewer than two images, or one of them is there twice."""
+    if len(paths) < 2:
+        raise UsageError(messages.TWO_IMAGES_REQUIRED)
+    seen: set[Path] = set()
+    for path in paths:
+        if path.resolve() in seen:
+            raise UsageError(messages.GIVEN_TWICE.format(paths=path))
+        seen.add(path.resolve())
+
+
+def compare_sides(
+    paths: list[Path],
+    sides: list[Side],
+    outside: Mapping[Path, tuple[IdentityValue, ...]] = MappingProxyType({}),
+) -> Comparison:
+    """Compares what was read of images, wherever that was done; as ``compare_images``."""
+    values = tuple(
+        tuple(dict.fromkeys((*side.values, *outside.get(path, ()))))
+        for path, side in zip(paths, sides, strict=True)
+    )
     owners: dict[IdentityValue, list[int]] = {}
     for number, own in enumerate(values):
         for value in own:
@@ -122,44 +159,60 @@ def compare_images(
         SharedValue(value, tuple(images)) for value, images in owners.items() if len(images) > 1
     ]
     shared.sort(key=lambda item: -item.value.severity)
-    suspects = files.shared()
+    suspects = _shared([side.suspects for side in sides])
     known = {item.path for item in suspects}
-    same = tuple(item for item in others.shared() if item.path not in known)
-    return Comparison(tuple(paths), tuple(values), tuple(shared), suspects, same)
+    others = _shared([side.others for side in sides])
+    same = tuple(item for item in others if item.path not in known)
+    return Comparison(tuple(paths), values, tuple(shared), suspects, same)
+
+
+def read_side(path: Path, policy: Policy = DEFAULT_POLICY, every_file: bool = False) -> Side:
+    """Reads of an image what is compared; contents of files leave only digests.
+
+    Raises:
+        ImageError, RefusedError: it cannot be read.
+    """
+    with opened_image(path, reach=policy.reach) as image:
+        inspection = Inspection.read(image)
+        nobodys = _iter_nobodys(inspection) if every_file else ()
+        return Side(
+            values=tuple(read_values(inspection)),
+            suspects=_digested(inspection, _iter_suspects(inspection, policy)),
+            others=_digested(inspection, ((place, "no package's") for place in nobodys)),
+        )
 
 
 def find_shared_files(paths: list[Path], policy: Policy) -> tuple[SharedFile, ...]:
     """Secrets, and files that look like identity, that two or more images have the same."""
-    files = _Files()
-    for number, path in enumerate(paths):
+    sides = []
+    for path in paths:
         with opened_image(path, reach=policy.reach) as image:
-            files.add_suspects(Inspection.read(image), policy, number)
-    return files.shared()
+            inspection = Inspection.read(image)
+            sides.append(_digested(inspection, _iter_suspects(inspection, policy)))
+    return _shared(sides)
 
 
-class _Files:
-    """Files by their content, and who has them."""
+def _digested(inspection: Inspection, files: Iterable[tuple[str, str]]) -> tuple[DigestedFile, ...]:
+    return tuple(
+        DigestedFile(blake3(inspection.guest.read_file(path, _LONGEST)).digest(), path, what)
+        for path, what in files
+    )
 
-    def __init__(self) -> None:
-        self._found: dict[bytes, tuple[str, str, list[int]]] = {}
 
-    def add(self, inspection: Inspection, path: str, what: str, number: int) -> None:
-        """Notes a file of the image with that number."""
-        content = inspection.guest.read_file(path, _LONGEST)
-        _path, _what, images = self._found.setdefault(blake3(content).digest(), (path, what, []))
-        if number not in images:
-            images.append(number)
-
-    def add_suspects(self, inspection: Inspection, policy: Policy, number: int) -> None:
-        """Notes what looks like a secret or like identity."""
-        for path, what in _iter_suspects(inspection, policy):
-            self.add(inspection, path, what, number)
-
-    def shared(self) -> tuple[SharedFile, ...]:
-        """Those that two or more images have, by path."""
-        found = [SharedFile(path, what, tuple(images)) for path, what, images in
-                 self._found.values() if len(images) > 1]  # fmt: skip
-        return tuple(sorted(found, key=lambda item: item.path))
+def _shared(sides: list[tuple[DigestedFile, ...]]) -> tuple[SharedFile, ...]:
+    """The files whose content two or more images have, by path."""
+    found: dict[bytes, tuple[DigestedFile, list[int]]] = {}
+    for number, files in enumerate(sides):
+        for file in files:
+            _first, images = found.setdefault(file.digest, (file, []))
+            if number not in images:
+                images.append(number)
+    shared = [
+        SharedFile(file.path, file.what, tuple(images))
+        for file, images in found.values()
+        if len(images) > 1
+    ]
+    return tuple(sorted(shared, key=lambda item: item.path))
 
 
 def _iter_suspects(inspection: Inspection, policy: Policy) -> Iterator[tuple[str, str]]:

@@ -37,6 +37,7 @@ from zeroseal.reports.schemas.templates import (
     DifferenceOutput,
     ShelfChangeOutput,
     ShelfOutput,
+    SyncOutput,
     TemplateOutput,
     VerificationOutput,
 )
@@ -47,10 +48,13 @@ class AnswerOutput(Output):
 
     image: NotRequired[str]
     machine: NotRequired[str]
+    template: NotRequired[str]
     status: int | None
     word: str
     sentence: str
     answer: dict[str, Any]
+    unchangedSince: NotRequired[int]
+    worker: NotRequired[str]
 
 
 class ManyOutput(Output):
@@ -59,6 +63,7 @@ class ManyOutput(Output):
     command: str
     images: NotRequired[list[AnswerOutput]]
     machines: NotRequired[list[AnswerOutput]]
+    templates: NotRequired[list[AnswerOutput]]
 
 
 class ListedComponent(TypedDict):
@@ -189,6 +194,7 @@ OUTPUTS: dict[str, Any] = {
     "shelf": ShelfOutput,
     "shelf-change": ShelfChangeOutput,
     "shelf-difference": DifferenceOutput,
+    "shelf-sync": SyncOutput,
     "shelf-verification": VerificationOutput,
     "snapshots": SnapshotsOutput,
     "survey": SurveyOutput,

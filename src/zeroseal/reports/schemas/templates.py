@@ -110,6 +110,22 @@ class DifferenceOutput(Output):
     files: list[Change]
 
 
+class SyncedTemplate(TypedDict):
+    """What became of a template there: ``copy``, ``change``, ``same`` or ``conflict``."""
+
+    template: str
+    move: str
+    reason: str
+
+
+class SyncOutput(Output):
+    """One shelf brought to another."""
+
+    dryRun: bool
+    templates: list[SyncedTemplate]
+    problems: list[str]
+
+
 class ShelfChangeOutput(Output):
     """Something that was done to templates or clones."""
 

@@ -16,6 +16,7 @@ from itertools import islice
 from zeroseal.filesystems.tree import Kind, NodeFacts
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.linux.file_claims import FileClaims
+from zeroseal.guests.linux.openpgp import is_public_keyring
 from zeroseal.sealing.house_rules import any_pattern_fits
 from zeroseal.sealing.linux.projected import ProjectedLinux
 from zeroseal.sealing.what_stays import UnclaimedFile
@@ -156,7 +157,7 @@ def _content_reasons(content: bytes, known: Collection[bytes]) -> Iterator[tuple
         yield 4, "has a setting that is called an id, token or secret"
     elif ids and len(ids) <= 4 and len(content) <= 4096:
         yield 2, "has a UUID or a long hexadecimal number in it"
-    elif _looks_random(text):
+    elif _looks_random(text) and not is_public_keyring(content):
         yield 4, "is small and looks random"
 
 

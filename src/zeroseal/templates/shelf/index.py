@@ -66,8 +66,12 @@ class ShelfIndex:
         """
         if not self.folder.is_dir():
             return []
-        with self._opened() as database:
-            return self._synchronised(database)
+        try:
+            with self._opened() as database:
+                return self._synchronised(database)
+        except UnfinishedError:  # no room for it: what lies on the shelf is read all the same
+            with self._opened(in_memory=True) as database:
+                return self._synchronised(database)
 
     @contextmanager
     def locked(self) -> Iterator[list[Row]]:
@@ -101,9 +105,11 @@ class ShelfIndex:
     # -- inside
 
     @contextmanager
-    def _opened(self, for_writing: bool = False) -> Iterator[sqlite3.Connection]:
+    def _opened(
+        self, for_writing: bool = False, in_memory: bool = False
+    ) -> Iterator[sqlite3.Connection]:
         # a shelf that may only be read has its index in memory
-        may_write = for_writing or os.access(self.folder, os.W_OK)
+        may_write = for_writing or (os.access(self.folder, os.W_OK) and not in_memory)
         name = str(self.path) if may_write else ":memory:"
         try:
             with closing(sqlite3.connect(name, _WAIT_SECONDS, isolation_level=None)) as database:
