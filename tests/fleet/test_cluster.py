@@ -119,6 +119,36 @@ def test_seals_are_whole_or_not_there_and_an_interrupt_leaves_nothing_running(
     assert zeroseal("check", out, "--on", lab.file).status == 0
 
 
+def test_a_seal_whose_worker_is_killed_is_done_again(
+    lab: Cluster, demo_disk: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    folder, out = tmp_path / "images", tmp_path / "out"
+    folder.mkdir()
+    out.mkdir()
+    for number in range(9):
+        os.link(demo_disk, folder / f"gate{number}.qcow2")
+    victim = lab.add_worker()
+    lab.wait_for(3)
+    words = ["seal", str(folder), "--to", str(out), "--on", str(lab.file), "--json-lines"]
+    command = [sys.executable, "-m", "zeroseal", *words]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+        assert process.stdout
+        lines = [process.stdout.readline()]
+        victim.kill()
+        lines += process.stdout.readlines()
+    assert process.returncode == 0, lines
+    assert {json.loads(line)["word"] for line in lines} == {"SEALED"}
+    assert len(lines) == 9
+    for _ in range(200):  # what the dead worker ran ends in its own way
+        left = [path.name for path in out.iterdir() if path.name.startswith(".")]
+        if not left:
+            break
+        time.sleep(0.1)
+    assert left == []
+    checked = json.loads(zeroseal("check", out, "--json").out)["images"]
+    assert [item["word"] for item in checked] == ["SEALED"] * 9
+
+
 def test_what_a_dead_worker_finished_counts(lab: Cluster, demo_disk: Path, tmp_path: Path) -> None:
     from zeroseal import __version__
     from zeroseal.fleet.task import Task

@@ -153,6 +153,14 @@ def test_a_guest_with_rpm_has_packages_shipped_files_and_unclaimed_ones(
                             "tide-tables": "1:2.400-3"}  # fmt: skip
         assert inspection.system.is_shipped("/etc/pier-lights/tide.conf")
         assert not inspection.system.is_shipped("/etc/tide-tables/tide.conf")
+        contents = inspection.system.read_contents()
+    form = "%{name} %{epoch}:%{version}-%{release} %{arch} %{vendor} %{sourcerpm}\\n"
+    listed = run("rpm", "--root", str(installed), "--dbpath", "/var/lib/rpm", "-qa", "--qf", form)
+    assert {
+        f"{item.name} {item.version} {item.architecture} {item.maker or '(none)'} "
+        f"{item.source or item.name}-{item.version.partition(':')[2]}.src.rpm"
+        for item in contents.components
+    } == set(listed.splitlines())
     told = json.loads(zeroseal("survey", "--root", root, "--json").out)
     (unclaimed,) = told["readiness"]["stays"]["unclaimed"]
     assert unclaimed["path"] == "/etc/ferry/node_id"

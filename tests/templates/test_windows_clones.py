@@ -15,6 +15,7 @@ from tests.oracles import to_raw
 from tests.windows import make_windows_disk
 from tests.windows_judges import Judged, forms_of_guid, forms_of_sid, forms_of_text
 from zeroseal.guests.windows.answer_build import COMPONENTS
+from zeroseal.templates.clone_start import answers_after_start
 
 STATE = f"{CURRENT}\\Setup\\State"
 RESEALED = text(STATE, "ImageState", "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE")
@@ -249,6 +250,13 @@ def test_a_sealed_windows_that_was_started_says_so(
     later = time.time() + 3600
     monkeypatch.setattr(time, "time", lambda: later)
     assert zeroseal("yard", "start", "oops", "--yard", yard).status == 0
+    found = answers_after_start(
+        yard / "oops/disk.raw", (), ("sshd", "QEMU-GA", "NoSuchService"), has_new_ids=False
+    )
+    answers = {item.what: item.is_good for item in found if item.what.startswith("service")}
+    assert answers == {
+        "service sshd": True, "service QEMU-GA": True, "service NoSuchService": False,
+    }  # fmt: skip
     broken = zeroseal("check", yard / "oops/disk.raw")
     words = " ".join(broken.out.split())
     assert broken.status == 1

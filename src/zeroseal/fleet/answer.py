@@ -104,6 +104,8 @@ def _sentence_of(value: dict[str, Any]) -> str:
     match value.get("schema"):
         case "zeroseal.check":
             gate = value.get("gate")
+            if gate and gate["passes"]:
+                return f"{value['reason']}; it keeps every rule of the gate"
             misses = gate["misses"] if gate else []
             return "; ".join(str(miss["sentence"]) for miss in misses) or str(value["reason"])
         case "zeroseal.survey":

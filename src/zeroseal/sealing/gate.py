@@ -17,6 +17,7 @@ from zeroseal.sealing.verdict import Level, Verdict
 from zeroseal.sentences import counted, some_of
 
 _DAY_SECONDS = 86_400
+_RECORD = "record"  # what other rules rest on
 _LEVELS = [level.value for level in (Level.QUICK, Level.FULL, Level.DEEP)]
 
 
@@ -68,7 +69,7 @@ def judge_gate(
         now: seconds since 1970.
     """
     asked = _Asked(gate, result, keys, now)
-    rules = tuple(rule for rule, wants, _ask in _RULES if wants(gate))
+    rules = tuple(rule for rule, wants, _ask in _RULES if wants(gate) and rule != _RECORD)
     misses = [
         Miss(rule, sentence)
         for rule, wants, ask in _RULES
@@ -200,7 +201,7 @@ def _needs_record(gate: Gate) -> bool:
 
 
 _RULES: tuple[tuple[str, Callable[[Gate], bool], Callable[[_Asked], Iterator[str]]], ...] = (
-    ("record", _needs_record, _has_record),
+    (_RECORD, _needs_record, _has_record),
     ("level", lambda gate: bool(gate.level), _level),
     ("proof", lambda gate: bool(gate.proof), _proof),
     ("signed-by", lambda gate: bool(gate.signed_by), _signed),

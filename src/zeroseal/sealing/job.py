@@ -31,7 +31,8 @@ from zeroseal.sealing.plan import Plan, check_allowed, plan_seal
 from zeroseal.sealing.policy import DEFAULT_POLICY, Policy
 from zeroseal.sealing.proof import CheckedResult, Proof, check_result, prove, require_clean
 from zeroseal.sealing.readiness import assess
-from zeroseal.sealing.record import NO_LINEAGE, Lineage, RecordExtras, SealedFile, build_record
+from zeroseal.sealing.record import NO_LINEAGE, Lineage, SealedFile
+from zeroseal.sealing.record_build import RecordExtras, build_record
 from zeroseal.sealing.residue import needles_of
 from zeroseal.sealing.searched_value import ValueSet
 from zeroseal.sealing.value_collection import collect_values

@@ -8,7 +8,6 @@ from pathlib import Path
 
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.identity_value import IdentityValue, Severity
-from zeroseal.guests.linux.services import Services
 from zeroseal.guests.system import as_windows
 from zeroseal.images.detect import opened_image
 from zeroseal.images.reach import OWN_FOLDER, Reach
@@ -77,7 +76,7 @@ def answers_after_start(
             if kind in kinds or kind in _expected(inspection):
                 yield _answer(kind, "its own", "there" if kind in kinds else "")
         for name in services:
-            is_enabled = _starts(inspection, name)
+            is_enabled = inspection.system.is_enabled(name)
             yield _answer(f"service {name}", "starts", "starts" if is_enabled else "")
     for number, relative in enumerate(relatives, 1):
         progress(Step("reading identities", number, len(relatives) + 1, "images"))
@@ -90,12 +89,6 @@ def _expected(inspection: Inspection) -> tuple[str, ...]:
         return ("machine GUID",)
     has_server = inspection.guest.is_file("/usr/sbin/sshd")
     return ("machine ID", "SSH host key") if has_server else ("machine ID",)
-
-
-def _starts(inspection: Inspection, name: str) -> bool:
-    if as_windows(inspection.system):
-        return False
-    return Services(inspection.guest).is_enabled(name)
 
 
 def _compared(own: Sequence[IdentityValue], relative: Relative, has_new_ids: bool) -> CloneAnswer:

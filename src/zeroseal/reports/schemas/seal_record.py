@@ -1,4 +1,4 @@
-"""The seal record as a typed table; ``sealing/record.py`` writes and reads it."""
+"""The seal record as a typed table; ``sealing/record_build.py`` writes it."""
 
 from __future__ import annotations
 
