@@ -173,7 +173,8 @@ def test_a_worker_that_sees_another_file_says_so(
     shutil.copyfile(sealed, folder / "a.qcow2")
     hidden = f'mount -t tmpfs none {folder} && exec "$@"'
     with cluster(tmp_path / "dask", workers=0) as lab:
-        lab.add_worker(inside=("unshare", "--mount", "sh", "-c", hidden, "sh"))
+        stated = ("--resources", "memory=8e9")
+        lab.add_worker(*stated, inside=("unshare", "--mount", "sh", "-c", hidden, "sh"))
         lab.wait_for(1)
         done = zeroseal("check", folder, "--on", lab.file)
         assert done.status == 5
@@ -181,6 +182,19 @@ def test_a_worker_that_sees_another_file_says_so(
         compared = zeroseal("compare", folder / "a.qcow2", sealed, "--on", lab.file)
         assert compared.status == 5
         assert "cannot read" in " ".join(compared.err.split())
+
+
+def test_workers_with_too_little_memory_are_refused(
+    sealed: Path, tmp_path: Path, zeroseal: Command
+) -> None:
+    with cluster(tmp_path / "dask", workers=0) as lab:
+        lab.add_worker("--resources", "memory=1e8")
+        lab.wait_for(1)
+        done = zeroseal("check", sealed, "--on", lab.file)
+        assert (done.status, "an image needs 768 MiB" in done.err) == (5, True), done.err
+        lab.add_worker("--resources", "memory=8e9")
+        lab.wait_for(2)
+        assert zeroseal("check", sealed, "--on", lab.file).status == 0
 
 
 def test_comparison_and_verification_are_the_same_on_a_cluster(

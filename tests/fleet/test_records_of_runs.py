@@ -67,6 +67,15 @@ def test_only_what_changed_is_looked_at_again(
     assert answers_of(zeroseal, *words)["good.qcow2"][1] is False
     (images / "used.qcow2.seal.json").write_text("{}")  # a record came
     assert answers_of(zeroseal, *words)["used.qcow2"] == ("UNKNOWN", False)
+    texts = tmp_path / "texts"
+    own = (*words, "--level", "deep", "--canaries", texts)
+    for text, is_known in (
+        ("Winter Timetable", False),
+        ("Winter Timetable", True),
+        ("Tide", False),
+    ):
+        texts.write_text(f"{text} draft\n")
+        assert answers_of(zeroseal, *own)["good.qcow2"][1] is is_known
     # another question is not answered by an old answer
     assert answers_of(zeroseal, *words, "--strict")["good.qcow2"][1] is False
     state.write_text("[]")

@@ -9,7 +9,7 @@ from __future__ import annotations
 import argparse
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -346,8 +346,16 @@ def _state_of(args: argparse.Namespace, words: list[str]) -> CheckState | None:
     days = (gate.sealed_within_days, gate.patched_within_days)
     if any(value is not None for value in days):
         words = [*words, time.strftime("%Y-%m-%d")]  # an answer is good for its day
-    named = [*args.rules, *args.trusted, *([args.gate] if args.gate else [])]
-    return CheckState.open(args.state, question_of(words, [Path(item) for item in named]))
+    return CheckState.open(args.state, question_of(words, list(_files_named(args))))
+
+
+def _files_named(args: argparse.Namespace) -> Iterator[Path]:
+    """The files that options name, on whose contents answers depend."""
+    for action in args.own_parser._actions:
+        if action.option_strings and action.dest not in _OWN:
+            value = getattr(args, action.dest)
+            yield from (item for item in (value if isinstance(value, list) else [value])
+                        if isinstance(item, Path))  # fmt: skip
 
 
 def shower_for(work: Work, args: argparse.Namespace, ui: Ui) -> Callable[[Answer], None]:

@@ -17,6 +17,7 @@ from typing import Any
 from uuid import uuid4
 
 from zeroseal import __version__
+from zeroseal.blocks.sizes import size_text
 from zeroseal.errors import HostError
 from zeroseal.extras import extra
 from zeroseal.fleet import worker
@@ -231,8 +232,12 @@ class ClusterRunner:
         return max(1, sum(int(item["nthreads"]) for item in self._workers().values()))
 
     def _states_memory(self) -> bool:
-        found = self._workers().values()
-        return bool(found) and all(_MEMORY in item.get("resources", {}) for item in found)
+        return bool(self._stated_memory())
+
+    def _stated_memory(self) -> list[float]:
+        """What each worker states, in bytes; nothing where one of them states none."""
+        found = [item.get("resources", {}).get(_MEMORY) for item in self._workers().values()]
+        return [] if None in found else found
 
     def _check_workers(self, scheduler: str) -> None:
         if not self._workers():
@@ -243,6 +248,13 @@ class ClusterRunner:
                 raise HostError(
                     messages.WORKER_WITHOUT_PROGRAM.format(worker=address, reason=answer)
                 )
+        stated = self._stated_memory()
+        if stated and max(stated) < _TASK_BYTES:
+            raise HostError(
+                messages.TOO_LITTLE_MEMORY.format(
+                    most=size_text(int(max(stated))), needed=size_text(_TASK_BYTES)
+                )
+            )
         others = {
             f"{answer['host']} ({answer['version']})"
             for answer in answers.values()

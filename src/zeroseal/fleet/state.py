@@ -27,6 +27,7 @@ from zeroseal.traces.load import catalogue_digest
 _SCHEMA = "zeroseal.check-state"
 _FORM = 1
 _SAMPLES, _SAMPLE_BYTES = 64, 4096
+_SMALL_BYTES = 4 << 20  # a file of rules or keys, and no image
 
 
 @dataclass
@@ -127,7 +128,8 @@ def question_of(words: Iterable[str], files: Iterable[Path]) -> str:
     """What answers depend on: the options, the files that they name, this version's catalogue."""
     told = sha256(json.dumps([__version__, catalogue_digest(), *words]).encode())
     for path in files:
-        told.update(path.read_bytes() if path.is_file() else b"-")
+        is_small = path.is_file() and path.stat().st_size <= _SMALL_BYTES
+        told.update(path.read_bytes() if is_small else look_at(path).encode())
     return told.hexdigest()
 
 

@@ -31,6 +31,10 @@ WORKERS_OF_OTHER_VERSIONS = (
     "this is zeroseal {own}, and other versions are installed on {workers}: install the same "
     "version on all workers"
 )
+TOO_LITTLE_MEMORY = (
+    "no worker states more than {most} as its resource memory, and an image needs {needed}: start "
+    "workers with more, or without that resource"
+)
 SCHEDULER_GONE = (
     "the scheduler ended while it was needed: start it again, and repeat the command; what was "
     "finished stays"
