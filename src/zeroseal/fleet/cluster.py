@@ -84,23 +84,23 @@ class ClusterRunner:
         # the largest first, so that none is left alone at the end
         order = sorted(range(len(tasks)), key=lambda number: -tasks[number].size_bytes)
         waiting = iter(order)
-        numbers: dict[Any, int] = {}
+        going: dict[str, tuple[int, Any]] = {}  # a future that nobody holds is taken back
         ended: Queue[Any] = Queue()
         try:
             for number in self._next(waiting, self._threads() * _AHEAD):
-                yield from self._begin(number, tasks, course, numbers, ended)
-            while numbers:
+                yield from self._begin(number, tasks, course, going, ended)
+            while going:
                 future = self._await(ended)
-                number = numbers.pop(future.key)
+                number, _held = going.pop(future.key)
                 outcome = self._outcome(future)
                 course.ended(outcome)
                 yield number, outcome
-                room = max(1, self._threads() * _AHEAD - len(numbers))
+                room = max(1, self._threads() * _AHEAD - len(going))
                 for more in self._next(waiting, room):
-                    yield from self._begin(more, tasks, course, numbers, ended)
+                    yield from self._begin(more, tasks, course, going, ended)
         finally:
-            if numbers:
-                self._cancel(list(numbers))
+            if going:
+                self._cancel([future for _number, future in going.values()])
 
     def read_sides(
         self, paths: list[Path], policy: Policy, every_file: bool, progress: Progress
@@ -154,7 +154,7 @@ class ClusterRunner:
         number: int,
         tasks: list[Task],
         course: Course,
-        numbers: dict[Any, int],
+        going: dict[str, tuple[int, Any]],
         ended: Queue[Any],
     ) -> Iterator[tuple[int, Outcome]]:
         reason = course.may_begin()
@@ -173,7 +173,7 @@ class ClusterRunner:
             priority=task.size_bytes >> 20,
             resources={_MEMORY: _TASK_BYTES} if self._states_memory() else None,
         )
-        numbers[future.key] = number
+        going[future.key] = number, future
         future.add_done_callback(ended.put)
 
     def _await(self, ended: Queue[Any]) -> Any:
@@ -215,12 +215,10 @@ class ClusterRunner:
             return found
         raise HostError(messages.SIDE_NOT_READ.format(path=path, reason=found))
 
-    def _cancel(self, keys: list[str]) -> None:
+    def _cancel(self, futures: list[Any]) -> None:
         """Takes back what waits, and ends what runs: each program ends in its own way."""
-        from distributed import Future
-
         with suppress(Exception):
-            self.client.cancel([Future(key, self.client) for key in keys], force=True)
+            self.client.cancel(futures, force=True)
         with suppress(Exception):
             self.client.run(worker.stop_run, self._run, on_error="ignore")
 
