@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Command
-from tests.disks import BARE_GUEST, make_guest_volume
+from tests.disks import BARE_GUEST, SEEDING, make_guest_volume
 from tests.oracles import run, to_raw
 
 LONGEST_SECONDS = 30
@@ -128,3 +128,41 @@ def test_names_and_texts_of_a_guest_cannot_write_on_the_terminal(
         assert "\x07" not in answer.out + answer.err
     answer = zeroseal("seal", image, "-o", tmp_path / "o", "--retain-account", "nobody")
     assert "\x1b" not in answer.err
+
+
+def test_bytes_that_are_no_text_stop_no_command(zeroseal: Command, tmp_path: Path) -> None:
+    uuid = "7d9f5c1e-40aa-4f0e-9a52-1c2d3e4f5a6b"
+    packages = {"/var/lib/dpkg/status": "Package: gate\nStatus: install ok installed\nVersion: 1\n",
+                "/var/lib/dpkg/info/gate.list": "/.\n"}  # fmt: skip
+    image = make_guest_volume(tmp_path, BARE_GUEST | SEEDING | packages)
+    release, status, odd = (tmp_path / name for name in ("release", "status", "odd"))
+    release.write_bytes(b'ID="x\xff"\nVERSION_ID="\xfe"\nPRETTY_NAME="\xfd Linux"\n')
+    status.write_bytes(b"Package: \xff\xfe\nStatus: install ok installed\nVersion: \x80<b>\n")
+    odd.write_text(f"{uuid}\n")
+    script = tmp_path / "script"
+    script.write_bytes(
+        b"rm /etc/os-release\nwrite %s /etc/os-release\nrm /var/lib/dpkg/status\n"
+        b"write %s /var/lib/dpkg/status\nmkdir /etc/ferry\nwrite %s /etc/ferry/node_id\xff\xfe\n"
+        % tuple(bytes(path) for path in (release, status, odd))
+    )
+    run("debugfs", "-w", "-f", script, image)
+    out, shelf = tmp_path / "o.raw", ("--shelf", tmp_path / "shelf")
+    for words in (
+        ("survey", image, "--places", "--unclaimed"),
+        ("survey", image, "--json"),
+        ("seal", image, "--rehearse", "--draft-rules", tmp_path / "draft.toml"),
+        ("seal", image, "-o", out),
+        ("check", out, "--deep", "--against", image),
+        ("check", out, "--metrics", tmp_path / "m", "--sarif", tmp_path / "s", "--junit",
+         tmp_path / "j"),
+        ("contents", out, "--cyclonedx", tmp_path / "c", "--spdx", tmp_path / "x"),
+        ("compare", image, out, "--files"),
+        ("shelf", "add", out, "--name", "odd", "--version", "1", *shelf),
+        ("shelf", "page", "--to", tmp_path / "pages", *shelf),
+        ("shelf", "sync", tmp_path / "shelf", tmp_path / "other"),
+        ("shelf", "list", *shelf),
+        ("report", out, "--html", tmp_path / "r.html"),
+    ):  # fmt: skip
+        answers_well(zeroseal, *words)
+    assert zeroseal("check", out).status == 0
+    assert zeroseal("shelf", "verify", "--shelf", tmp_path / "other").status == 0

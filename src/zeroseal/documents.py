@@ -20,6 +20,17 @@ from msgspec import inspect
 from zeroseal.errors import MissingError, UsageError
 from zeroseal.messages import general as messages
 
+
+def build_json(value: Any, indent: int) -> bytes:
+    """JSON in UTF-8, with a newline at its end.
+
+    Bytes of a guest that are no text stand in it as escapes of half characters, so that they can be
+    read again.
+    """
+    text = json.dumps(value, indent=indent, ensure_ascii=False)
+    return text.encode(errors="backslashreplace") + b"\n"
+
+
 KeyPath = tuple[str | int, ...]
 T = TypeVar("T")
 _PART = re.compile(r"\.([^.\[]+)|\[(\d+)\]")

@@ -167,3 +167,39 @@ def test_versions_differ_by_what_is_installed(
     assert contents.components == contents_of(template).components
     same = zeroseal("shelf", "diff", "gangway@2026-11", "gangway@2", "--shelf", shelf.folder)
     assert "Packages" not in same.out
+
+
+def test_whatever_a_guest_calls_its_packages_is_harmless_everywhere(
+    tmp_path: Path, zeroseal: Command
+) -> None:
+    root = tmp_path / "root"
+    evil = "\x1b]0;owned\x07<script>\u202e=1+1"
+    write_tree(root, BARE_GUEST | SEEDING | {
+        "/usr/lib/node_modules/deep/package.json": "[" * 100_000,
+        "/usr/lib/node_modules/evil/package.json": json.dumps({"name": evil, "version": evil}),
+        "/usr/lib/node_modules/list/package.json": '{"name": ["a"], "version": {}}',
+        "/usr/lib/python3/dist-packages/evil-1.dist-info/METADATA":
+            f"Name: {evil}\nVersion: ../../{evil}\nAuthor: {evil}\n",
+    })  # fmt: skip
+    release = f'ID="{evil}'.encode() + b'\xff"\nVERSION_ID="\xfe"\nPRETTY_NAME="\xfd"\n'
+    (root / "etc/os-release").unlink(missing_ok=True)
+    (root / "etc/os-release").write_bytes(release)
+    status = root / "var/lib/dpkg/status"
+    status.parent.mkdir(parents=True, exist_ok=True)
+    status.write_bytes(
+        b"Package: \xff\xfe\nStatus: install ok installed\nVersion: \x80<b>\n\n"
+        b"Package: " + b"a" * 100_000 + b"\nStatus: install ok installed\n\n"
+    )
+    bill, other = tmp_path / "bill.json", tmp_path / "bill.spdx.json"
+    shown = zeroseal("contents", "--root", root, "--every", "--cyclonedx", bill, "--spdx", other)
+    assert shown.status == 0, shown.err
+    assert not set("\x1b\x07\u202e") & set(shown.out + shown.err)
+    for path in (bill, other):
+        text = path.read_text()
+        assert not set("\x1b\x07\u202e") & set(text)
+        json.loads(text)
+    judge_cyclonedx(bill)
+    told = json.loads(zeroseal("contents", "--root", root, "--json").out)
+    assert len(told["components"]) == 4
+    contents = read_contents_of_tree(root)
+    assert parse_contents(build_contents(contents)).digest == contents.digest

@@ -9,11 +9,12 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
 from zeroseal.documents import WrongValueError, convert
+from zeroseal.sentences import clean
 
 
 class Kind(StrEnum):
@@ -100,11 +101,22 @@ class Contents:
 _SCHEMA = "zeroseal.contents-list"
 _FORM = 1
 _MOST_COMPONENTS = 200_000
+_LONGEST_TEXT = 1024
 
 
 def collect(components: Iterable[Component]) -> tuple[Component, ...]:
-    """Components in the order of a list of contents."""
-    return tuple(sorted(set(components)))
+    """Components in the order of a list of contents.
+
+    Their texts are the guest's: control characters, marks of direction and bytes that are no text
+    become question marks, and what is longer than any name is cut.
+    """
+    return tuple(sorted({_harmless(component) for component in components}))
+
+
+def _harmless(component: Component) -> Component:
+    texts = {key: value for key, value in vars(component).items() if key != "kind"}
+    changed: dict[str, Any] = {key: clean(value)[:_LONGEST_TEXT] for key, value in texts.items()}
+    return component if changed == texts else replace(component, **changed)
 
 
 def build_contents(contents: Contents) -> bytes:

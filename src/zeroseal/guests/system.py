@@ -14,6 +14,7 @@ from zeroseal.blocks.search import Needle
 from zeroseal.guests.components import Component, Contents, collect
 from zeroseal.guests.guest import Guest
 from zeroseal.guests.identity_value import IdentityValue
+from zeroseal.sentences import clean
 
 if TYPE_CHECKING:
     from zeroseal.guests.windows.system import WindowsSystem
@@ -101,9 +102,9 @@ class GuestSystem(ABC):
         """Everything that is installed, as a bill of materials has it."""
         facts = self.facts
         return Contents(
-            facts.name,
-            facts.os_id or facts.family,
-            facts.version,
+            clean(facts.name),
+            clean(facts.os_id or facts.family),
+            clean(facts.version),
             self.components_changed_at(),
             collect(self.components()),
         )

@@ -7,7 +7,6 @@ there whatever ends the build. The record of a seal names it by its digest.
 from __future__ import annotations
 
 import hashlib
-import json
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,6 +14,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
+from zeroseal.documents import build_json
 from zeroseal.errors import ZeroSealError
 from zeroseal.guests.linux.packages import read_packages, versions_of
 from zeroseal.images.detect import opened_image
@@ -100,8 +100,8 @@ class BuildJournal:
             "packagesBefore": self.packages_before,
             "packagesAfter": self.packages_after,
         }
-        text = json.dumps(document, indent=1, ensure_ascii=False) + "\n"
-        replace_small_file(self.folder / JOURNAL_FILE, text.encode(), mode=0o600)
+        content = build_json(document, indent=1)
+        replace_small_file(self.folder / JOURNAL_FILE, content, mode=0o600)
 
 
 def packages_on(disk: Path) -> dict[str, str] | None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from zeroseal import __version__
 from zeroseal.blocks.digest import CHUNK_BYTES, DiskDigest
+from zeroseal.documents import build_json
 from zeroseal.guests.components import Contents
 from zeroseal.guests.system import SystemFacts
 from zeroseal.images.facts import ImageFacts
@@ -137,7 +137,7 @@ def build_record(
             },
         },
     }
-    text = json.dumps(statement, indent=2, ensure_ascii=False).encode() + b"\n"
+    text = build_json(statement, indent=2)
     return extras.signer.envelope(text) if extras.signer else text
 
 

@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from zeroseal.documents import WrongValueError, convert
+from zeroseal.documents import WrongValueError, build_json, convert
 from zeroseal.errors import DamagedError, UsageError
 from zeroseal.images.output import replace_small_file
 from zeroseal.images.reach import Reach
@@ -113,7 +113,7 @@ class Template:
 def build_entry(entry: ShelfEntry) -> bytes:
     """The text of an entry file."""
     text = {"schema": _SCHEMA, "version": _FORM, "entry": asdict(entry)}
-    return json.dumps(text, indent=1, ensure_ascii=False).encode() + b"\n"
+    return build_json(text, indent=1)
 
 
 def parse_entry(raw: bytes) -> ShelfEntry:
