@@ -19,7 +19,7 @@ PAGES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
 CATALOGUE = sorted((ROOT / "src/zeroseal/traces/catalogue").glob("*.toml"))
 WORDS = [*PAGES, ROOT / "CHANGELOG.md", ROOT / "benchmarks/README.md", *CATALOGUE]
 # what it prints is for programs or shells, not to be looked at
-LONG_PAGES = {"reference-machines", "seal-linux", "seal-windows", "when-it-refuses"}
+LONG_PAGES = {"prove-it", "reference-machines", "seal-linux", "seal-windows", "when-it-refuses"}
 NOT_SHOWN = {"schema", "completion", "config"}
 
 
