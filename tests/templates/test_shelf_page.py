@@ -17,8 +17,8 @@ from zeroseal.templates.shelf.shelf import Shelf
 
 EVIL = "<script>console.error('ran')</script>‮\x1b[31m\"'"
 BROWSER = (
-    "chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--enable-logging=stderr",
-    "--disable-background-networking", "--virtual-time-budget=2000",
+    "chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage",
+    "--enable-logging=stderr", "--disable-background-networking", "--virtual-time-budget=2000",
 )  # fmt: skip
 MEASURE = (
     "<script>document.title = document.documentElement.scrollWidth + ' ' + innerWidth</script>"
