@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -47,6 +47,8 @@ class ClusterRunner:
     client: Any  # distributed has no types for its methods
     is_far: bool = True
     _run: str = field(default_factory=lambda: uuid4().hex)
+    _known: dict[str, Any] = field(default_factory=dict)
+    _asked_at: float = float("-inf")
 
     @classmethod
     def connect(cls, scheduler: str) -> ClusterRunner:
@@ -112,15 +114,12 @@ class ClusterRunner:
         """
         ended: Queue[Any] = Queue()
         futures = [
-            self.client.submit(
+            self._submit(
                 worker.read_side_of,
                 SeenFile.look(path.absolute()),
                 policy,
                 every_file,
                 __version__,
-                pure=False,
-                retries=2,
-                resources={_MEMORY: _TASK_BYTES} if self._states_memory() else None,
             )
             for path in paths
         ]
@@ -162,19 +161,23 @@ class ClusterRunner:
             yield number, Outcome(None, unbegun=reason)
             return
         task = replace(tasks[number], asked_at=time.time())
-        future = self.client.submit(
+        future = self._submit(
             worker.run_task,
             task,
             __version__,
             self._run,
             key=f"zeroseal-{self._run}-{number}",
-            pure=False,
-            retries=2,
             priority=task.size_bytes >> 20,
-            resources={_MEMORY: _TASK_BYTES} if self._states_memory() else None,
         )
         going[future.key] = number, future
         future.add_done_callback(ended.put)
+
+    def _submit(self, function: Callable[..., Any], *words: Any, **more: Any) -> Any:
+        """Hands out a call, with the memory that it takes where workers state theirs."""
+        resources = {_MEMORY: _TASK_BYTES} if self._stated_memory() else None
+        return self.client.submit(
+            function, *words, pure=False, retries=2, resources=resources, **more
+        )
 
     def _await(self, ended: Queue[Any]) -> Any:
         """The next future that is done.
@@ -196,9 +199,7 @@ class ClusterRunner:
                 raise HostError(messages.WORKERS_GONE.format(seconds=_ALONE_SECONDS))
 
     def _outcome(self, future: Any) -> Outcome:
-        if future.cancelled():
-            raise HostError(messages.SCHEDULER_GONE)
-        error = future.exception()
+        error = self._error_of(future)
         if error is None:
             outcome: Outcome = future.result()
             return outcome
@@ -206,10 +207,14 @@ class ClusterRunner:
             return failed(messages.WORKERS_DIED)
         return failed(messages.WORKER_FAILED.format(reason=str(error).partition("\n")[0]))
 
-    def _side(self, path: Path, future: Any) -> Side:
+    def _error_of(self, future: Any) -> Any:
+        """The error of a future that is done; None for none."""
         if future.cancelled():
             raise HostError(messages.SCHEDULER_GONE)
-        error = future.exception()
+        return future.exception()
+
+    def _side(self, path: Path, future: Any) -> Side:
+        error = self._error_of(future)
         found = future.result() if error is None else str(error).partition("\n")[0]
         if isinstance(found, Side):
             return found
@@ -223,14 +228,15 @@ class ClusterRunner:
             self.client.run(worker.stop_run, self._run, on_error="ignore")
 
     def _workers(self) -> dict[str, Any]:
-        found: dict[str, Any] = self.client.scheduler_info(n_workers=-1)["workers"]
-        return found
+        """All workers; the scheduler is asked at most once a second."""
+        now = time.monotonic()
+        if now - self._asked_at >= _LOOK_SECONDS:
+            self._known = self.client.scheduler_info(n_workers=-1)["workers"]
+            self._asked_at = now
+        return self._known
 
     def _threads(self) -> int:
         return max(1, sum(int(item["nthreads"]) for item in self._workers().values()))
-
-    def _states_memory(self) -> bool:
-        return bool(self._stated_memory())
 
     def _stated_memory(self) -> list[float]:
         """What each worker states, in bytes; nothing where one of them states none."""

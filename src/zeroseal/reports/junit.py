@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from xml.etree import ElementTree
 
+from zeroseal.sentences import clean
+
 _COULD_NOT = (3, 5, 130)
 
 
@@ -26,20 +28,14 @@ def build_junit(command: str, cases: list[tuple[str, str, str, int | None, float
     )
     for image, word, sentence, status, seconds in cases:
         case = ElementTree.SubElement(
-            suite, "testcase", name=_xml(image), classname=f"zeroseal.{command}",
+            suite, "testcase", name=clean(image), classname=f"zeroseal.{command}",
             time=f"{seconds:.3f}",
         )  # fmt: skip
         if status is None:
-            ElementTree.SubElement(case, "skipped", message=_xml(sentence))
+            ElementTree.SubElement(case, "skipped", message=clean(sentence))
         elif status:
             kind = "error" if status in _COULD_NOT else "failure"
-            ElementTree.SubElement(case, kind, type=word, message=_xml(sentence))
+            ElementTree.SubElement(case, kind, type=word, message=clean(sentence))
     ElementTree.indent(suite)
     content: bytes = ElementTree.tostring(suite, encoding="utf-8", xml_declaration=True)
     return content + b"\n"
-
-
-def _xml(text: str) -> str:
-    """Text without what XML 1.0 cannot hold."""
-    shown = text.encode("utf-8", "backslashreplace").decode("utf-8")
-    return "".join(char if char.isprintable() else "?" for char in shown)

@@ -41,27 +41,30 @@ def contents_of(template: Template, progress: Progress = quiet) -> Contents:
         DamagedError: there is a list that is not the one of the template's record.
         ImageError, RefusedError: there is none, and the disk cannot be read.
     """
-    path = template.folder / CONTENTS_FILE
-    record = find_record(template.disk)
-    if not path.is_file() or record is None or record.contents is None:
-        return read_contents(template.disk, Policy(reach=template.reach), progress=progress)
-    problem = problem_of(template, record)
+    contents, problem = _read_list(template, find_record(template.disk))
     if problem:
         raise DamagedError(
             messages.CONTENTS_DAMAGED.format(title=template.entry.title, problem=problem)
         )
-    return parse_contents(path.read_bytes())
+    if contents is None:
+        return read_contents(template.disk, Policy(reach=template.reach), progress=progress)
+    return contents
 
 
 def problem_of(template: Template, record: SealRecord) -> str:
     """What is wrong with the list of a template, half a sentence; empty where nothing is."""
+    return _read_list(template, record)[1]
+
+
+def _read_list(template: Template, record: SealRecord | None) -> tuple[Contents | None, str]:
+    """(the list, what is wrong with it)."""
     path = template.folder / CONTENTS_FILE
-    if record.contents is None or not path.is_file():
-        return ""
+    if record is None or record.contents is None or not path.is_file():
+        return None, ""
     try:
         found = parse_contents(path.read_bytes())
     except (OSError, ValueError, RecursionError) as error:
-        return f"its list of contents {path} cannot be read ({error})"
+        return None, f"its list of contents {path} cannot be read ({error})"
     if found.digest != record.contents.digest:
-        return f"its list of contents {path} is not the one that its seal record names"
-    return ""
+        return None, f"its list of contents {path} is not the one that its seal record names"
+    return found, ""
